@@ -1,0 +1,128 @@
+//! Event lines: one JSON object a line, for suites that can say more than TAP.
+
+use serde::Deserialize;
+
+use super::{Reported, Step};
+use crate::{name::shorten, time::Span, words::Ended};
+
+/// One event of a test.
+#[derive(Debug, Clone, PartialEq)]
+pub struct EventLine {
+    pub test: String,
+    pub event: Event,
+}
+
+/// What happened.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Event {
+    Start,
+    Step(Step),
+    /// A file to keep as an artifact of this attempt; the path is relative to the suite's folder or absolute.
+    File {
+        path: String,
+        about: String,
+    },
+    End(Reported),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Raw {
+    test: String,
+    event: String,
+    #[serde(default)]
+    name: Option<String>,
+    #[serde(default)]
+    ms: Option<f64>,
+    #[serde(default)]
+    ok: Option<bool>,
+    #[serde(default)]
+    path: Option<String>,
+    #[serde(default)]
+    about: Option<String>,
+    #[serde(default)]
+    outcome: Option<String>,
+    #[serde(default)]
+    message: Option<String>,
+    #[serde(default)]
+    detail: Option<String>,
+}
+
+/// Reads one line.
+///
+/// # Errors
+/// In words for people, if the line is no event.
+pub fn read_line(line: &str) -> Result<EventLine, String> {
+    let shown = || shorten(line, 120);
+    let raw: Raw = serde_json::from_str(line).map_err(|e| {
+        let why = e.to_string();
+        format!("a broken event line: {}, in {:?}", why.split(" at line").next().unwrap_or_default(), shown())
+    })?;
+    let missing = |what: &str| format!("a broken event line: a {:?} event needs {what:?}, in {:?}", raw.event, shown());
+    let event = match raw.event.as_str() {
+        "start" => Event::Start,
+        "step" => {
+            let name = raw.name.clone().ok_or_else(|| missing("name"))?;
+            Event::Step(Step { name: shorten(&name, 200), ok: raw.ok.unwrap_or(true), ms: raw.ms })
+        }
+        "file" => {
+            let path = raw.path.clone().ok_or_else(|| missing("path"))?;
+            Event::File { path, about: raw.about.clone().unwrap_or_default() }
+        }
+        "end" => {
+            let ended = match raw.outcome.as_deref() {
+                Some("passed") => Ended::Passed,
+                Some("failed") => Ended::Failed,
+                Some("skipped") => Ended::Skipped,
+                Some(other) => {
+                    return Err(format!("a broken event line: the outcome {other:?} is not passed, failed or skipped"));
+                }
+                None => return Err(missing("outcome")),
+            };
+            Event::End(Reported {
+                ended,
+                spent: raw.ms.filter(|ms| *ms >= 0.0).map(|ms| Span((ms * 1000.0) as u64)),
+                message: raw.message.unwrap_or_default(),
+                detail: raw.detail.unwrap_or_default(),
+                steps: Vec::new(),
+            })
+        }
+        other => {
+            return Err(format!("a broken event line: {other:?} is no event; use start, step, file or end"));
+        }
+    };
+    Ok(EventLine { test: raw.test, event })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_kind_of_event_is_read() {
+        let end =
+            r#"{"test":"gate/late","event":"end","outcome":"failed","ms":48,"message":"expected Closed","detail":"…"}"#;
+        let Event::End(reported) = read_line(end).unwrap().event else { panic!("an end") };
+        assert_eq!((reported.ended, reported.spent), (Ended::Failed, Some(Span::millis(48))));
+        assert_eq!(read_line(r#"{"test":"a","event":"start"}"#).unwrap().event, Event::Start);
+        let step = read_line(r#"{"test":"a","event":"step","name":"scan","ms":12}"#).unwrap().event;
+        assert_eq!(step, Event::Step(Step { name: "scan".into(), ok: true, ms: Some(12.0) }));
+        let file = read_line(r#"{"test":"a","event":"file","path":"x.png"}"#).unwrap().event;
+        assert_eq!(file, Event::File { path: "x.png".into(), about: String::new() });
+    }
+
+    #[test]
+    fn a_broken_line_says_what_is_wrong() {
+        let cases = [
+            ("{", "EOF"),
+            (r#"{"test":"a","event":"stop"}"#, "use start, step, file or end"),
+            (r#"{"test":"a","event":"end"}"#, "needs \"outcome\""),
+            (r#"{"test":"a","event":"end","outcome":"green"}"#, "not passed, failed or skipped"),
+            (r#"{"test":"a","event":"start","tst":1}"#, "unknown field `tst`"),
+        ];
+        for (line, why) in cases {
+            let error = read_line(line).unwrap_err();
+            assert!(error.contains(why), "{error}");
+        }
+    }
+}

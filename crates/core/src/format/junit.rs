@@ -1,0 +1,337 @@
+//! JUnit XML: read from what suites leave behind, and written as a report.
+//!
+//! There is no formal standard; this follows the common core that all readers share: `testsuites`, `testsuite`,
+//! `testcase` with `name`, `classname` and `time` (seconds), and `failure`, `error`, `skipped`, `system-out`, `system-err`.
+
+use quick_xml::{
+    Reader, XmlVersion,
+    escape::escape,
+    events::{BytesStart, Event},
+};
+
+use super::Reported;
+use crate::{
+    name::shorten,
+    time::Span,
+    words::{Ended, Outcome},
+};
+
+/// One test case of a file.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Case {
+    pub name: String,
+    pub class: String,
+    pub reported: Reported,
+    /// What it printed, if the file says.
+    pub output: String,
+}
+
+impl Case {
+    /// The test names that this case may stand for, likeliest first.
+    #[must_use]
+    pub fn candidates(&self) -> Vec<String> {
+        if self.class.is_empty() {
+            return vec![self.name.clone()];
+        }
+        let (name, class) = (&self.name, &self.class);
+        vec![
+            format!("{class}/{name}"),
+            name.clone(),
+            format!("{class}.{name}"),
+            format!("{class}::{name}"),
+            format!("{}/{name}", class.replace('.', "/")),
+        ]
+    }
+}
+
+/// What is kept of each text.
+const LONGEST_TEXT: usize = 256 << 10;
+
+/// Reads one file.
+///
+/// # Errors
+/// In words for people, if it is not XML or not JUnit XML.
+pub fn read(content: &[u8]) -> Result<Vec<Case>, String> {
+    let text = String::from_utf8_lossy(content);
+    let mut reader = Reader::from_str(&text);
+    reader.config_mut().expand_empty_elements = true;
+    let mut cases = Vec::new();
+    let mut case: Option<Case> = None;
+    let mut inside: Vec<String> = Vec::new();
+    let mut root = None;
+    loop {
+        let at = reader.buffer_position();
+        let broken = |why: &str| {
+            let line = text[..(at as usize).min(text.len())].matches('\n').count() + 1;
+            format!("broken JUnit XML at line {line}: {why}")
+        };
+        match reader.read_event().map_err(|e| broken(&e.to_string()))? {
+            Event::Start(tag) => {
+                let name = tag.local_name().as_ref().to_owned();
+                if root.is_none() && name != "testsuites" && name != "testsuite" {
+                    return Err(broken(&format!("the root is <{name}>, not <testsuites>")));
+                }
+                root = Some(());
+                start(&tag, &name, &mut case).map_err(|e| broken(&e))?;
+                inside.push(name);
+            }
+            Event::Text(text) => {
+                if let Some(case) = &mut case {
+                    add_text(case, inside.last(), &text.xml10_content());
+                }
+            }
+            Event::GeneralRef(entity) => {
+                if let Some(case) = &mut case {
+                    let known = entity
+                        .resolve_char_ref()
+                        .ok()
+                        .flatten()
+                        .map(String::from)
+                        .or_else(|| quick_xml::escape::resolve_predefined_entity(&entity).map(str::to_owned));
+                    add_text(case, inside.last(), &known.unwrap_or_default());
+                }
+            }
+            Event::CData(text) => {
+                if let Some(case) = &mut case {
+                    add_text(case, inside.last(), &text);
+                }
+            }
+            Event::End(_) => {
+                if inside.pop().as_deref() == Some("testcase")
+                    && let Some(mut done) = case.take()
+                {
+                    if done.reported.message.is_empty() && done.reported.ended == Ended::Failed {
+                        done.reported.message = first_line(&done.reported.detail);
+                    }
+                    cases.push(done);
+                }
+            }
+            Event::Eof if inside.is_empty() && root.is_some() => return Ok(cases),
+            Event::Eof if root.is_none() => return Err(broken("it is empty")),
+            Event::Eof => return Err(broken("it ends within an element")),
+            _ => {}
+        }
+    }
+}
+
+fn start(tag: &BytesStart<'_>, name: &str, case: &mut Option<Case>) -> Result<(), String> {
+    let attribute = |key: &str| -> Result<Option<String>, String> {
+        let found = tag.try_get_attribute(key).map_err(|e| e.to_string())?;
+        found
+            .map(|a| a.normalized_value(XmlVersion::Implicit1_0).map(|v| v.into_owned()).map_err(|e| e.to_string()))
+            .transpose()
+    };
+    match name {
+        "testcase" => {
+            let mut reported = Reported::plain(Ended::Passed);
+            let seconds = attribute("time")?.and_then(|t| t.replace(',', "").parse::<f64>().ok()).filter(|t| *t >= 0.0);
+            reported.spent = seconds.map(|s| Span((s * 1e6) as u64));
+            let name = attribute("name")?.ok_or("a <testcase> has no name")?;
+            *case = Some(Case {
+                name,
+                class: attribute("classname")?.unwrap_or_default(),
+                reported,
+                output: String::new(),
+            });
+        }
+        "failure" | "error" | "skipped" => {
+            if let Some(case) = case {
+                case.reported.ended = if name == "skipped" { Ended::Skipped } else { Ended::Failed };
+                case.reported.message = attribute("message")?.unwrap_or_default();
+            }
+        }
+        _ => {}
+    }
+    Ok(())
+}
+
+fn add_text(case: &mut Case, inside: Option<&String>, text: &str) {
+    let place = match inside.map(String::as_str) {
+        Some("failure" | "error") => &mut case.reported.detail,
+        Some("skipped") if case.reported.message.is_empty() => &mut case.reported.message,
+        Some("system-out" | "system-err") => &mut case.output,
+        _ => return,
+    };
+    if place.len() + text.len() <= LONGEST_TEXT {
+        place.push_str(text);
+    }
+}
+
+fn first_line(text: &str) -> String {
+    shorten(text.lines().map(str::trim).find(|l| !l.is_empty()).unwrap_or_default(), 300)
+}
+
+/// One entry of a report.
+#[derive(Debug, Clone)]
+pub struct ReportCase<'a> {
+    pub name: &'a str,
+    /// As written; empty for a suite without facets.
+    pub variant: &'a str,
+    pub outcome: Outcome,
+    /// What the attempt that decided took.
+    pub spent: Span,
+    /// How each attempt ended, in order.
+    pub attempts: Vec<ReportAttempt<'a>>,
+}
+
+/// One attempt of a report.
+#[derive(Debug, Clone)]
+pub struct ReportAttempt<'a> {
+    pub ended: Ended,
+    pub message: &'a str,
+    pub detail: &'a str,
+}
+
+/// Writes a report: a `testsuite` for each variant, in the order in which the cases come.
+///
+/// A flaky entry is a passed test case whose attempts stand under `system-out`; a parked or unrun one is `skipped` with
+/// its reason, so that no reader takes it for a pass. `took` is the run's wall time.
+#[must_use]
+pub fn write(run: &str, took: Span, cases: &[ReportCase<'_>]) -> String {
+    let mut out = String::from("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n");
+    let count =
+        |cases: &[&ReportCase<'_>], wanted: &[Outcome]| cases.iter().filter(|c| wanted.contains(&c.outcome)).count();
+    let skipped = [Outcome::Skipped, Outcome::Parked, Outcome::Unrun];
+    let all: Vec<&ReportCase<'_>> = cases.iter().collect();
+    out += &format!(
+        "<testsuites name=\"{}\" tests=\"{}\" failures=\"{}\" errors=\"0\" skipped=\"{}\" time=\"{:.3}\">\n",
+        attr(run),
+        all.len(),
+        count(&all, &[Outcome::Failed]),
+        count(&all, &skipped),
+        took.as_seconds()
+    );
+    let mut variants: Vec<&str> = Vec::new();
+    for case in cases {
+        if !variants.contains(&case.variant) {
+            variants.push(case.variant);
+        }
+    }
+    for variant in variants {
+        let of: Vec<&ReportCase<'_>> = cases.iter().filter(|c| c.variant == variant).collect();
+        let name = if variant.is_empty() { run.to_owned() } else { format!("{run} ({variant})") };
+        let time: f64 = of.iter().map(|c| c.spent.as_seconds()).sum();
+        out += &format!(
+            "  <testsuite name=\"{}\" tests=\"{}\" failures=\"{}\" errors=\"0\" skipped=\"{}\" time=\"{time:.3}\">\n",
+            attr(&name),
+            of.len(),
+            count(&of, &[Outcome::Failed]),
+            count(&of, &skipped)
+        );
+        of.iter().for_each(|case| write_case(&mut out, case));
+        out += "  </testsuite>\n";
+    }
+    out + "</testsuites>\n"
+}
+
+fn write_case(out: &mut String, case: &ReportCase<'_>) {
+    let (class, name) = case.name.rsplit_once('/').unwrap_or(("", case.name));
+    let time = case.spent.as_seconds();
+    *out += &format!("    <testcase name=\"{}\" classname=\"{}\" time=\"{time:.3}\">\n", attr(name), attr(class));
+    let last = case.attempts.last();
+    let message = last.map_or("", |a| a.message);
+    match case.outcome {
+        Outcome::Passed | Outcome::Flaky => {}
+        Outcome::Failed => {
+            let kind = last.map_or("failed", |a| a.ended.word());
+            let detail = last.map_or("", |a| a.detail);
+            *out +=
+                &format!("      <failure type=\"{kind}\" message=\"{}\">{}</failure>\n", attr(message), text(detail));
+        }
+        Outcome::Skipped => *out += &format!("      <skipped message=\"{}\"/>\n", attr(message)),
+        Outcome::Parked => *out += "      <skipped message=\"parked\"/>\n",
+        Outcome::Unrun => *out += "      <skipped message=\"unrun: the run ended before it had an outcome\"/>\n",
+    }
+    if case.attempts.len() > 1 {
+        let told = |(i, a): (usize, &ReportAttempt<'_>)| format!("attempt {} {}: {}\n", i + 1, a.ended, a.message);
+        let lines: String = case.attempts.iter().enumerate().map(told).collect();
+        *out += &format!("      <system-out>{}: {}</system-out>\n", case.outcome, text(&lines));
+    }
+    *out += "    </testcase>\n";
+}
+
+/// XML 1.0 allows no control characters but tab and line ends, escaped or not.
+fn clean(value: &str) -> String {
+    let allowed = |c: char| matches!(c, '\t' | '\n' | '\r') || (c >= ' ' && !matches!(c, '\u{fffe}' | '\u{ffff}'));
+    value.chars().map(|c| if allowed(c) { c } else { '\u{fffd}' }).collect()
+}
+
+fn attr(value: &str) -> String {
+    escape(clean(value).as_str()).replace('\n', "&#10;").replace('\t', "&#9;").replace('\r', "&#13;")
+}
+
+fn text(value: &str) -> String {
+    escape(clean(value).as_str()).into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_common_core_is_read() {
+        let xml = br#"<?xml version="1.0"?>
+<testsuites><testsuite name="gate">
+  <testcase name="open" classname="gate.early" time="0.25"/>
+  <testcase name="late" classname="gate"><failure message="expected Closed">at line 3 &lt;gate&gt;</failure><system-out><![CDATA[beep]]></system-out></testcase>
+  <testcase name="dog"><skipped>no dogs</skipped></testcase>
+  <testcase name="boom"><error>
+   it broke
+  </error></testcase>
+</testsuite></testsuites>"#;
+        let cases = read(xml).unwrap();
+        assert_eq!(cases[0].reported.spent, Some(Span::millis(250)));
+        assert!(cases[0].candidates().contains(&"gate/early/open".to_owned()));
+        assert_eq!((cases[1].reported.ended, cases[1].reported.message.as_str()), (Ended::Failed, "expected Closed"));
+        assert_eq!((cases[1].reported.detail.as_str(), cases[1].output.as_str()), ("at line 3 <gate>", "beep"));
+        assert_eq!((cases[2].reported.ended, cases[2].reported.message.as_str()), (Ended::Skipped, "no dogs"));
+        assert_eq!(cases[3].reported.message, "it broke");
+    }
+
+    #[test]
+    fn broken_files_say_where() {
+        for (bad, why) in [
+            ("", "it is empty"),
+            ("<html></html>", "the root is <html>"),
+            ("<testsuite>\n<testcase name=\"a\">", "it ends within an element"),
+            ("<testsuite>\n<testcase></testcase></testsuite>", "line 2: a <testcase> has no name"),
+            ("<testsuite></testcase>", "line 1"),
+        ] {
+            let error = read(bad.as_bytes()).unwrap_err();
+            assert!(error.contains(why), "{bad}: {error}");
+        }
+    }
+
+    fn report() -> String {
+        let attempt = |ended, message| ReportAttempt { ended, message, detail: "trace <1>\u{1b}[31m" };
+        let case =
+            |name, outcome, attempts| ReportCase { name, variant: "", outcome, spent: Span::millis(48), attempts };
+        write(
+            "boarding-gate/42",
+            Span::seconds(3),
+            &[
+                case("gate/open", Outcome::Passed, vec![attempt(Ended::Passed, "")]),
+                case(
+                    "gate/late",
+                    Outcome::Flaky,
+                    vec![attempt(Ended::Failed, "no \"quay\""), attempt(Ended::Passed, "")],
+                ),
+                case("gate/shut", Outcome::Failed, vec![attempt(Ended::Overran, "past 30 s")]),
+                case("gate/dog", Outcome::Skipped, vec![attempt(Ended::Skipped, "no dogs")]),
+                case("gate/night", Outcome::Unrun, vec![]),
+            ],
+        )
+    }
+
+    #[test]
+    fn a_report_reads_as_it_should() {
+        insta::assert_snapshot!(report());
+    }
+
+    #[test]
+    fn a_report_can_be_read_back() {
+        let cases = read(report().as_bytes()).unwrap();
+        let ended: Vec<Ended> = cases.iter().map(|c| c.reported.ended).collect();
+        assert_eq!(ended, [Ended::Passed, Ended::Passed, Ended::Failed, Ended::Skipped, Ended::Skipped]);
+    }
+}

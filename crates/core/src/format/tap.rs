@@ -1,0 +1,337 @@
+//! TAP, the Test Anything Protocol, versions 12 to 14: read line by line as it appears, and written as a report.
+//!
+//! Source: the TAP 14 specification. Subtests (indented by four spaces) become steps of the test point that closes them.
+//! A test point that fails is held back until the lines that explain it (a YAML block, comments) have been seen.
+
+use super::{Reported, Step};
+use crate::{name::shorten, time::Span, words::Ended};
+
+/// What a line of TAP gave.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Tap {
+    /// A test point at the top level. The description may be empty; the number counts from 1.
+    Point { number: u32, description: String, reported: Reported },
+    /// The suite gave up.
+    BailOut(String),
+    /// Something that is not right, in words for people.
+    Broken(String),
+}
+
+/// Lines longer than this are read to here only.
+const LONGEST_LINE: usize = 64 << 10;
+/// What is kept of an explanation.
+const LONGEST_DETAIL: usize = 64 << 10;
+
+/// A reader for one process's output.
+#[derive(Debug, Default)]
+pub struct TapReader {
+    planned: Option<u32>,
+    seen: u32,
+    steps: Vec<Step>,
+    pending: Option<Pending>,
+    yaml: Option<usize>,
+    bailed: bool,
+}
+
+#[derive(Debug)]
+struct Pending {
+    number: u32,
+    description: String,
+    reported: Reported,
+    comments: String,
+    yaml: String,
+}
+
+impl TapReader {
+    /// Reads one line, without its end.
+    pub fn line(&mut self, line: &str) -> Vec<Tap> {
+        let line = cut(line, LONGEST_LINE);
+        let indent = line.len() - line.trim_start_matches(' ').len();
+        let body = line.trim();
+        if let Some(at) = self.yaml {
+            if body == "..." && indent <= at {
+                self.yaml = None;
+            } else if let Some(pending) = &mut self.pending
+                && pending.yaml.len() < LONGEST_DETAIL
+            {
+                pending.yaml += line.get(at.min(indent)..).unwrap_or_default();
+                pending.yaml.push('\n');
+            }
+            return Vec::new();
+        }
+        if body == "---" && indent > 0 {
+            // The block of a passed point was not waited for: it is passed over.
+            self.yaml = Some(indent);
+            return Vec::new();
+        }
+        if indent >= 4 {
+            if let Some(point) = Point::read(body) {
+                let ok = point.reported.ended != Ended::Failed;
+                let name =
+                    if point.description.is_empty() { format!("{}", self.steps.len() + 1) } else { point.description };
+                self.steps.push(Step { name: shorten(&name, 200), ok, ms: None });
+            }
+            return Vec::new();
+        }
+        if let Some(comment) = body.strip_prefix('#') {
+            if let Some(pending) = &mut self.pending
+                && pending.comments.len() < LONGEST_DETAIL
+                && !comment.trim_start().starts_with("Subtest")
+            {
+                pending.comments += comment.strip_prefix(' ').unwrap_or(comment);
+                pending.comments.push('\n');
+            }
+            return Vec::new();
+        }
+        let mut found = Vec::new();
+        if let Some(point) = Point::read(body) {
+            found.extend(self.release());
+            self.seen += 1;
+            let number = point.number.unwrap_or(self.seen);
+            let mut reported = point.reported;
+            reported.steps = std::mem::take(&mut self.steps);
+            if reported.ended == Ended::Failed {
+                let description = point.description;
+                self.pending =
+                    Some(Pending { number, description, reported, comments: String::new(), yaml: String::new() });
+            } else {
+                found.push(Tap::Point { number, description: point.description, reported });
+            }
+        } else if let Some(reason) = body.strip_prefix("Bail out!") {
+            found.extend(self.release());
+            self.bailed = true;
+            found.push(Tap::BailOut(reason.trim().to_owned()));
+        } else if let Some(plan) = body.strip_prefix("1..") {
+            found.extend(self.release());
+            match plan.split_whitespace().next().unwrap_or_default().parse() {
+                Ok(n) => self.planned = Some(n),
+                Err(_) => found.push(Tap::Broken(format!("broken TAP: {:?} is no plan", shorten(body, 80)))),
+            }
+        } else if !body.is_empty() {
+            found.extend(self.release());
+        }
+        found
+    }
+
+    /// Gives out the failing point that was held back, if there is one: call it when no line has come for a while.
+    pub fn release(&mut self) -> Option<Tap> {
+        let mut pending = self.pending.take()?;
+        let yaml = std::mem::take(&mut pending.yaml);
+        let said = yaml_value(&yaml, "message").or_else(|| {
+            let comments = pending.comments.trim();
+            (!comments.is_empty()).then(|| comments.to_owned())
+        });
+        if let Some(message) = said {
+            pending.reported.message = message;
+        }
+        let spent = yaml_value(&yaml, "duration_ms").and_then(|ms| ms.parse::<f64>().ok()).filter(|ms| *ms >= 0.0);
+        pending.reported.spent = spent.map(|ms| Span((ms * 1000.0) as u64));
+        pending.reported.detail = yaml;
+        Some(Tap::Point { number: pending.number, description: pending.description, reported: pending.reported })
+    }
+
+    /// Whether a failing point is held back.
+    #[must_use]
+    pub fn holds_back(&self) -> bool {
+        self.pending.is_some()
+    }
+
+    /// The output is over.
+    pub fn finish(&mut self) -> Vec<Tap> {
+        self.yaml = None;
+        let mut found: Vec<Tap> = self.release().into_iter().collect();
+        if let Some(planned) = self.planned.filter(|n| *n != self.seen && !self.bailed) {
+            found.push(Tap::Broken(format!(
+                "broken TAP: the plan says {planned} tests, and {} were reported",
+                self.seen
+            )));
+        }
+        found
+    }
+}
+
+struct Point {
+    number: Option<u32>,
+    description: String,
+    reported: Reported,
+}
+
+impl Point {
+    fn read(body: &str) -> Option<Self> {
+        let (ok, rest) = match body.strip_prefix("not ok") {
+            Some(rest) => (false, rest),
+            None => (true, body.strip_prefix("ok")?),
+        };
+        if !rest.is_empty() && !rest.starts_with(' ') {
+            return None;
+        }
+        let rest = rest.trim_start();
+        let digits = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len());
+        let number = rest[..digits].parse().ok();
+        let rest = if number.is_some() && (digits == rest.len() || rest[digits..].starts_with(' ')) {
+            rest[digits..].trim_start()
+        } else {
+            rest
+        };
+        let rest = rest.strip_prefix("- ").unwrap_or(if rest == "-" { "" } else { rest });
+        let (description, directive) = split_directive(rest);
+        let word = directive.split_whitespace().next().unwrap_or_default().to_ascii_lowercase();
+        let reason = directive.get(word.len()..).unwrap_or_default().trim_start_matches(':').trim().to_owned();
+        let mut reported = Reported::plain(if ok { Ended::Passed } else { Ended::Failed });
+        // "SKIPPED" and the like are in use, so the first letters decide.
+        if word.starts_with("skip") {
+            reported.ended = Ended::Skipped;
+            reported.message = reason;
+        } else if word == "todo" && !ok {
+            // The specification: a todo point that is not ok is no failure.
+            reported.ended = Ended::Skipped;
+            reported.message = if reason.is_empty() { "todo".into() } else { format!("todo: {reason}") };
+        }
+        Some(Self { number, description, reported })
+    }
+}
+
+/// Splits at the first `#` that is not escaped and undoes the escapes.
+fn split_directive(text: &str) -> (String, &str) {
+    let mut description = String::new();
+    let mut chars = text.char_indices();
+    while let Some((at, c)) = chars.next() {
+        match c {
+            '\\' => match chars.next() {
+                Some((_, next @ ('#' | '\\'))) => description.push(next),
+                Some((_, next)) => description.extend(['\\', next]),
+                None => description.push('\\'),
+            },
+            '#' => return (description.trim().to_owned(), text[at + 1..].trim()),
+            c => description.push(c),
+        }
+    }
+    (description.trim().to_owned(), "")
+}
+
+/// A plain value at the top of a YAML block: a scalar, a quoted text, or a block of lines after `|` or `>`.
+fn yaml_value(block: &str, key: &str) -> Option<String> {
+    let mut lines = block.lines();
+    let value = lines.by_ref().find_map(|line| line.strip_prefix(key)?.strip_prefix(':').map(str::trim))?;
+    if value.starts_with(['|', '>']) {
+        let inner: Vec<&str> = lines.take_while(|l| l.starts_with(' ') || l.is_empty()).map(str::trim).collect();
+        return Some(inner.join("\n").trim().to_owned());
+    }
+    let quoted = |q: char| value.len() > 1 && value.starts_with(q) && value.ends_with(q);
+    let bare = if quoted('"') {
+        serde_json::from_str(value).unwrap_or_else(|_| value[1..value.len() - 1].to_owned())
+    } else if quoted('\'') {
+        value[1..value.len() - 1].replace("''", "'")
+    } else {
+        value.to_owned()
+    };
+    (!bare.is_empty()).then_some(bare)
+}
+
+/// The first `most` bytes of a text, at a character's border.
+fn cut(text: &str, most: usize) -> &str {
+    let mut end = text.len().min(most);
+    while !text.is_char_boundary(end) {
+        end -= 1;
+    }
+    &text[..end]
+}
+
+/// One line of a TAP report.
+#[must_use]
+pub fn write_point(number: usize, ok: bool, description: &str, directive: Option<&str>) -> String {
+    let escaped = description.replace('\\', "\\\\").replace('#', "\\#");
+    let word = if ok { "ok" } else { "not ok" };
+    match directive {
+        Some(directive) => format!("{word} {number} - {escaped} # {directive}"),
+        None => format!("{word} {number} - {escaped}"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(text: &str) -> Vec<Tap> {
+        let mut reader = TapReader::default();
+        let mut found: Vec<Tap> = text.lines().flat_map(|line| reader.line(line)).collect();
+        found.extend(reader.finish());
+        found
+    }
+
+    fn said(text: &str) -> Vec<String> {
+        let tell = |tap: &Tap| match tap {
+            Tap::Point { number, description, reported: r } => {
+                let steps: Vec<&str> = r.steps.iter().map(|s| s.name.as_str()).collect();
+                let ms = r.spent.map(|s| s.to_string()).unwrap_or_default();
+                format!("{number} {description} {} {:?} {ms} {}", r.ended, r.message, steps.join("+")).trim().to_owned()
+            }
+            Tap::BailOut(why) => format!("bail out {why}"),
+            Tap::Broken(why) => why.clone(),
+        };
+        read(text).iter().map(tell).collect()
+    }
+
+    #[test]
+    fn points_directives_and_explanations_are_read() {
+        let text = "TAP version 14\n1..6\nok 1 - fares/adult\nnot ok 2 - fares/child\n  ---\n  message: \"expected 4, got 5\"\n  duration_ms: 12.5\n  ...\n\
+                    ok 3 - fares/dog # SKIP no dogs\nnot ok 4 - fares/night # TODO later\nnot ok 5 - fares/bike\n# got 7\n# wanted 8\nok 6 - a\\#b\n";
+        assert_eq!(
+            said(text),
+            [
+                "1 fares/adult passed \"\"",
+                "2 fares/child failed \"expected 4, got 5\" 12 ms",
+                "3 fares/dog skipped \"no dogs\"",
+                "4 fares/night skipped \"todo: later\"",
+                "5 fares/bike failed \"got 7\\nwanted 8\"",
+                "6 a#b passed \"\"",
+            ]
+        );
+    }
+
+    #[test]
+    fn subtests_become_steps() {
+        let text = "# Subtest: gate\n    ok 1 - scan\n    not ok 2 - open\n      ---\n      message: no\n      ...\n    1..2\nnot ok 1 - gate\n1..1\n";
+        assert_eq!(said(text), ["1 gate failed \"\"  scan+open"]);
+        let Tap::Point { reported, .. } = &read(text)[0] else { panic!("a point") };
+        assert!(reported.steps[0].ok && !reported.steps[1].ok);
+    }
+
+    #[test]
+    fn older_tap_without_numbers_or_names_is_read() {
+        assert_eq!(said("ok\nnot ok\nok - named\n1..3\n"), ["1  passed \"\"", "2  failed \"\"", "3 named passed \"\""]);
+        assert!(said("okay then\nnotok 1\n").is_empty());
+    }
+
+    #[test]
+    fn a_plan_that_does_not_fit_and_a_bail_out_are_told() {
+        assert_eq!(said("1..3\nok 1 - a\n")[1], "broken TAP: the plan says 3 tests, and 1 were reported");
+        assert_eq!(said("1..3\nok 1 - a\nBail out! no quay\n"), ["1 a passed \"\"", "bail out no quay"]);
+        assert!(said("1..x\n")[0].contains("is no plan"));
+    }
+
+    #[test]
+    fn a_failing_point_is_held_back_until_released() {
+        let mut reader = TapReader::default();
+        assert!(reader.line("not ok 1 - a").is_empty());
+        assert!(reader.holds_back());
+        assert!(matches!(reader.release(), Some(Tap::Point { .. })));
+        assert!(reader.finish().is_empty());
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn no_input_breaks_the_reader(text in "(\\PC|\n| {4}|ok |not ok |---|#){0,80}") {
+            read(&text);
+        }
+
+        #[test]
+        fn what_is_written_is_read_back(name in "[a-z#\\\\/ ]{1,20}") {
+            let name = name.trim().to_owned();
+            proptest::prop_assume!(!name.is_empty() && !name.starts_with('-'));
+            let found = read(&write_point(1, true, &name, None));
+            let Tap::Point { description, .. } = &found[0] else { panic!("a point") };
+            proptest::prop_assert_eq!(description, &name);
+        }
+    }
+}

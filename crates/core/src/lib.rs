@@ -1,0 +1,18 @@
+//! What Kesmo decides, and nothing else.
+//!
+//! Values go in, values come out: no input or output, no clock, no threads. The service, the worker, the command line
+//! and the simulator all carry things to this crate and away from it. A folder is a subject: [`suite`] reads what a
+//! suite says of itself, [`plan`] orders and sizes the work, [`run`] is the state machine of one run, [`record`] keeps
+//! what history says of a test, and [`format`] reads and writes the open formats.
+
+pub mod error;
+pub mod format;
+pub mod name;
+pub mod plan;
+pub mod record;
+pub mod run;
+pub mod suite;
+pub mod time;
+pub mod words;
+
+pub use error::Error;

@@ -1,0 +1,249 @@
+//! Names that cross floors: test names, slugs, and the nearest known name to a misspelt one.
+
+use std::{fmt, sync::Arc};
+
+use serde::{Deserialize, Serialize};
+
+use crate::Error;
+
+/// The longest test name, in bytes.
+pub const LONGEST_TEST_NAME: usize = 1000;
+
+/// The name of a test: a path of parts split by `/`, at most [`LONGEST_TEST_NAME`] bytes, on one line.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct TestName(Arc<str>);
+
+impl TestName {
+    /// Reads a name.
+    ///
+    /// # Errors
+    /// If it is empty, longer than [`LONGEST_TEST_NAME`], begins or ends in white space, or holds a control character.
+    pub fn parse(text: &str) -> Result<Self, Error> {
+        let rule = if text.is_empty() {
+            "a test's name has at least one character"
+        } else if text.len() > LONGEST_TEST_NAME {
+            "a test's name has at most 1000 bytes"
+        } else if text.trim() != text {
+            "a test's name does not begin or end in white space"
+        } else if text.chars().any(char::is_control) {
+            "a test's name holds no control characters"
+        } else {
+            return Ok(Self(Arc::from(text)));
+        };
+        Err(Error::Name { what: "the test name", value: shorten(text, 80), rule })
+    }
+
+    /// The name as text.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The first `parts` parts of the path, for `group-by`.
+    #[must_use]
+    pub fn first_parts(&self, parts: usize) -> String {
+        self.0.split('/').take(parts).collect::<Vec<_>>().join("/")
+    }
+}
+
+impl fmt::Display for TestName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl fmt::Debug for TestName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:?}", &self.0)
+    }
+}
+
+impl TryFrom<String> for TestName {
+    type Error = Error;
+    fn try_from(text: String) -> Result<Self, Error> {
+        Self::parse(&text)
+    }
+}
+
+impl From<TestName> for String {
+    fn from(name: TestName) -> Self {
+        name.0.to_string()
+    }
+}
+
+/// A short name of a suite, pool or token: `a-z`, `0-9` and `-`, 1 to 60 characters, beginning with a letter or digit.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Slug(String);
+
+impl Slug {
+    /// Reads a slug; `what` names the thing in the error.
+    ///
+    /// # Errors
+    /// If the text breaks the rule above.
+    pub fn parse(what: &'static str, text: &str) -> Result<Self, Error> {
+        let fits = (1..=60).contains(&text.len())
+            && !text.starts_with('-')
+            && text.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
+        if fits {
+            Ok(Self(text.to_owned()))
+        } else {
+            let rule = "use 1 to 60 of a-z, 0-9 and '-', beginning with a letter or digit";
+            Err(Error::Name { what, value: shorten(text, 80), rule })
+        }
+    }
+
+    /// The slug as text.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for Slug {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl TryFrom<String> for Slug {
+    type Error = Error;
+    fn try_from(text: String) -> Result<Self, Error> {
+        Self::parse("the name", &text)
+    }
+}
+
+impl From<Slug> for String {
+    fn from(slug: Slug) -> Self {
+        slug.0
+    }
+}
+
+/// A run's name: its suite and its number, `boarding-gate/42`.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct RunName {
+    pub suite: Slug,
+    pub number: u32,
+}
+
+impl RunName {
+    /// Reads `SUITE/NUMBER`.
+    ///
+    /// # Errors
+    /// If there is no `/`, the suite is no slug, or the number is no whole number from 1.
+    pub fn parse(text: &str) -> Result<Self, Error> {
+        let rule = "a run is named by suite and number, like boarding-gate/42";
+        let wrong = || Error::Name { what: "the run", value: shorten(text, 80), rule };
+        let (suite, number) = text.split_once('/').ok_or_else(wrong)?;
+        let number = number.parse().ok().filter(|n| *n > 0).ok_or_else(wrong)?;
+        Ok(Self { suite: Slug::parse("the suite", suite)?, number })
+    }
+}
+
+impl fmt::Display for RunName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}/{}", self.suite, self.number)
+    }
+}
+
+/// Cuts `text` to at most `most` characters, saying so with `…`.
+#[must_use]
+pub fn shorten(text: &str, most: usize) -> String {
+    match text.char_indices().nth(most) {
+        None => text.to_owned(),
+        Some((cut, _)) => format!("{}…", &text[..cut]),
+    }
+}
+
+/// The known words nearest to `word`, best first, at most `most`; only those near enough to be meant.
+///
+/// Nearness is the edit distance of Damerau and Levenshtein (swaps of neighbours count one). A word that holds the
+/// other as a part counts as near too, so that `refused` finds `gate/late/refused`.
+#[must_use]
+pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>, most: usize) -> Vec<&'a str> {
+    let lower = word.to_lowercase();
+    let reach = (word.chars().count() / 3).max(2);
+    let mut found: Vec<(usize, &str)> = known
+        .into_iter()
+        .filter_map(|k| {
+            let other = k.to_lowercase();
+            let part = lower.len() >= 3 && (other.contains(&lower) || (other.len() >= 3 && lower.contains(&other)));
+            // The distance is at least the difference in length, so most words are dismissed without computing it.
+            if !part && k.len().abs_diff(word.len()) > reach * 2 {
+                return None;
+            }
+            let far = distance(&lower, &other);
+            (far <= reach || part).then_some((if part { far.min(reach) } else { far }, k))
+        })
+        .collect();
+    found.sort();
+    found.truncate(most);
+    found.into_iter().map(|(_, k)| k).collect()
+}
+
+/// `; did you mean "times"?`, or nothing where no known word is near.
+#[must_use]
+pub fn did_you_mean<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> String {
+    let near = nearest(word, known, 3);
+    match near.as_slice() {
+        [] => String::new(),
+        near => format!("; did you mean {}?", near.iter().map(|n| format!("{n:?}")).collect::<Vec<_>>().join(" or ")),
+    }
+}
+
+fn distance(a: &str, b: &str) -> usize {
+    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
+    let mut before: Vec<usize> = Vec::new();
+    let mut last: Vec<usize> = (0..=b.len()).collect();
+    for i in 1..=a.len() {
+        let mut row = vec![i; b.len() + 1];
+        for j in 1..=b.len() {
+            let change = usize::from(a[i - 1] != b[j - 1]);
+            row[j] = (last[j] + 1).min(row[j - 1] + 1).min(last[j - 1] + change);
+            if i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1] {
+                row[j] = row[j].min(before[j - 2] + 1);
+            }
+        }
+        before = std::mem::replace(&mut last, row);
+    }
+    last[b.len()]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_test_name_is_one_trimmed_line() {
+        assert!(TestName::parse("gate/late/passenger_without_ticket").is_ok());
+        for bad in ["", " gate", "gate\nlate", "gate\u{1b}[31m", &"x".repeat(1001)] {
+            let error = TestName::parse(bad).unwrap_err().to_string();
+            assert!(error.contains("a test's name"), "{error}");
+        }
+    }
+
+    #[test]
+    fn a_run_is_named_by_suite_and_number() {
+        assert_eq!(RunName::parse("boarding-gate/42").unwrap().to_string(), "boarding-gate/42");
+        for bad in ["boarding-gate", "boarding-gate/0", "boarding-gate/x", "Gate/1"] {
+            assert!(RunName::parse(bad).is_err(), "{bad}");
+        }
+    }
+
+    #[test]
+    fn the_nearest_name_forgives_typing() {
+        assert_eq!(nearest("time", ["times", "pause", "other-worker"], 3), ["times"]);
+        assert_eq!(nearest("tset", ["test", "batch"], 3), ["test"]);
+        assert_eq!(nearest("refused", ["gate/late/refused", "fares/child"], 3), ["gate/late/refused"]);
+        assert!(nearest("zebra", ["times", "pause"], 3).is_empty());
+        assert_eq!(did_you_mean("time", ["times"]), "; did you mean \"times\"?");
+    }
+
+    #[test]
+    fn group_by_takes_the_first_parts() {
+        let name = TestName::parse("a/b/c").unwrap();
+        assert_eq!(name.first_parts(2), "a/b");
+        assert_eq!(name.first_parts(9), "a/b/c");
+    }
+}

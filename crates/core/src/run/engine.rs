@@ -1,0 +1,819 @@
+//! The state machine itself. See the folder's first lines for what it promises.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::{
+    AttemptKept, AttemptStats, BatchEnd, BatchId, Effect, Grant, Input, MOST_BARREN_BATCHES, MOST_LOST_IN_A_ROW,
+    PastAttempt, PastBatch, Policy, Tally, WorkerId,
+    ready::{Class, Ready, Retry, Unit},
+};
+use crate::{
+    plan::{Plan, batch},
+    time::{Span, Timestamp},
+    words::{Ended, Outcome, Phase, Verdict},
+};
+
+/// Expected for a test of which nothing is known, before anything was measured in this run.
+const UNKNOWN: Span = Span::seconds(1);
+
+/// The most entries of a batch.
+const MOST_ENTRIES: usize = 5000;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum State {
+    Waiting,
+    Held { batch: BatchId, began: Option<Timestamp> },
+    Done(Outcome),
+}
+
+/// One entry as it runs. Kept small: a run may have hundreds of thousands.
+#[derive(Debug, Clone, Copy)]
+struct Entry {
+    state: State,
+    attempts: u16,
+    failing: u8,
+    lost_in_a_row: u8,
+    failed_on: Option<WorkerId>,
+}
+
+#[derive(Debug)]
+struct Batch {
+    worker: WorkerId,
+    slot: u16,
+    entries: Vec<u32>,
+    claims: u32,
+    groups: Vec<u32>,
+    /// Whether any attempt of it was reported, besides crashed and lost ones.
+    fruitful: bool,
+}
+
+/// One run. See [`super`] for its promises.
+#[derive(Debug)]
+pub struct Engine {
+    policy: Policy,
+    plan: Plan,
+    phase: Phase,
+    entries: Vec<Entry>,
+    batches: BTreeMap<BatchId, Batch>,
+    next_batch: u32,
+    ready: Ready,
+    fleet: BTreeMap<WorkerId, u32>,
+    none_because: String,
+    /// Workers that could do nothing for this run, with the reason.
+    unfit: BTreeMap<WorkerId, String>,
+    held_claims: BTreeSet<String>,
+    busy_groups: BTreeSet<u32>,
+    tally: Tally,
+    stats: AttemptStats,
+    /// Entries of which an attempt failed.
+    stumbled: u32,
+    gave_up: bool,
+    barren: u32,
+    any_result: bool,
+    /// Known work that has no attempt yet, and the number of entries of unknown length.
+    left_known: u64,
+    left_unknown: u32,
+    began_at: Option<Timestamp>,
+    waiting_since: Option<Timestamp>,
+    waiting_said: Option<String>,
+    finished: Option<(Verdict, String)>,
+}
+
+impl Engine {
+    /// An engine that waits for its plan.
+    #[must_use]
+    pub fn new(policy: Policy) -> Self {
+        Self {
+            policy,
+            plan: Plan::default(),
+            phase: Phase::Listing,
+            entries: Vec::new(),
+            batches: BTreeMap::new(),
+            next_batch: 1,
+            ready: Ready::default(),
+            fleet: BTreeMap::new(),
+            none_because: "waiting for a worker".into(),
+            unfit: BTreeMap::new(),
+            held_claims: BTreeSet::new(),
+            busy_groups: BTreeSet::new(),
+            tally: Tally::default(),
+            stats: AttemptStats::default(),
+            stumbled: 0,
+            gave_up: false,
+            barren: 0,
+            any_result: false,
+            left_known: 0,
+            left_unknown: 0,
+            began_at: None,
+            waiting_since: None,
+            waiting_said: None,
+            finished: None,
+        }
+    }
+
+    /// Builds the engine of a running run again from what was kept. Its open batches are held to be with their workers
+    /// until those come back ([`Input::WorkerBack`]) or are lost ([`Input::WorkerLost`]).
+    #[must_use]
+    pub fn restore(
+        policy: Policy,
+        plan: Plan,
+        began_at: Timestamp,
+        attempts: &[PastAttempt],
+        batches: &[PastBatch],
+    ) -> Self {
+        let mut engine = Self::new(policy);
+        engine.adopt(plan);
+        engine.phase = Phase::Running;
+        engine.began_at = Some(began_at);
+        let mut in_order = attempts.to_vec();
+        in_order.sort_by_key(|a| (a.entry, a.number));
+        let mut done_in: BTreeSet<(BatchId, u32)> = BTreeSet::new();
+        for past in &in_order {
+            done_in.insert((past.batch, past.entry));
+            if past.ended != Ended::Lost {
+                engine.stats.add(past.ended, past.spent);
+                engine.any_result |= past.ended != Ended::Crashed;
+            }
+            let entry = &mut engine.entries[past.entry as usize];
+            entry.attempts = entry.attempts.max(past.number);
+            engine.stumbled += u32::from(past.ended.failing() && entry.failing == 0);
+            entry.note(past.ended, past.worker);
+            if let Some(outcome) = past.decided {
+                entry.state = State::Done(outcome);
+            }
+        }
+        for past in batches {
+            engine.next_batch = engine.next_batch.max(past.batch.0 + 1);
+            if !past.open {
+                continue;
+            }
+            for index in &past.entries {
+                let entry = &mut engine.entries[*index as usize];
+                if entry.state == State::Waiting && !done_in.contains(&(past.batch, *index)) {
+                    entry.state = State::Held { batch: past.batch, began: None };
+                }
+            }
+            engine.hold(past.batch, past.worker, past.slot, past.entries.clone());
+        }
+        engine.gave_up = engine.should_give_up();
+        let waiting: Vec<u32> = engine.indexes_where(|e| e.state == State::Waiting);
+        engine.tally = Tally::default();
+        for entry in &engine.entries {
+            match entry.state {
+                State::Done(outcome) => engine.tally.count(outcome),
+                State::Waiting | State::Held { .. } => engine.tally.waiting += 1,
+            }
+        }
+        engine.queue(&waiting, began_at);
+        engine.recount_left();
+        engine
+    }
+
+    /// Handles one input at the time `now`.
+    pub fn handle(&mut self, input: Input, now: Timestamp) -> Vec<Effect> {
+        let mut effects = Vec::new();
+        if self.finished.is_some() {
+            self.handle_after_end(&input, &mut effects);
+            return effects;
+        }
+        match input {
+            Input::Planned(plan) => {
+                if self.phase == Phase::Listing {
+                    self.adopt(plan);
+                    self.phase = Phase::Running;
+                    self.began_at = Some(now);
+                    let all: Vec<u32> = (0..self.entries.len() as u32).collect();
+                    self.queue(&all, now);
+                    self.recount_left();
+                }
+            }
+            Input::Void(reason) => self.end(Verdict::Void, reason, &mut effects),
+            Input::Fleet { workers, none_because } => {
+                self.fleet = workers;
+                self.none_because = none_because;
+            }
+            Input::Free { worker, slot, taken } => {
+                if let Some(grant) = self.grant(worker, slot, &taken, now) {
+                    effects.push(Effect::Grant(grant));
+                }
+            }
+            Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
+            // A worker cannot say of itself that it went away.
+            Input::Ended { ended: Ended::Lost, .. } => {}
+            Input::Ended { batch, entry, ended, spent } => self.attempt(batch, entry, ended, spent, now, &mut effects),
+            Input::BatchEnded { batch, end } => self.batch_ended(batch, end, now, &mut effects),
+            Input::WorkerBack { worker, holds } => {
+                let gone: Vec<BatchId> = self.batches_of(worker).filter(|b| !holds.contains(b)).collect();
+                self.lose(&gone, now, &mut effects);
+                let unknown = holds.iter().filter(|b| !self.batches.contains_key(b));
+                effects.extend(unknown.map(|batch| Effect::Revoke { worker, batch: *batch }));
+                // What kept it from this run may have been mended since.
+                self.unfit.remove(&worker);
+            }
+            Input::WorkerLost { worker } => {
+                let gone: Vec<BatchId> = self.batches_of(worker).collect();
+                self.lose(&gone, now, &mut effects);
+            }
+            Input::Stop { reason } => self.end(Verdict::Stopped, reason, &mut effects),
+            Input::Tick => {}
+        }
+        if self.finished.is_none() {
+            self.judge(now, &mut effects);
+        }
+        effects
+    }
+
+    /// The next time at which the engine wants an [`Input::Tick`] or an offer of free slots.
+    #[must_use]
+    pub fn wake_at(&self, now: Timestamp) -> Option<Timestamp> {
+        if self.finished.is_some() {
+            return None;
+        }
+        let limit = self.began_at.map(|t| t + self.policy.run_limit);
+        let patience = self.waiting_since.map(|t| t + self.policy.patience);
+        [limit, patience, self.ready.next_pause_end(now)].into_iter().flatten().min()
+    }
+
+    /// Where the run stands.
+    #[must_use]
+    pub fn phase(&self) -> Phase {
+        self.phase
+    }
+
+    /// The verdict and its reason, once the run is over.
+    #[must_use]
+    pub fn verdict(&self) -> Option<(Verdict, &str)> {
+        self.finished.as_ref().map(|(verdict, reason)| (*verdict, reason.as_str()))
+    }
+
+    /// How many entries are in each state.
+    #[must_use]
+    pub fn tally(&self) -> Tally {
+        self.tally
+    }
+
+    /// What attempts took so far.
+    #[must_use]
+    pub fn stats(&self) -> AttemptStats {
+        self.stats
+    }
+
+    /// The entries as planned.
+    #[must_use]
+    pub fn plan(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// What the run waits for, in words for people.
+    #[must_use]
+    pub fn waiting_for(&self) -> Option<&str> {
+        self.waiting_said.as_deref()
+    }
+
+    /// When the first batch could be granted.
+    #[must_use]
+    pub fn began_at(&self) -> Option<Timestamp> {
+        self.began_at
+    }
+
+    /// Whether a free slot may be offered with some hope: something waits, and the run may use another slot.
+    #[must_use]
+    pub fn wants_slots(&self) -> bool {
+        self.phase == Phase::Running && self.finished.is_none() && !self.ready.is_empty() && self.may_hold_more()
+    }
+
+    /// Batches at work now.
+    #[must_use]
+    pub fn slots_in_use(&self) -> u32 {
+        self.batches.len() as u32
+    }
+
+    /// The claims that running batches hold.
+    pub fn held_claims(&self) -> impl Iterator<Item = &str> {
+        self.held_claims.iter().map(String::as_str)
+    }
+
+    /// Batches that are with workers: number, worker, slot.
+    pub fn open_batches(&self) -> impl Iterator<Item = (BatchId, WorkerId, u16)> {
+        self.batches.iter().map(|(id, b)| (*id, b.worker, b.slot))
+    }
+
+    /// The entry that a batch runs now, with the time it began.
+    #[must_use]
+    pub fn running_in(&self, batch: BatchId) -> Option<(u32, Timestamp)> {
+        self.batches.get(&batch)?.entries.iter().rev().find_map(|index| match self.entries[*index as usize].state {
+            State::Held { batch: held, began: Some(began) } if held == batch => Some((*index, began)),
+            _ => None,
+        })
+    }
+
+    /// An entry's state: its outcome, or whether it runs, and how many attempts it has had.
+    #[must_use]
+    pub fn entry(&self, index: u32) -> (Option<Outcome>, bool, u16) {
+        let entry = &self.entries[index as usize];
+        match entry.state {
+            State::Done(outcome) => (Some(outcome), false, entry.attempts),
+            State::Held { began, .. } => (None, began.is_some(), entry.attempts),
+            State::Waiting => (None, false, entry.attempts),
+        }
+    }
+
+    /// About how long the run still takes: what is left, spread over the slots, but never less than the longest entry
+    /// that still has to run. `None` before anything is known.
+    #[must_use]
+    pub fn time_left(&self, now: Timestamp) -> Option<Span> {
+        if self.phase != Phase::Running || (self.stats.ended == 0 && self.left_unknown > 0) {
+            return None;
+        }
+        let slots = self.usable_slots().max(self.slots_in_use());
+        if slots == 0 {
+            return None;
+        }
+        let mut running = 0;
+        let mut longest = 0;
+        for batch in self.batches.keys() {
+            if let Some((entry, began)) = self.running_in(*batch) {
+                let left = self.expected(entry).0.saturating_sub(now.since(began).0);
+                running += left;
+                longest = longest.max(left);
+            }
+        }
+        let queued = self.left_known + u64::from(self.left_unknown) * self.usual().0;
+        Some(Span(((queued + running) / u64::from(slots)).max(longest)))
+    }
+
+    fn adopt(&mut self, plan: Plan) {
+        let fresh = Entry { state: State::Waiting, attempts: 0, failing: 0, lost_in_a_row: 0, failed_on: None };
+        self.entries = vec![fresh; plan.entries.len()];
+        self.tally = Tally { waiting: plan.entries.len() as u32, ..Tally::default() };
+        self.plan = plan;
+    }
+
+    fn indexes_where(&self, is: impl Fn(&Entry) -> bool) -> Vec<u32> {
+        self.entries.iter().enumerate().filter(|(_, e)| is(e)).map(|(i, _)| i as u32).collect()
+    }
+
+    /// What a test of unknown length is taken to need.
+    fn usual(&self) -> Span {
+        if self.stats.ended >= 3 { self.stats.mean() } else { UNKNOWN }
+    }
+
+    fn expected(&self, index: u32) -> Span {
+        self.plan.entries[index as usize].expected.unwrap_or_else(|| self.usual())
+    }
+
+    fn recount_left(&mut self) {
+        (self.left_known, self.left_unknown) = (0, 0);
+        for (entry, planned) in self.entries.iter().zip(&self.plan.entries) {
+            if !matches!(entry.state, State::Done(_)) {
+                match planned.expected {
+                    Some(span) => self.left_known += span.0,
+                    None => self.left_unknown += 1,
+                }
+            }
+        }
+    }
+
+    fn leaves(&mut self, index: u32) {
+        match self.plan.entries[index as usize].expected {
+            Some(span) => self.left_known = self.left_known.saturating_sub(span.0),
+            None => self.left_unknown = self.left_unknown.saturating_sub(1),
+        }
+    }
+
+    /// Puts entries where they wait: retries apart, members of a group together in listed order.
+    fn queue(&mut self, indexes: &[u32], now: Timestamp) {
+        let mut groups: BTreeMap<u32, Vec<u32>> = BTreeMap::new();
+        for index in indexes {
+            let planned = &self.plan.entries[*index as usize];
+            let entry = &self.entries[*index as usize];
+            if entry.failing > 0 {
+                let retry = Retry {
+                    entry: *index,
+                    class: Class { variant: planned.variant, claims: planned.claims },
+                    group: planned.group,
+                    not_before: now,
+                    failed_on: entry.failed_on,
+                };
+                self.ready.add_retry(retry);
+            } else if let Some(group) = planned.group {
+                groups.entry(group).or_default().push(*index);
+            } else {
+                let class = Class { variant: planned.variant, claims: planned.claims };
+                self.ready.add(class, Unit { entries: vec![*index], work: self.expected(*index), group: None });
+            }
+        }
+        for (group, mut members) in groups {
+            members.sort_unstable();
+            let mut claims: Vec<String> = Vec::new();
+            for index in &members {
+                claims.extend(self.plan.claim_sets[self.plan.entries[*index as usize].claims as usize].iter().cloned());
+            }
+            claims.sort();
+            claims.dedup();
+            let claims = self.claim_set(claims);
+            let work = members.iter().map(|i| self.expected(*i).0).sum();
+            let class = Class { variant: self.plan.entries[members[0] as usize].variant, claims };
+            self.ready.add(class, Unit { entries: members, work: Span(work), group: Some(group) });
+        }
+    }
+
+    fn claim_set(&mut self, claims: Vec<String>) -> u32 {
+        let found = self.plan.claim_sets.iter().position(|set| *set == claims).unwrap_or_else(|| {
+            self.plan.claim_sets.push(claims);
+            self.plan.claim_sets.len() - 1
+        });
+        found as u32
+    }
+
+    fn may_hold_more(&self) -> bool {
+        self.policy.shards.is_none_or(|most| (self.batches.len() as u32) < most)
+    }
+
+    fn fit_workers(&self) -> impl Iterator<Item = (&WorkerId, &u32)> {
+        self.fleet.iter().filter(|(worker, _)| !self.unfit.contains_key(worker))
+    }
+
+    fn usable_slots(&self) -> u32 {
+        let slots = self.fit_workers().map(|(_, slots)| *slots).sum::<u32>();
+        self.policy.shards.map_or(slots, |most| slots.min(most))
+    }
+
+    fn grant(&mut self, worker: WorkerId, slot: u16, taken: &BTreeSet<String>, now: Timestamp) -> Option<Grant> {
+        let fit = self.fleet.contains_key(&worker) && !self.unfit.contains_key(&worker);
+        if self.phase != Phase::Running || !fit || !self.may_hold_more() {
+            return None;
+        }
+        let claims_free = |class: &Class| {
+            self.plan.claim_sets[class.claims as usize]
+                .iter()
+                .all(|c| !self.held_claims.contains(c) && !taken.contains(c))
+        };
+        if let Some(class) = self.ready.longest_class(claims_free) {
+            let entries = self.draw(class)?;
+            return Some(self.hand_over(worker, slot, entries));
+        }
+        let others = self.fit_workers().any(|(other, _)| *other != worker);
+        let may = |retry: &Retry| {
+            retry.not_before <= now
+                && claims_free(&retry.class)
+                && retry.group.is_none_or(|g| !self.busy_groups.contains(&g))
+                && !(self.policy.other_worker && others && retry.failed_on == Some(worker))
+        };
+        let retry = self.ready.take_retry(may)?;
+        Some(self.hand_over(worker, slot, vec![retry.entry]))
+    }
+
+    /// Takes units of a class, longest first, until they are worth a batch.
+    fn draw(&mut self, class: Class) -> Option<Vec<u32>> {
+        let usual = self.usual().0;
+        let left = self.left_known + u64::from(self.left_unknown) * usual;
+        let target = batch::target(Span(left), self.usable_slots());
+        let work = |engine: &Self, unit: &Unit| unit.entries.iter().map(|i| engine.expected(*i).0).sum::<u64>();
+        let bytes = |engine: &Self, unit: &Unit| {
+            unit.entries.iter().map(|i| engine.plan.entries[*i as usize].name.as_str().len() + 1).sum::<usize>()
+        };
+        let first = self.ready.take_longest(class)?;
+        let mut sum = work(self, &first);
+        let mut name_bytes = bytes(self, &first);
+        let alone = first.group.is_some();
+        let mut entries = first.entries;
+        // A group keeps its batch to itself: what ran before it must not depend on chance.
+        while !alone && let Some(next) = self.ready.longest(class) {
+            let (more, more_bytes) = (work(self, next), bytes(self, next));
+            let full = sum + more > target.0
+                || next.group.is_some()
+                || entries.len() >= MOST_ENTRIES
+                || name_bytes + more_bytes > self.policy.most_name_bytes;
+            if full {
+                break;
+            }
+            entries.extend(self.ready.take_longest(class)?.entries);
+            sum += more;
+            name_bytes += more_bytes;
+        }
+        Some(entries)
+    }
+
+    fn hand_over(&mut self, worker: WorkerId, slot: u16, entries: Vec<u32>) -> Grant {
+        let batch = BatchId(self.next_batch);
+        self.next_batch += 1;
+        for index in &entries {
+            self.entries[*index as usize].state = State::Held { batch, began: None };
+        }
+        let attempt = (entries.len() == 1).then(|| self.entries[entries[0] as usize].attempts + 1);
+        self.hold(batch, worker, slot, entries.clone());
+        Grant { batch, worker, slot, entries, attempt }
+    }
+
+    fn hold(&mut self, id: BatchId, worker: WorkerId, slot: u16, entries: Vec<u32>) {
+        let mut claims: Vec<String> = Vec::new();
+        let mut groups = Vec::new();
+        for index in &entries {
+            let planned = &self.plan.entries[*index as usize];
+            groups.extend(planned.group);
+            if planned.claims != 0 {
+                claims.extend(self.plan.claim_sets[planned.claims as usize].iter().cloned());
+            }
+        }
+        claims.sort();
+        claims.dedup();
+        groups.dedup();
+        self.held_claims.extend(claims.iter().cloned());
+        self.busy_groups.extend(&groups);
+        let claims = self.claim_set(claims);
+        self.batches.insert(id, Batch { worker, slot, entries, claims, groups, fruitful: false });
+    }
+
+    fn release(&mut self, id: BatchId) -> Option<Batch> {
+        let batch = self.batches.remove(&id)?;
+        for claim in &self.plan.claim_sets[batch.claims as usize] {
+            self.held_claims.remove(claim);
+        }
+        for group in &batch.groups {
+            self.busy_groups.remove(group);
+        }
+        Some(batch)
+    }
+
+    fn batches_of(&self, worker: WorkerId) -> impl Iterator<Item = BatchId> {
+        self.batches.iter().filter(move |(_, b)| b.worker == worker).map(|(id, _)| *id)
+    }
+
+    fn began(&mut self, batch: BatchId, index: u32, now: Timestamp, effects: &mut Vec<Effect>) {
+        if let Some(entry) = self.entries.get_mut(index as usize)
+            && entry.state == (State::Held { batch, began: None })
+        {
+            entry.state = State::Held { batch, began: Some(now) };
+            self.tally.waiting -= 1;
+            self.tally.running += 1;
+            effects.push(Effect::Began { entry: index, batch });
+        }
+    }
+
+    fn attempt(
+        &mut self,
+        id: BatchId,
+        index: u32,
+        ended: Ended,
+        spent: Span,
+        now: Timestamp,
+        effects: &mut Vec<Effect>,
+    ) {
+        let holds = |e: &Entry| matches!(e.state, State::Held { batch, .. } if batch == id);
+        let Some(batch) = self.batches.get_mut(&id) else {
+            return;
+        };
+        // A repeated message, or one of an entry that the batch does not hold, changes nothing.
+        if !self.entries.get(index as usize).is_some_and(holds) {
+            return;
+        }
+        batch.fruitful |= !matches!(ended, Ended::Crashed | Ended::Lost);
+        let (worker, slot) = (batch.worker, batch.slot);
+        self.back_to_waiting(index);
+        let entry = &mut self.entries[index as usize];
+        entry.attempts += 1;
+        let first_stumble = ended.failing() && entry.failing == 0;
+        entry.note(ended, worker);
+        let (failing, lost) = (u32::from(entry.failing), entry.lost_in_a_row);
+        if ended != Ended::Lost {
+            self.stats.add(ended, spent);
+            self.any_result |= ended != Ended::Crashed;
+        }
+        self.stumbled += u32::from(first_stumble);
+        let allowed = u32::from(self.plan.entries[index as usize].retries);
+        if !self.gave_up && self.should_give_up() {
+            self.gave_up = true;
+            let (stumbled, total) = (self.stumbled, self.entries.len());
+            let share = self.policy.give_up_after.unwrap_or_default();
+            effects.push(Effect::Note(format!(
+                "no more retries: {stumbled} of {total} tests failed, more than {share}% (give-up-after in [retry])"
+            )));
+        }
+        let decided = match ended {
+            Ended::Passed if failing > 0 => Some(Outcome::Flaky),
+            Ended::Passed => Some(Outcome::Passed),
+            Ended::Skipped if failing == 0 => Some(Outcome::Skipped),
+            // A test that failed and then skipped itself has not shown that it passes.
+            Ended::Skipped => Some(Outcome::Failed),
+            Ended::Lost => (lost >= MOST_LOST_IN_A_ROW).then_some(Outcome::Failed),
+            Ended::Failed | Ended::Overran | Ended::Crashed => {
+                (failing > allowed || self.gave_up).then_some(Outcome::Failed)
+            }
+        };
+        let number = self.entries[index as usize].attempts;
+        if lost >= MOST_LOST_IN_A_ROW {
+            let name = &self.plan.entries[index as usize].name;
+            effects
+                .push(Effect::Note(format!("{name} failed: its worker was lost {lost} times in a row while it ran")));
+        }
+        effects.push(Effect::Attempt(AttemptKept {
+            entry: index,
+            number,
+            batch: id,
+            worker,
+            slot,
+            ended,
+            spent,
+            decided,
+        }));
+        match decided {
+            Some(outcome) => self.decide(index, outcome),
+            None if ended.failing() => {
+                let planned = &self.plan.entries[index as usize];
+                self.ready.add_retry(Retry {
+                    entry: index,
+                    class: Class { variant: planned.variant, claims: planned.claims },
+                    group: planned.group,
+                    not_before: now + self.policy.pause,
+                    failed_on: Some(worker),
+                });
+            }
+            // A lost attempt: the caller queues the entry together with the rest of its batch.
+            None => {}
+        }
+        if self.gave_up {
+            for retry in self.ready.drain_retries() {
+                let number = self.entries[retry.entry as usize].attempts;
+                self.decide(retry.entry, Outcome::Failed);
+                effects.push(Effect::Decided { entry: retry.entry, number, outcome: Outcome::Failed });
+            }
+        }
+    }
+
+    fn should_give_up(&self) -> bool {
+        let share = |percent: u32| u64::from(self.stumbled) * 100 > u64::from(percent) * self.entries.len() as u64;
+        self.policy.give_up_after.is_some_and(share)
+    }
+
+    /// Moves an entry from its batch to waiting, in the tally too.
+    fn back_to_waiting(&mut self, index: u32) {
+        let entry = &mut self.entries[index as usize];
+        if let State::Held { began: Some(_), .. } = entry.state {
+            self.tally.running -= 1;
+            self.tally.waiting += 1;
+        }
+        entry.state = State::Waiting;
+    }
+
+    fn decide(&mut self, index: u32, outcome: Outcome) {
+        self.entries[index as usize].state = State::Done(outcome);
+        self.tally.waiting -= 1;
+        self.tally.count(outcome);
+        self.leaves(index);
+    }
+
+    fn batch_ended(&mut self, id: BatchId, end: BatchEnd, now: Timestamp, effects: &mut Vec<Effect>) {
+        let Some(batch) = self.release(id) else {
+            return;
+        };
+        effects.push(Effect::BatchOver { batch: id });
+        let back: Vec<u32> = batch.entries.iter().copied().filter(|i| self.held_by(*i, id)).collect();
+        for index in &back {
+            self.back_to_waiting(*index);
+            effects.push(Effect::WentBack { entry: *index });
+        }
+        self.queue(&back, now);
+        match end {
+            BatchEnd::Unfit(reason) => {
+                self.unfit.insert(batch.worker, reason.clone());
+                effects.push(Effect::Note(format!("a worker can do nothing for this run: {reason}")));
+            }
+            BatchEnd::Revoked => {}
+            BatchEnd::Done if batch.fruitful => self.barren = 0,
+            BatchEnd::Done => self.barren += 1,
+        }
+    }
+
+    fn held_by(&self, index: u32, id: BatchId) -> bool {
+        matches!(self.entries[index as usize].state, State::Held { batch, .. } if batch == id)
+    }
+
+    /// Batches whose worker went away: what ran gets a lost attempt, and all goes back.
+    fn lose(&mut self, gone: &[BatchId], now: Timestamp, effects: &mut Vec<Effect>) {
+        for id in gone {
+            let Some(batch) = self.batches.get(id) else {
+                continue;
+            };
+            let held: Vec<u32> = batch.entries.iter().copied().filter(|i| self.held_by(*i, *id)).collect();
+            let began = |i: &u32| matches!(self.entries[*i as usize].state, State::Held { began: Some(_), .. });
+            // After a restart of the service it is not known what had begun: then it was the first that has no result.
+            let running: Vec<u32> = held.iter().copied().filter(began).collect();
+            let running = if running.is_empty() { held.iter().copied().take(1).collect() } else { running };
+            for index in &running {
+                self.attempt(*id, *index, Ended::Lost, Span::ZERO, now, effects);
+            }
+            self.release(*id);
+            effects.push(Effect::BatchOver { batch: *id });
+            let mut back = Vec::new();
+            for index in held {
+                if self.held_by(index, *id) {
+                    self.back_to_waiting(index);
+                    effects.push(Effect::WentBack { entry: index });
+                    back.push(index);
+                } else if self.entries[index as usize].state == State::Waiting {
+                    back.push(index);
+                }
+            }
+            self.queue(&back, now);
+        }
+    }
+
+    /// Decides whether the run is over, and what it waits for.
+    fn judge(&mut self, now: Timestamp, effects: &mut Vec<Effect>) {
+        if self.phase == Phase::Running && self.tally.waiting + self.tally.running == 0 {
+            let (verdict, reason) = self.closing_verdict();
+            self.end(verdict, reason, effects);
+            return;
+        }
+        if self.barren >= MOST_BARREN_BATCHES && !self.any_result {
+            let reason = format!("nothing was tested: {} processes ended without a single result", self.barren);
+            self.end(Verdict::Void, reason, effects);
+            return;
+        }
+        if self.began_at.is_some_and(|t| now >= t + self.policy.run_limit) {
+            let reason = format!("it ran longer than the suite's limit of {} (run in [limits])", self.policy.run_limit);
+            self.end(Verdict::Stopped, reason, effects);
+            return;
+        }
+        let usable = self.fit_workers().any(|(_, slots)| *slots > 0);
+        if usable || !self.batches.is_empty() {
+            self.waiting_since = None;
+            self.say_waiting(None, effects);
+            return;
+        }
+        if let Some(reason) =
+            self.unfit.iter().find(|(worker, _)| self.fleet.contains_key(worker)).map(|(_, r)| r.clone())
+        {
+            self.end(Verdict::Void, format!("no worker can carry it out: {reason}"), effects);
+            return;
+        }
+        let since = *self.waiting_since.get_or_insert(now);
+        if now >= since + self.policy.patience {
+            let reason =
+                format!("{}; none came within {} (patience in [limits])", self.none_because, self.policy.patience);
+            self.end(Verdict::Void, reason, effects);
+            return;
+        }
+        self.say_waiting(Some(self.none_because.clone()), effects);
+    }
+
+    fn say_waiting(&mut self, said: Option<String>, effects: &mut Vec<Effect>) {
+        if said != self.waiting_said {
+            self.waiting_said.clone_from(&said);
+            effects.push(Effect::Waiting(said));
+        }
+    }
+
+    fn closing_verdict(&self) -> (Verdict, String) {
+        let t = &self.tally;
+        if t.failed > 0 {
+            (Verdict::Failed, format!("{} of {} failed", t.failed, t.total()))
+        } else if t.passed + t.flaky > 0 {
+            (Verdict::Passed, String::new())
+        } else {
+            (Verdict::Void, format!("nothing was tested: {} skipped, {} parked, none run", t.skipped, t.parked))
+        }
+    }
+
+    fn end(&mut self, verdict: Verdict, reason: String, effects: &mut Vec<Effect>) {
+        for (id, batch) in std::mem::take(&mut self.batches) {
+            effects.push(Effect::Revoke { worker: batch.worker, batch: id });
+            effects.push(Effect::BatchOver { batch: id });
+        }
+        self.held_claims.clear();
+        self.busy_groups.clear();
+        self.ready.clear();
+        for index in self.indexes_where(|e| !matches!(e.state, State::Done(_))) {
+            self.back_to_waiting(index);
+            let number = self.entries[index as usize].attempts;
+            self.decide(index, Outcome::Unrun);
+            effects.push(Effect::Decided { entry: index, number, outcome: Outcome::Unrun });
+        }
+        self.say_waiting(None, effects);
+        self.phase = Phase::Finished;
+        effects.push(Effect::Verdict { verdict, reason: reason.clone() });
+        self.finished = Some((verdict, reason));
+    }
+
+    /// Workers may come back to a run that is over: what they hold of it is to end.
+    fn handle_after_end(&self, input: &Input, effects: &mut Vec<Effect>) {
+        if let Input::WorkerBack { worker, holds } = input {
+            effects.extend(holds.iter().map(|batch| Effect::Revoke { worker: *worker, batch: *batch }));
+        }
+    }
+}
+
+impl Entry {
+    fn note(&mut self, ended: Ended, worker: WorkerId) {
+        if ended == Ended::Lost {
+            self.lost_in_a_row = self.lost_in_a_row.saturating_add(1);
+        } else {
+            self.lost_in_a_row = 0;
+        }
+        if ended.failing() {
+            self.failing = self.failing.saturating_add(1);
+            self.failed_on = Some(worker);
+        }
+    }
+}

@@ -1,0 +1,694 @@
+//! The suite file, `kesmo.toml`: parsed once, at the edge, into values that can be trusted.
+//!
+//! Nothing misspelt is passed over: an unknown key, a value of the wrong kind or one that cannot work is a
+//! [`Problem`] with its line. The format is described in `docs/suite-file.md`.
+
+use std::{collections::BTreeMap, fmt};
+
+use toml::de::{DeTable, DeValue};
+
+use super::{
+    pick::Pattern,
+    reader::{Reader, Table, kind_of, plain_values},
+    variant::{Facets, Variant},
+};
+use crate::{
+    Error,
+    name::{Slug, did_you_mean},
+    time::{Bytes, Span},
+};
+
+/// The file's name, at the root of a suite's files.
+pub const FILE_NAME: &str = "kesmo.toml";
+
+/// One thing wrong with a suite file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Problem {
+    pub file: String,
+    /// From 1.
+    pub line: usize,
+    pub message: String,
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} line {}: {}", self.file, self.line, self.message)
+    }
+}
+
+/// How a suite's processes report results.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Results {
+    /// TAP 12 to 14 on standard output.
+    Tap,
+    /// JUnit XML files, read when the process ends.
+    Junit,
+    /// Event lines written to `$KESMO_EVENTS`.
+    Events,
+    /// A process per test; status 0 is a pass.
+    Exit,
+}
+
+/// How the names of a batch reach the process.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NamesAs {
+    /// `{names}`: as arguments.
+    Arguments,
+    /// `{names-file}`: a file, one name a line.
+    File,
+    /// `{name}`: a process for each test.
+    OneEach,
+}
+
+/// `[prepare]`: run once for each worker and source.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Prepare {
+    pub run: Vec<String>,
+    pub limit: Span,
+}
+
+/// `[tests]`: how tests are listed, run and read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Tests {
+    pub list: Vec<String>,
+    pub run: Vec<String>,
+    pub names_as: NamesAs,
+    pub results: Results,
+    pub junit: Vec<String>,
+    pub keep: Vec<String>,
+}
+
+/// `[limits]`: how long and how much.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Limits {
+    pub test: Span,
+    pub batch: Span,
+    pub run: Span,
+    /// Output kept of one attempt; past it the middle is cut.
+    pub output: Bytes,
+    /// How long a run waits for a worker that offers what it needs.
+    pub patience: Span,
+}
+
+/// `[retry]`: what happens after a failing attempt.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Retry {
+    /// `None` where the file does not say, so that the service's default stands.
+    pub times: Option<u32>,
+    pub other_worker: bool,
+    pub pause: Span,
+    /// Retries stop when more than this share of the entries (in percent) has failed.
+    pub give_up_after: Option<u32>,
+}
+
+/// `[[rule]]`: other settings for some tests. Of two rules that match, the later wins, setting by setting.
+#[derive(Debug, Clone)]
+pub struct Rule {
+    /// The line on which the rule begins, to name it by.
+    pub line: usize,
+    pub tests: Vec<Pattern>,
+    pub limit: Option<Span>,
+    pub retry: Option<u32>,
+    pub group: Option<GroupBy>,
+    pub claims: Option<Vec<String>>,
+}
+
+/// How a rule gathers its tests into groups.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum GroupBy {
+    /// All into one, with this name.
+    Name(String),
+    /// By the first parts of their names.
+    Parts(u32),
+}
+
+/// A whole suite file.
+#[derive(Debug, Clone)]
+pub struct SuiteFile {
+    pub suite: Slug,
+    pub about: String,
+    pub prepare: Option<Prepare>,
+    pub tests: Tests,
+    pub limits: Limits,
+    pub retry: Retry,
+    pub rules: Vec<Rule>,
+    pub facets: Facets,
+    pub needs: BTreeMap<String, String>,
+    pub env: BTreeMap<String, String>,
+    pub env_for: BTreeMap<String, BTreeMap<String, String>>,
+    pub settings: BTreeMap<String, String>,
+}
+
+/// The most retries that a file or an option may ask for.
+pub const MOST_RETRIES: u32 = 100;
+
+impl SuiteFile {
+    /// Reads a suite file; `file` is the name used in complaints.
+    ///
+    /// # Errors
+    /// [`Error::SuiteFile`] with every problem found, in the order of their lines.
+    ///
+    /// ```
+    /// let text = r#"
+    /// suite = "fares"
+    /// [tests]
+    /// list = ["./fares", "--names"]
+    /// run = ["./fares", "{names}"]
+    /// results = "tap"
+    /// [retry]
+    /// time = 3
+    /// "#;
+    /// let error = kesmo_core::suite::SuiteFile::parse("kesmo.toml", text).unwrap_err();
+    /// assert_eq!(error.to_string(), "kesmo.toml line 8: [retry] has no key \"time\"; did you mean \"times\"?");
+    /// ```
+    pub fn parse(file: &str, text: &str) -> Result<Self, Error> {
+        let mut reader = Reader::new(file, text);
+        let parsed = DeTable::parse(text).map_err(|e| {
+            let line = reader.line_at(e.span().map_or(0, |s| s.start));
+            let message = format!("this is not TOML: {}", e.message().lines().collect::<Vec<_>>().join(", "));
+            Error::SuiteFile(vec![Problem { file: file.to_owned(), line, message }])
+        })?;
+        let suite = read_file(&mut reader, parsed.get_ref());
+        match suite {
+            Some(suite) if reader.problems.is_empty() => Ok(suite),
+            _ => {
+                reader.problems.sort_by_key(|p| p.line);
+                Err(Error::SuiteFile(reader.problems))
+            }
+        }
+    }
+
+    /// The environment of this suite's processes: `env`, then the chosen `env-for`.
+    ///
+    /// # Errors
+    /// If there is no `env-for` of that name; the message names the nearest.
+    pub fn environment(&self, chosen: Option<&str>) -> Result<BTreeMap<String, String>, Error> {
+        let mut env = self.env.clone();
+        if let Some(name) = chosen {
+            let more = self.env_for.get(name).ok_or_else(|| {
+                let hint = did_you_mean(name, self.env_for.keys().map(String::as_str));
+                Error::Options(format!("the suite {} has no [env-for.{name}]{hint}", self.suite))
+            })?;
+            env.extend(more.clone());
+        }
+        Ok(env)
+    }
+
+    /// The values of all settings, with the changes of `--set`.
+    ///
+    /// # Errors
+    /// If a change names no setting of this suite.
+    pub fn settings_with(&self, changes: &BTreeMap<String, String>) -> Result<BTreeMap<String, String>, Error> {
+        let mut settings = self.settings.clone();
+        for (name, value) in changes {
+            if settings.insert(name.clone(), value.clone()).is_none() {
+                let hint = did_you_mean(name, self.settings.keys().map(String::as_str));
+                return Err(Error::Options(format!("the suite {} has no setting {name:?}{hint}", self.suite)));
+            }
+        }
+        Ok(settings)
+    }
+}
+
+fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFile> {
+    let mut top = reader.table("", table);
+    let suite = top.read(reader, "suite", "a text in quotes", |v| {
+        v.as_str().map(|s| Slug::parse("the suite's name", s).map_err(|e| e.to_string()))
+    });
+    if suite.is_none() && !reader.problems.iter().any(|p| p.message.starts_with("\"suite\"")) {
+        reader.complain(1, "the key \"suite\" is missing: name the suite, like suite = \"boarding-gate\"");
+    }
+    let about = top.text(reader, "about").unwrap_or_default();
+    let prepare = top.inner(reader, "prepare").and_then(|(line, table)| read_prepare(reader, line, table));
+    let tests = match top.inner(reader, "tests") {
+        Some((line, table)) => read_tests(reader, line, table),
+        None => {
+            reader.complain(1, "the table [tests] is missing: say how to list and run the tests");
+            None
+        }
+    };
+    let limits = read_limits(reader, &mut top);
+    let retry = read_retry(reader, &mut top);
+    let rules = read_rules(reader, &mut top);
+    let facets = top.inner(reader, "facets").map(|(_, table)| read_facets(reader, table)).unwrap_or_default();
+    let needs = plain_table(reader, &mut top, "needs", true);
+    let env = plain_table(reader, &mut top, "env", true);
+    let env_for = read_env_for(reader, &mut top);
+    let settings = plain_table(reader, &mut top, "settings", false);
+    for name in settings.keys().filter(|name| !is_variable(&name.replace('-', "_"))) {
+        reader.complain(1, format!("the setting {name:?} cannot reach a process: use letters, digits, '_' and '-'"));
+    }
+    top.finish(reader);
+    Some(SuiteFile {
+        suite: suite?,
+        about,
+        prepare,
+        tests: tests?,
+        limits,
+        retry,
+        rules,
+        facets,
+        needs,
+        env,
+        env_for,
+        settings,
+    })
+}
+
+fn plain_table<'t>(
+    reader: &mut Reader<'t>,
+    top: &mut Table<'_, 't>,
+    key: &'static str,
+    texts: bool,
+) -> BTreeMap<String, String> {
+    match top.inner(reader, key) {
+        None => BTreeMap::new(),
+        Some((line, table)) => {
+            let values = plain_values(reader, table, texts);
+            if key == "env" {
+                check_variables(reader, line, &values);
+            }
+            values
+        }
+    }
+}
+
+fn is_variable(name: &str) -> bool {
+    !name.is_empty()
+        && !name.starts_with(|c: char| c.is_ascii_digit())
+        && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
+}
+
+fn check_variables(reader: &mut Reader<'_>, line: usize, values: &BTreeMap<String, String>) {
+    for name in values.keys() {
+        if !is_variable(name) {
+            reader.complain(line, format!("{name:?} is no name for a variable: use letters, digits and '_'"));
+        } else if name.starts_with("KESMO_") {
+            reader.complain(
+                line,
+                format!("{name:?} is set by Kesmo itself: choose a name that does not begin with KESMO_"),
+            );
+        }
+    }
+}
+
+fn read_env_for<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> BTreeMap<String, BTreeMap<String, String>> {
+    let mut all = BTreeMap::new();
+    let Some((_, mut table)) = top.inner(reader, "env-for") else {
+        return all;
+    };
+    for (name, line, value) in table.rest() {
+        match value {
+            DeValue::Table(inner) => {
+                let table = reader.table(&format!("env-for.{name}"), inner);
+                let values = plain_values(reader, table, true);
+                check_variables(reader, line, &values);
+                all.insert(name.to_owned(), values);
+            }
+            other => {
+                let kind = kind_of(other);
+                reader
+                    .complain(line, format!("{name:?} in [env-for] must be a table, [env-for.{name}], and is {kind}"));
+            }
+        }
+    }
+    all
+}
+
+fn read_prepare<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>) -> Option<Prepare> {
+    let run = table.texts(reader, "run", 1);
+    let limit = table.limit(reader, "limit").unwrap_or(Span::seconds(300));
+    if run.is_none() && reader.problems.iter().all(|p| p.line < line) {
+        reader.complain(line, "[prepare] has no \"run\": give the command, or remove the table");
+    }
+    table.finish(reader);
+    Some(Prepare { run: run?, limit })
+}
+
+fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>) -> Option<Tests> {
+    let before = reader.problems.len();
+    let list = table.texts(reader, "list", 1);
+    let run = table.texts(reader, "run", 1);
+    let results = table.read(reader, "results", "a text in quotes", |v| {
+        v.as_str().map(|s| match s {
+            "tap" => Ok(Results::Tap),
+            "junit" => Ok(Results::Junit),
+            "events" => Ok(Results::Events),
+            "exit" => Ok(Results::Exit),
+            other => {
+                let known = ["tap", "junit", "events", "exit"];
+                Err(format!(
+                    "{other:?} is no way to report results{}; use tap, junit, events or exit",
+                    did_you_mean(other, known)
+                ))
+            }
+        })
+    });
+    let junit = table.texts(reader, "junit", 1);
+    let keep = table.texts(reader, "keep", 0).unwrap_or_default();
+    if reader.problems.len() == before {
+        for (key, missing) in [("list", list.is_none()), ("run", run.is_none()), ("results", results.is_none())] {
+            if missing {
+                reader.complain(line, format!("[tests] has no {key:?}, which it needs"));
+            }
+        }
+    }
+    for glob in junit.iter().flatten().chain(&keep) {
+        if let Err(e) = Pattern::glob(glob) {
+            reader.complain(line, e.to_string());
+        }
+    }
+    let names_as = run.as_deref().and_then(|run| match names_as(run) {
+        Ok(names_as) => Some(names_as),
+        Err(why) => {
+            reader.complain(line, format!("\"run\" in [tests] {why}"));
+            None
+        }
+    });
+    match (results, &junit, names_as) {
+        (Some(Results::Junit), None, _) => {
+            reader.complain(line, "results = \"junit\" needs \"junit\": where the files are found")
+        }
+        (Some(Results::Tap | Results::Events | Results::Exit), Some(_), _) => {
+            reader.complain(line, "\"junit\" in [tests] is used only with results = \"junit\"");
+        }
+        (Some(Results::Exit), _, Some(as_)) if as_ != NamesAs::OneEach => {
+            reader.complain(line, "results = \"exit\" runs a process for each test: \"run\" must hold {name}");
+        }
+        _ => {}
+    }
+    table.finish(reader);
+    Some(Tests {
+        list: list?,
+        run: run?,
+        names_as: names_as?,
+        results: results?,
+        junit: junit.unwrap_or_default(),
+        keep,
+    })
+}
+
+fn names_as(run: &[String]) -> Result<NamesAs, String> {
+    let count = |mark: &str| run.iter().filter(|word| word.contains(mark)).count();
+    let found = [("{names}", NamesAs::Arguments), ("{names-file}", NamesAs::File), ("{name}", NamesAs::OneEach)]
+        .map(|(mark, names_as)| (count(mark), mark, names_as));
+    match found.iter().filter(|f| f.0 > 0).collect::<Vec<_>>().as_slice() {
+        [(1, mark, NamesAs::Arguments)] if !run.iter().any(|word| word == mark) => {
+            Err("holds {names} within a word: it must stand alone, as it becomes several words".into())
+        }
+        [(1, _, names_as)] => Ok(*names_as),
+        [] => Err("says nowhere which tests to run: add \"{names}\", \"{names-file}\" or \"{name}\"".into()),
+        _ => Err("may hold only one of {names}, {names-file} and {name}, once".into()),
+    }
+}
+
+fn read_limits<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Limits {
+    let mut limits = Limits {
+        test: Span::seconds(60),
+        batch: Span::seconds(1800),
+        run: Span::seconds(4 * 3600),
+        output: Bytes(10 << 20),
+        patience: Span::seconds(600),
+    };
+    if let Some((_, mut table)) = top.inner(reader, "limits") {
+        limits.test = table.limit(reader, "test").unwrap_or(limits.test);
+        limits.batch = table.limit(reader, "batch").unwrap_or(limits.batch);
+        limits.run = table.limit(reader, "run").unwrap_or(limits.run);
+        limits.output = table.size(reader, "output").unwrap_or(limits.output);
+        limits.patience = table.limit(reader, "patience").unwrap_or(limits.patience);
+        table.finish(reader);
+    }
+    limits
+}
+
+fn read_retry<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Retry {
+    let mut retry = Retry::default();
+    if let Some((_, mut table)) = top.inner(reader, "retry") {
+        retry.times = table.count(reader, "times", 0, MOST_RETRIES);
+        retry.other_worker = table.flag(reader, "other-worker").unwrap_or(false);
+        retry.pause = table.span(reader, "pause").unwrap_or(Span::ZERO);
+        retry.give_up_after = table.read(reader, "give-up-after", "a share in quotes, like \"20%\"", |v| {
+            v.as_str().map(|s| {
+                s.strip_suffix('%')
+                    .and_then(|n| n.trim().parse().ok())
+                    .filter(|n| (1..=100).contains(n))
+                    .ok_or_else(|| format!("{s:?} is no share: write \"1%\" to \"100%\""))
+            })
+        });
+        table.finish(reader);
+    }
+    retry
+}
+
+fn read_rules<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Vec<Rule> {
+    let Some(list) = top.read(reader, "rule", "a list of tables, [[rule]]", |v| v.as_array().map(Ok)) else {
+        return Vec::new();
+    };
+    let mut rules = Vec::new();
+    for item in list.iter() {
+        let line = reader.line_at(item.span().start);
+        let Some(inner) = item.get_ref().as_table() else {
+            reader.complain(line, format!("a rule must be a table, [[rule]], and is {}", kind_of(item.get_ref())));
+            continue;
+        };
+        let mut table = reader.table("rule", inner);
+        let before = reader.problems.len();
+        let patterns = table.texts(reader, "tests", 1);
+        let mut tests = Vec::new();
+        for text in patterns.iter().flatten() {
+            match Pattern::parse(text) {
+                Ok(pattern) => tests.push(pattern),
+                Err(e) => reader.complain(line, e.to_string()),
+            }
+        }
+        let limit = table.limit(reader, "limit");
+        let retry = table.count(reader, "retry", 0, MOST_RETRIES);
+        let group = table.text(reader, "group");
+        let parts = table.count(reader, "group-by", 1, 20);
+        let claims = table.texts(reader, "claims", 0);
+        if reader.problems.len() == before {
+            if patterns.is_none() {
+                reader.complain(line, "this [[rule]] has no \"tests\": say for which tests it is");
+            } else if limit.is_none() && retry.is_none() && group.is_none() && parts.is_none() && claims.is_none() {
+                reader.complain(line, "this [[rule]] changes nothing: give limit, retry, group, group-by or claims");
+            }
+        }
+        if group.is_some() && parts.is_some() {
+            reader.complain(line, "this [[rule]] has both \"group\" and \"group-by\": keep one");
+        }
+        table.finish(reader);
+        let group = group.map(GroupBy::Name).or(parts.map(GroupBy::Parts));
+        rules.push(Rule { line, tests, limit, retry, group, claims });
+    }
+    rules
+}
+
+fn read_facets<'t>(reader: &mut Reader<'t>, mut table: Table<'_, 't>) -> Facets {
+    let mut facets = Facets::default();
+    let leave_out = table.take("leave-out");
+    for (name, line, value) in table.rest() {
+        let values: Option<Vec<String>> =
+            value.as_array().and_then(|list| list.iter().map(|v| v.get_ref().as_str().map(str::to_owned)).collect());
+        match values {
+            _ if !is_variable(&name.replace('-', "_")) => {
+                reader.complain(
+                    line,
+                    format!("the facet {name:?} cannot reach a process: use letters, digits, '_' and '-'"),
+                );
+            }
+            Some(values) if values.is_empty() => reader.complain(line, format!("the facet {name:?} has no values")),
+            Some(values) if values.iter().any(|v| v.is_empty() || v.contains([',', '=']) || v.trim() != v) => {
+                reader.complain(
+                    line,
+                    format!("a value of the facet {name:?} is empty or holds ',', '=' or outer white space"),
+                );
+            }
+            Some(values) if (1..values.len()).any(|i| values[..i].contains(&values[i])) => {
+                reader.complain(line, format!("the facet {name:?} has a value twice"));
+            }
+            Some(values) => facets.facets.push((name.to_owned(), values)),
+            None => {
+                reader.complain(line, format!("the facet {name:?} must be a list of texts, and is {}", kind_of(value)))
+            }
+        }
+    }
+    if let Some((line, value)) = leave_out {
+        let Some(list) = value.as_array() else {
+            reader.complain(
+                line,
+                format!("\"leave-out\" in [facets] must be a list of tables, and is {}", kind_of(value)),
+            );
+            return facets;
+        };
+        for item in list.iter() {
+            let pairs: Option<Vec<(String, String)>> = item.get_ref().as_table().and_then(|t| {
+                t.iter().map(|(k, v)| v.get_ref().as_str().map(|v| (k.get_ref().to_string(), v.to_owned()))).collect()
+            });
+            let Some(pairs) = pairs else {
+                reader.complain(line, "an item of \"leave-out\" must be like { screen = \"phone\", tongue = \"nn\" }");
+                continue;
+            };
+            for (facet, value) in &pairs {
+                match facets.facets.iter().find(|f| f.0 == *facet) {
+                    None => {
+                        let hint = did_you_mean(facet, facets.facets.iter().map(|f| f.0.as_str()));
+                        reader.complain(
+                            line,
+                            format!("\"leave-out\" names the facet {facet:?}, which is not there{hint}"),
+                        );
+                    }
+                    Some((_, values)) if !values.contains(value) => {
+                        let hint = did_you_mean(value, values.iter().map(String::as_str));
+                        reader
+                            .complain(line, format!("\"leave-out\": the facet {facet:?} has no value {value:?}{hint}"));
+                    }
+                    Some(_) => {}
+                }
+            }
+            facets.leave_out.push(Variant::of(pairs));
+        }
+    }
+    if !facets.facets.is_empty() && facets.variants().is_empty() && reader.problems.is_empty() {
+        reader.complain(1, "\"leave-out\" in [facets] leaves no variant at all");
+    }
+    facets
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const WHOLE: &str = r#"
+suite = "boarding-gate"
+about = "Who may pass the gate, and when"
+
+[prepare]
+run   = ["sh", "prepare.sh"]
+limit = "5m"
+
+[tests]
+list    = ["./gate-tests", "--names"]
+run     = ["./gate-tests", "{names}"]
+results = "tap"
+keep    = ["shots/**/*.png"]
+
+[limits]
+test   = "30s"
+output = "10 MiB"
+
+[retry]
+times         = 2
+other-worker  = true
+pause         = "500ms"
+give-up-after = "20%"
+
+[[rule]]
+tests = ["gate/slow/**", "tag:ledger"]
+limit = "2m"
+retry = 0
+group = "slow-gates"
+claims = ["berth-db"]
+
+[facets]
+screen = ["phone", "desk"]
+tongue = ["en", "nn"]
+leave-out = [{ screen = "phone", tongue = "nn" }]
+
+[needs]
+os = "linux"
+
+[env]
+TZ = "UTC"
+[env-for.staging]
+GATE_URL = "http://staging.quay.example:8080"
+
+[settings]
+passengers = 200
+"#;
+
+    fn problems(text: &str) -> String {
+        SuiteFile::parse("kesmo.toml", text).expect_err("the file is wrong").to_string()
+    }
+
+    fn with(change: &str) -> String {
+        format!(
+            "suite = \"fares\"\n[tests]\nlist = [\"./t\"]\nrun = [\"./t\", \"{{names}}\"]\nresults = \"tap\"\n{change}"
+        )
+    }
+
+    #[test]
+    fn the_whole_format_is_read() {
+        let suite = SuiteFile::parse("kesmo.toml", WHOLE).unwrap();
+        assert_eq!(suite.suite.as_str(), "boarding-gate");
+        assert_eq!(suite.tests.names_as, NamesAs::Arguments);
+        assert_eq!(suite.limits.test, Span::seconds(30));
+        assert_eq!(
+            suite.retry,
+            Retry { times: Some(2), other_worker: true, pause: Span::millis(500), give_up_after: Some(20) }
+        );
+        assert_eq!(suite.rules.len(), 1);
+        assert_eq!(suite.rules[0].line, 25);
+        assert_eq!(suite.rules[0].claims.as_deref(), Some(&["berth-db".to_owned()][..]));
+        assert_eq!(suite.facets.variants().len(), 3);
+        assert_eq!(suite.environment(Some("staging")).unwrap().len(), 2);
+        assert_eq!(suite.settings["passengers"], "200");
+    }
+
+    #[test]
+    fn every_mistake_is_named_with_its_line_and_the_nearest_key() {
+        let wrong = WHOLE
+            .replace("times         = 2", "time = 2")
+            .replace("limit = \"2m\"", "limit = 2")
+            .replace("[needs]", "[need]")
+            .replace("results = \"tap\"", "results = \"taps\"")
+            .replace("screen = \"phone\", tongue", "screen = \"fone\", tongue");
+        insta::assert_snapshot!(problems(&wrong));
+    }
+
+    #[test]
+    fn values_that_cannot_work_are_refused() {
+        let cases = [
+            "[limits]\ntest = \"0s\"",
+            "[limits]\ntest = \"soon\"",
+            "[retry]\ntimes = -1",
+            "[retry]\ntimes = 1000",
+            "[retry]\ngive-up-after = \"120%\"",
+            "[[rule]]\ntests = [\"a\"]",
+            "[[rule]]\nretry = 1",
+            "[[rule]]\ntests = [\"like:(\"]\nretry = 1",
+            "[[rule]]\ntests = [\"a\"]\ngroup = \"g\"\ngroup-by = 2",
+            "[facets]\nscreen = []",
+            "[env]\nKESMO_RUN = \"1\"",
+            "[env]\nPORT = 80",
+            "[prepare]\nlimit = \"1m\"",
+        ];
+        let all: Vec<String> = cases.iter().map(|case| format!("{case}\n  -> {}", problems(&with(case)))).collect();
+        insta::assert_snapshot!(all.join("\n"));
+    }
+
+    #[test]
+    fn the_run_command_says_how_names_are_handed_over() {
+        let run = |words: &str| problems(&with("").replace("\"./t\", \"{names}\"", words));
+        assert!(run("\"./t\"").contains("says nowhere which tests to run"));
+        assert!(run("\"./t\", \"{names}\", \"{name}\"").contains("only one of"));
+        assert!(run("\"./t\", \"--tests={names}\"").contains("must stand alone"));
+        let exit = with("").replace("\"tap\"", "\"exit\"");
+        assert!(problems(&exit).contains("must hold {name}"));
+        let junit = with("").replace("\"tap\"", "\"junit\"");
+        assert!(problems(&junit).contains("where the files are found"));
+    }
+
+    #[test]
+    fn a_file_that_is_no_toml_says_where() {
+        assert!(problems("suite = \"fares\"\n[tests\n").starts_with("kesmo.toml line 2: this is not TOML"));
+        assert!(problems("").contains("the key \"suite\" is missing"));
+    }
+
+    #[test]
+    fn an_unknown_setting_or_environment_names_the_nearest() {
+        let suite = SuiteFile::parse("kesmo.toml", WHOLE).unwrap();
+        let changes = BTreeMap::from([("pasengers".to_owned(), "3".to_owned())]);
+        assert!(suite.settings_with(&changes).unwrap_err().to_string().contains("did you mean \"passengers\""));
+        assert!(suite.environment(Some("stagin")).unwrap_err().to_string().contains("did you mean \"staging\""));
+    }
+}

@@ -1,0 +1,12 @@
+//! What a suite says of itself: its file, its list of tests, its variants, and the patterns that pick from them.
+
+pub mod file;
+pub mod listing;
+pub mod pick;
+mod reader;
+pub mod variant;
+
+pub use file::SuiteFile;
+pub use listing::ListedTest;
+pub use pick::{Choice, Pattern};
+pub use variant::Variant;
