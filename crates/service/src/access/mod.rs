@@ -1,0 +1,214 @@
+//! Who may do what: tokens, rights, and the guards that every call but health passes.
+
+use std::{
+    collections::HashMap,
+    sync::Mutex,
+    time::{Duration, Instant},
+};
+
+use kesmo_store::Store;
+use kesmo_wire::api::{Me, Refusal, Role};
+use rocket::{
+    Request,
+    http::Status,
+    request::{FromRequest, Outcome},
+};
+use sha2::{Digest, Sha256};
+
+use crate::{App, Error};
+
+/// The console's cookie.
+pub const COOKIE: &str = "kesmo-token";
+
+/// How long an answer about a token is remembered, so that not every call asks PostgreSQL.
+const REMEMBERED: Duration = Duration::from_secs(5);
+
+/// What a call needs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Right {
+    See,
+    Operate,
+    Keep,
+    Work,
+}
+
+impl Right {
+    fn held_by(self, role: Role) -> bool {
+        match role {
+            Role::Reader => self == Self::See,
+            Role::Operator => matches!(self, Self::See | Self::Operate),
+            Role::Keeper => true,
+            Role::Worker => self == Self::Work,
+        }
+    }
+
+    fn said(self) -> &'static str {
+        match self {
+            Self::See => "the right to see runs (a reader, operator or keeper token)",
+            Self::Operate => "the right to start and stop runs (an operator or keeper token)",
+            Self::Keep => "the right to keep the service (a keeper token)",
+            Self::Work => "the right to work (a worker token)",
+        }
+    }
+}
+
+/// 64 random hexadecimal digits.
+#[must_use]
+pub fn random_text() -> String {
+    let mut bytes = [0u8; 32];
+    // Without random numbers from the system no secret can be made, and going on would be worse than ending.
+    getrandom::fill(&mut bytes).expect("the operating system gives random numbers");
+    hex::encode(bytes)
+}
+
+/// A new token's text.
+#[must_use]
+pub fn new_token() -> String {
+    format!("kesmo-{}", random_text())
+}
+
+/// What is kept of a token. A token is 256 random bits, so that a plain hash cannot be turned back.
+#[must_use]
+pub fn hash(token: &str) -> Vec<u8> {
+    Sha256::digest(token.as_bytes()).to_vec()
+}
+
+/// Makes the first token where there is none, and keeps its text in the data folder.
+///
+/// # Errors
+/// If PostgreSQL or the folder cannot be written.
+pub async fn first_token(store: &Store, data: &std::path::Path) -> Result<Option<String>, Error> {
+    if store.tokens().await?.iter().any(|t| t.role == Role::Keeper.word()) {
+        return Ok(None);
+    }
+    let token = new_token();
+    let path = data.join("keeper-token");
+    crate::postgres::write_secret(&path, &token).map_err(|e| Error::file(&path, &e))?;
+    store.add_token("first-keeper", &hash(&token), Role::Keeper.word()).await?;
+    Ok(Some(token))
+}
+
+/// Tokens that were looked up of late.
+#[derive(Default)]
+pub struct Known(Mutex<HashMap<Vec<u8>, (Me, Instant)>>);
+
+impl Known {
+    fn get(&self, hash: &[u8]) -> Option<Me> {
+        let known = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        known.get(hash).filter(|(_, at)| at.elapsed() < REMEMBERED).map(|(me, _)| me.clone())
+    }
+
+    fn put(&self, hash: Vec<u8>, me: Me) {
+        let mut known = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        known.retain(|_, (_, at)| at.elapsed() < REMEMBERED);
+        known.insert(hash, (me, Instant::now()));
+    }
+
+    /// Forgets all: a token was removed.
+    pub fn forget(&self) {
+        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clear();
+    }
+}
+
+/// Who a token speaks for.
+///
+/// # Errors
+/// A refusal, if it is not known or PostgreSQL does not answer.
+pub async fn who(app: &App, token: &str) -> Result<Me, (Status, Refusal)> {
+    let hash = hash(token);
+    if let Some(me) = app.known.get(&hash) {
+        return Ok(me);
+    }
+    let refusal = |status, kind: &str, message: String| (status, Refusal { kind: kind.into(), message });
+    let found = app.store.token_of_hash(&hash).await;
+    let row = found.map_err(|e| refusal(Status::ServiceUnavailable, "unavailable", e.to_string()))?;
+    let Some((row, role)) = row.and_then(|row| Role::of(&row.role).map(|role| (row, role))) else {
+        let say = "this token is not known here: it may have been removed, or belong to another service. Ask a keeper for one \
+                   (`kesmo token add NAME --role ROLE`)";
+        return Err(refusal(Status::Unauthorized, "unauthorized", say.into()));
+    };
+    if let Err(e) = app.store.token_used(&row.name).await {
+        tracing::warn!("the use of a token could not be noted: {e}");
+    }
+    let me = Me { name: row.name, role };
+    app.known.put(hash, me.clone());
+    Ok(me)
+}
+
+/// The refusal that a guard leaves for the catcher, which writes the answer.
+#[derive(Default)]
+pub struct Left(pub Mutex<Option<Refusal>>);
+
+async fn pass(request: &Request<'_>, right: Right) -> Outcome<Me, ()> {
+    let refuse = |status: Status, refusal: Refusal| {
+        let left = request.local_cache(Left::default);
+        *left.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(refusal);
+        Outcome::Error((status, ()))
+    };
+    let Some(app) = request.rocket().state::<App>() else {
+        let message = "the service is still starting".to_owned();
+        return refuse(Status::ServiceUnavailable, Refusal { kind: "unavailable".into(), message });
+    };
+    let bearer = request.headers().get_one("Authorization").and_then(|h| h.strip_prefix("Bearer ")).map(str::to_owned);
+    let Some(token) = bearer.or_else(|| request.cookies().get(COOKIE).map(|c| c.value().to_owned())) else {
+        let message = "this call needs a token: set KESMO_TOKEN, give --token, run `kesmo login`, or sign in to the console";
+        return refuse(Status::Unauthorized, Refusal { kind: "unauthorized".into(), message: message.into() });
+    };
+    match who(app, token.trim()).await {
+        Err((status, refusal)) => refuse(status, refusal),
+        Ok(me) if right.held_by(me.role) => Outcome::Success(me),
+        Ok(me) => {
+            let (name, role, lacks) = (&me.name, me.role.word(), right.said());
+            let message = format!("the token {name} ({role}) lacks {lacks}");
+            refuse(Status::Forbidden, Refusal { kind: "forbidden".into(), message })
+        }
+    }
+}
+
+macro_rules! guards {
+    ($($(#[$doc:meta])* $name:ident = $right:expr;)*) => {$(
+        $(#[$doc])*
+        pub struct $name(pub Me);
+
+        #[rocket::async_trait]
+        impl<'r> FromRequest<'r> for $name {
+            type Error = ();
+            async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+                pass(request, $right).await.map(Self)
+            }
+        }
+    )*};
+}
+
+guards! {
+    /// A caller that may see.
+    MaySee = Right::See;
+    /// A caller that may start and stop runs.
+    MayOperate = Right::Operate;
+    /// A caller that may do everything.
+    MayKeep = Right::Keep;
+    /// A caller that may work.
+    MayWork = Right::Work;
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_worker_can_only_work_and_a_reader_only_see() {
+        let rights = [Right::See, Right::Operate, Right::Keep, Right::Work];
+        let held = |role: Role| rights.map(|right| right.held_by(role));
+        assert_eq!(held(Role::Reader), [true, false, false, false]);
+        assert_eq!(held(Role::Operator), [true, true, false, false]);
+        assert_eq!(held(Role::Keeper), [true, true, true, true]);
+        assert_eq!(held(Role::Worker), [false, false, false, true]);
+    }
+
+    #[test]
+    fn tokens_are_long_and_never_twice_the_same() {
+        let (a, b) = (new_token(), new_token());
+        assert!(a != b && a.len() == "kesmo-".len() + 64);
+        assert_ne!(hash(&a), hash(&b));
+    }
+}

@@ -1,0 +1,156 @@
+//! The REST API under `/api`. A module for each subject; here is what they share: refusals and the OpenAPI document.
+
+pub mod live;
+pub mod people;
+pub mod runs;
+pub mod suites;
+pub mod work;
+
+use kesmo_wire::api::{Health, Refusal};
+use rocket::{
+    Build, Request, Rocket, State, catch, catchers, get,
+    http::Status,
+    response::{self, Responder},
+    routes,
+    serde::json::Json,
+};
+use utoipa::{
+    Modify, OpenApi,
+    openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme},
+};
+
+use crate::{App, access::Left, console};
+
+/// A call that is refused.
+#[derive(Debug)]
+pub struct Refused(pub Status, pub Refusal);
+
+impl Refused {
+    fn new(status: Status, kind: &str, message: impl Into<String>) -> Self {
+        Self(status, Refusal { kind: kind.into(), message: message.into() })
+    }
+
+    /// What was sent cannot be used.
+    pub fn invalid(message: impl Into<String>) -> Self {
+        Self::new(Status::UnprocessableEntity, "invalid", message)
+    }
+
+    /// There is no such thing.
+    pub fn not_found(message: impl Into<String>) -> Self {
+        Self::new(Status::NotFound, "not-found", message)
+    }
+
+    /// It does not fit how things stand.
+    pub fn conflict(message: impl Into<String>) -> Self {
+        Self::new(Status::Conflict, "conflict", message)
+    }
+
+    /// The service cannot do it now.
+    pub fn unavailable(message: impl Into<String>) -> Self {
+        Self::new(Status::ServiceUnavailable, "unavailable", message)
+    }
+}
+
+impl From<kesmo_store::Error> for Refused {
+    fn from(error: kesmo_store::Error) -> Self {
+        match error {
+            kesmo_store::Error::Away(why) => Self::unavailable(format!("PostgreSQL does not answer; try again soon ({why})")),
+            other => {
+                tracing::error!("a call failed: {other}");
+                Self::new(Status::InternalServerError, "failed", other.to_string())
+            }
+        }
+    }
+}
+
+impl<'r> Responder<'r, 'static> for Refused {
+    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
+        (self.0, Json(self.1)).respond_to(request)
+    }
+}
+
+/// The answer of a call.
+pub type Answer<T> = Result<Json<T>, Refused>;
+
+/// Tells whether the service and its database answer. Needs no token.
+#[utoipa::path(get, path = "/api/health", responses((status = 200, body = Health)), security(()), tag = "service")]
+#[get("/api/health")]
+async fn health(app: &State<App>) -> Json<Health> {
+    let database = app.store.answers().await;
+    Json(Health { service: "kesmo".into(), version: env!("CARGO_PKG_VERSION").into(), database })
+}
+
+#[get("/api/openapi.json")]
+fn openapi() -> Json<utoipa::openapi::OpenApi> {
+    Json(document())
+}
+
+#[catch(default)]
+fn refused(status: Status, request: &Request<'_>) -> Json<Refusal> {
+    let left = request.local_cache(Left::default);
+    let left = left.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
+    Json(left.unwrap_or_else(|| {
+        let (kind, message) = match status.code {
+            404 => ("not-found", format!("there is nothing at {}; see /api/openapi.json", request.uri().path())),
+            413 => ("too-large", "what was sent is too large".to_owned()),
+            400 | 422 => ("invalid", "what was sent cannot be read: see /api/openapi.json for what is expected".to_owned()),
+            _ => ("failed", status.reason().unwrap_or("the call failed").to_owned()),
+        };
+        Refusal { kind: kind.into(), message }
+    }))
+}
+
+pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
+    rocket
+        .mount("/", routes![health, openapi])
+        .mount("/", people::routes())
+        .mount("/", suites::routes())
+        .mount("/", runs::routes())
+        .mount("/", live::routes())
+        .mount("/", work::routes())
+        .mount("/", console::routes())
+        .register("/", catchers![refused])
+}
+
+/// Reads a JSON body; a refusal says what is wrong with it.
+pub(crate) fn body<'a, T>(read: Result<Json<T>, rocket::serde::json::Error<'a>>) -> Result<T, Refused> {
+    use rocket::serde::json::Error;
+    match read {
+        Ok(Json(value)) => Ok(value),
+        Err(Error::Io(e)) => Err(Refused::new(Status::PayloadTooLarge, "too-large", e.to_string())),
+        Err(Error::Parse(_, e)) => Err(Refused::invalid(format!("what was sent cannot be read: {e}"))),
+    }
+}
+
+struct Bearer;
+
+impl Modify for Bearer {
+    fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
+        let scheme = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).description(Some("a Kesmo token")).build();
+        let components = document.components.get_or_insert_default();
+        components.add_security_scheme("token", SecurityScheme::Http(scheme));
+    }
+}
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Kesmo", description = "Starts, shards, retries and watches test suites."),
+    modifiers(&Bearer),
+    security(("token" = [])),
+    paths(
+        health,
+        people::sign_in, people::sign_out, people::me, people::tokens, people::add_token, people::remove_token,
+        suites::bundle_known, suites::put_bundle, suites::add, suites::list, suites::show, suites::remove, suites::tests,
+        runs::start, runs::list, runs::show, runs::stop, runs::again, runs::entries, runs::entry, runs::log, runs::artifacts,
+        runs::report, runs::workers, runs::blob,
+        live::run, live::floor,
+    ),
+    components(schemas(kesmo_wire::live::RunSnapshot, kesmo_wire::live::RunChange, kesmo_wire::live::Floor))
+)]
+struct Document;
+
+/// The OpenAPI document, made from the code.
+#[must_use]
+pub fn document() -> utoipa::openapi::OpenApi {
+    Document::openapi()
+}

@@ -1,0 +1,611 @@
+//! Runs: started, found, read, stopped, repeated, reported.
+
+use std::{
+    collections::{BTreeMap, HashMap, VecDeque},
+    sync::{Arc, Mutex, PoisonError},
+};
+
+use kesmo_core::{
+    format::junit::{self, ReportAttempt, ReportCase},
+    format::tap,
+    plan::{Plan, RetriesFrom, RunOptions},
+    suite::Variant,
+    time::Span,
+    words::{Ended, Outcome, Phase, Verdict},
+};
+use kesmo_store::{
+    past::AttemptRow,
+    runs::{Filter, NewRun as NewRow, RunRow},
+};
+use kesmo_wire::{
+    api::{Again, Artifact, Attempt, Entries, Entry, EntryDetail, NewRun, Run, RunSummary, StopRun, Worker},
+    is_digest,
+    live::thin,
+};
+use rocket::{
+    Route, State, get,
+    http::{ContentType, Header, Status},
+    post, routes,
+    serde::json::{Error as JsonError, Json},
+};
+
+use super::{
+    Answer, Refused, body,
+    suites::{DEFAULT_POOL, named, suite_file},
+};
+use crate::{
+    App,
+    access::{MayOperate, MaySee},
+    floor::{Ask, EntryQuestion, active},
+};
+
+pub(super) fn routes() -> Vec<Route> {
+    routes![start, list, show, stop, again, entries, entry, log, artifacts, report, workers, blob]
+}
+
+/// Plans of runs that were asked for of late, and the states of finished ones.
+#[derive(Default)]
+pub struct PastCache(Mutex<VecDeque<(i64, Arc<Past>)>>);
+
+/// A run's plan and, if it is finished, how its entries ended.
+pub struct Past {
+    plan: Plan,
+    /// Outcome, attempts, what the last took; empty while the run is active.
+    states: Vec<(Outcome, u16, u64)>,
+}
+
+/// The summary of a run that is not active.
+pub(super) fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
+    RunSummary {
+        name: format!("{suite}/{}", row.number),
+        suite: suite.to_owned(),
+        number: row.number as u32,
+        phase: Phase::of(&row.phase).unwrap_or(Phase::Queued),
+        verdict: row.verdict.as_deref().and_then(Verdict::of),
+        reason: row.reason.clone(),
+        waiting_for: None,
+        tally: serde_json::from_value(row.tally.clone()).unwrap_or_default(),
+        stats: serde_json::from_value(row.stats.clone()).unwrap_or_default(),
+        labels: serde_json::from_value(row.labels.clone()).unwrap_or_default(),
+        pool: row.pool.clone(),
+        started_by: row.started_by.clone(),
+        created_at: row.created_at,
+        began_at: row.began_at,
+        finished_at: row.finished_at,
+        left_us: None,
+        strip: thin(&row.strip, active::SHORT_STRIP),
+        slots: 0,
+    }
+}
+
+pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Result<Run, Refused> {
+    let (_, file) = suite_file(app, &row.source).await?;
+    let options = row.run_options()?;
+    let variants = file.facets.chosen(&options.variants).unwrap_or_default();
+    Ok(Run {
+        summary: summary_of_row(row, suite),
+        bundle: row.source.clone(),
+        options,
+        listed: row.listed as u32,
+        variants: variants.iter().map(ToString::to_string).collect(),
+        notes: app.store.notes(row.id).await?,
+    })
+}
+
+/// The run of that name.
+pub(super) async fn find(app: &App, suite: &str, number: i32) -> Result<RunRow, Refused> {
+    match app.store.run(suite, number).await? {
+        Some((row, _)) => Ok(row),
+        None => {
+            named(app, suite).await?;
+            Err(Refused::not_found(format!("there is no run {suite}/{number}: see `kesmo runs --suite {suite}`")))
+        }
+    }
+}
+
+async fn start_run(app: &App, by: &str, suite_id: i64, slug: &str, bundle: &str, pool: &str, options: &RunOptions) -> Answer<Run> {
+    // 53 bits, so that every reader of JSON keeps it as it is.
+    let random = || i64::from_str_radix(&crate::access::random_text()[..13], 16).unwrap_or(1);
+    let seed = options.seed.map_or_else(random, |s| s as i64);
+    let new = NewRow { suite_id, source: bundle, pool, options, seed, started_by: by };
+    let row = app.store.add_run(new).await?;
+    app.floor.new_run((row.clone(), slug.to_owned())).await;
+    Ok(Json(detail_of_row(app, &row, slug).await?))
+}
+
+/// Starts a run. It is answered at once, with the run's name.
+#[utoipa::path(post, path = "/api/runs", request_body = NewRun, tag = "runs",
+    responses((status = 200, body = Run), (status = 404), (status = 422)))]
+#[post("/api/runs", data = "<new>")]
+async fn start(app: &State<App>, caller: MayOperate, new: Result<Json<NewRun>, JsonError<'_>>) -> Answer<Run> {
+    let new = body(new)?;
+    let (row, bundle) = match (&new.suite, &new.bundle) {
+        (Some(suite), None) => {
+            let row = named(app, suite).await?;
+            let bundle = row.source.clone();
+            (row, bundle)
+        }
+        (suite, Some(bundle)) => {
+            let (_, file) = suite_file(app, bundle).await?;
+            if let Some(suite) = suite.as_ref().filter(|s| s.as_str() != file.suite.as_str()) {
+                return Err(Refused::invalid(format!("the bundle is of the suite {}, not {suite}", file.suite)));
+            }
+            (app.store.put_suite(file.suite.as_str(), &file.about, bundle, true).await?, bundle.clone())
+        }
+        (None, None) => return Err(Refused::invalid("name a suite, or a bundle that was uploaded")),
+    };
+    let (_, file) = suite_file(app, &bundle).await?;
+    new.options.check(&file).map_err(|e| Refused::invalid(e.to_string()))?;
+    let pool = new.pool.as_deref().unwrap_or(DEFAULT_POOL);
+    start_run(app, &caller.0.name, row.id, &row.slug, &bundle, pool, &new.options).await
+}
+
+/// Runs, newest first. `label` is `key=value`, and may be given several times joined by commas.
+#[utoipa::path(get, path = "/api/runs", tag = "runs", params(("suite" = Option<String>, Query), ("verdict" = Option<String>, Query),
+    ("label" = Option<String>, Query), ("limit" = Option<i64>, Query), ("skip" = Option<i64>, Query)),
+    responses((status = 200, body = [RunSummary])))]
+#[get("/api/runs?<suite>&<verdict>&<label>&<limit>&<skip>")]
+async fn list(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: Option<String>,
+    verdict: Option<String>,
+    label: Option<String>,
+    limit: Option<i64>,
+    skip: Option<i64>,
+) -> Answer<Vec<RunSummary>> {
+    if let Some(word) = verdict.as_ref().filter(|v| Verdict::of(v).is_none()) {
+        return Err(Refused::invalid(format!("{word:?} is no verdict: use passed, failed, void or stopped")));
+    }
+    let mut labels = BTreeMap::new();
+    for pair in label.iter().flat_map(|l| l.split(',')) {
+        let (key, value) = pair
+            .split_once('=')
+            .ok_or_else(|| Refused::invalid(format!("the label {pair:?} must be key=value, like release=1187")))?;
+        labels.insert(key.to_owned(), value.to_owned());
+    }
+    if let Some(suite) = &suite {
+        named(app, suite).await?;
+    }
+    let filter = Filter { suite, verdict, labels, limit: limit.unwrap_or(50).clamp(1, 500), skip: skip.unwrap_or(0).max(0) };
+    let rows = app.store.runs(&filter).await?;
+    let active = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
+    let read = |(row, suite): (RunRow, String)| active.get(&row.id).cloned().unwrap_or_else(|| summary_of_row(&row, &suite));
+    Ok(Json(rows.into_iter().map(read).collect()))
+}
+
+/// One run.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}", params(("suite" = String, Path), ("number" = i32, Path)), tag = "runs",
+    responses((status = 200, body = Run), (status = 404)))]
+#[get("/api/runs/<suite>/<number>")]
+async fn show(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<Run> {
+    let row = find(app, suite, number).await?;
+    if let Some(run) = app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten() {
+        return Ok(Json(*run));
+    }
+    let row = find(app, suite, number).await?;
+    Ok(Json(detail_of_row(app, &row, suite).await?))
+}
+
+/// Ends a run.
+#[utoipa::path(post, path = "/api/runs/{suite}/{number}/stop", params(("suite" = String, Path), ("number" = i32, Path)), tag = "runs",
+    request_body = StopRun, responses((status = 200, body = Run), (status = 409, description = "it is over already")))]
+#[post("/api/runs/<suite>/<number>/stop", data = "<stop>")]
+async fn stop(
+    app: &State<App>,
+    caller: MayOperate,
+    suite: &str,
+    number: i32,
+    stop: Result<Json<StopRun>, JsonError<'_>>,
+) -> Answer<Run> {
+    let stop = body(stop)?;
+    let row = find(app, suite, number).await?;
+    let why = stop.why.filter(|w| !w.trim().is_empty()).map(|w| format!(": {}", kesmo_core::name::shorten(w.trim(), 200)));
+    let reason = format!("stopped by {}{}", caller.0.name, why.unwrap_or_default());
+    if !app.floor.stop(row.id, reason).await {
+        let row = find(app, suite, number).await?;
+        let verdict = row.verdict.unwrap_or_default();
+        return Err(Refused::conflict(format!("{suite}/{number} is over already: {verdict}")));
+    }
+    let row = find(app, suite, number).await?;
+    Ok(Json(detail_of_row(app, &row, suite).await?))
+}
+
+/// Repeats a run with the same files and options; with `unpassed` only the entries that neither passed nor were flaky.
+#[utoipa::path(post, path = "/api/runs/{suite}/{number}/again", params(("suite" = String, Path), ("number" = i32, Path)), tag = "runs",
+    request_body = Again, responses((status = 200, body = Run), (status = 409), (status = 422)))]
+#[post("/api/runs/<suite>/<number>/again", data = "<again>")]
+async fn again(
+    app: &State<App>,
+    caller: MayOperate,
+    suite: &str,
+    number: i32,
+    again: Result<Json<Again>, JsonError<'_>>,
+) -> Answer<Run> {
+    let again = body(again)?;
+    let row = find(app, suite, number).await?;
+    let mut options = row.run_options()?;
+    if again.unpassed {
+        if row.phase != "finished" {
+            return Err(Refused::conflict(format!("{suite}/{number} is not over yet: wait for its verdict, or stop it")));
+        }
+        let past = past(app, &row).await?;
+        let bad = |i: &usize| !matches!(past.states[*i].0, Outcome::Passed | Outcome::Flaky | Outcome::Skipped);
+        let only: Vec<(String, String)> = (0..past.states.len())
+            .filter(bad)
+            .map(|i| (past.plan.entries[i].name.to_string(), past.plan.variant_of(i as u32).to_string()))
+            .collect();
+        if only.is_empty() && !past.states.is_empty() {
+            return Err(Refused::invalid(format!("there is nothing to repeat: every test of {suite}/{number} passed")));
+        }
+        // A run that was void before its tests were known is repeated whole.
+        options.only = if past.states.is_empty() { options.only } else { Some(only) };
+    }
+    start_run(app, &caller.0.name, row.suite_id, suite, &row.source, &row.pool, &options).await
+}
+
+/// The plan of a run and, if it is finished, how its entries ended.
+async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> {
+    let finished = row.phase == "finished";
+    {
+        let cache = app.past.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, past)) = cache.iter().find(|(id, past)| *id == row.id && (!finished || !past.states.is_empty())) {
+            return Ok(Arc::clone(past));
+        }
+    }
+    let (_, file) = suite_file(app, &row.source).await?;
+    let options = row.run_options()?;
+    let variants = file.facets.chosen(&options.variants).map_err(|e| Refused::invalid(e.to_string()))?;
+    let mut lists: Vec<(Variant, _)> = Vec::new();
+    for (variant, key) in variants.into_iter().zip(&row.listings) {
+        match app.store.listing(key).await? {
+            Some(tests) => lists.push((variant, tests)),
+            // Listing failed, or is not done: there are no entries.
+            None => return Ok(Arc::new(Past { plan: Plan::default(), states: Vec::new() })),
+        }
+    }
+    // A choice that matched nothing made the run void: there are no entries.
+    let plan = Plan::make(&file, &options, &lists, |_, _| None).unwrap_or_default();
+    let mut states = Vec::new();
+    if finished {
+        states = vec![(Outcome::Unrun, 0, 0); plan.entries.len()];
+        for bone in app.store.attempt_bones(row.id, kesmo_store::month_of(row.created_at)).await? {
+            let Some(state) = states.get_mut(bone.entry as usize) else { continue };
+            if bone.number as u16 >= state.1 {
+                (state.1, state.2) = (bone.number as u16, bone.spent_us as u64);
+            }
+            if let Some(outcome) = bone.decided.as_deref().and_then(Outcome::of) {
+                state.0 = outcome;
+            }
+        }
+    }
+    let past = Arc::new(Past { plan, states });
+    let mut cache = app.past.0.lock().unwrap_or_else(PoisonError::into_inner);
+    cache.retain(|(id, _)| *id != row.id);
+    cache.push_front((row.id, Arc::clone(&past)));
+    cache.truncate(3);
+    Ok(past)
+}
+
+fn past_entry(past: &Past, index: u32) -> Entry {
+    let state = past.states.get(index as usize).copied();
+    Entry {
+        index,
+        test: past.plan.entries[index as usize].name.to_string(),
+        variant: past.plan.variant_of(index).to_string(),
+        outcome: state.map(|s| s.0),
+        running: false,
+        attempts: state.map_or(0, |s| u32::from(s.1)),
+        spent_us: state.map(|s| s.2).filter(|s| *s > 0),
+        message: String::new(),
+        worker: None,
+    }
+}
+
+/// Adds to entries what their attempts said last.
+async fn fill(app: &App, row: &RunRow, entries: &mut [Entry]) -> Result<(), Refused> {
+    let indexes: Vec<i32> = entries.iter().filter(|e| e.attempts > 0).map(|e| e.index as i32).collect();
+    if indexes.is_empty() {
+        return Ok(());
+    }
+    let rows = app.store.attempts_of(row.id, kesmo_store::month_of(row.created_at), &indexes).await?;
+    let mut by_entry: HashMap<i32, Vec<AttemptRow>> = HashMap::new();
+    for attempt in rows {
+        by_entry.entry(attempt.entry).or_default().push(attempt);
+    }
+    for entry in entries {
+        let Some(attempts) = by_entry.get(&(entry.index as i32)) else { continue };
+        let told = attempts.iter().rev().find(|a| !a.message.is_empty());
+        entry.message = told.map(|a| kesmo_core::name::shorten(&a.message, 500)).unwrap_or_default();
+        entry.worker = attempts.last().map(|a| a.worker.clone());
+    }
+    Ok(())
+}
+
+/// Entries of a run: those in trouble first. `state` is an outcome, `waiting`, `running` or `trouble`; `name` a part of the name.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/entries", tag = "runs", params(("suite" = String, Path), ("number" = i32, Path),
+    ("state" = Option<String>, Query), ("name" = Option<String>, Query), ("skip" = Option<usize>, Query), ("limit" = Option<usize>, Query)),
+    responses((status = 200, body = Entries)))]
+#[get("/api/runs/<suite>/<number>/entries?<state>&<name>&<skip>&<limit>")]
+#[allow(clippy::too_many_arguments)] // one for each part of the address
+async fn entries(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: &str,
+    number: i32,
+    state: Option<String>,
+    name: Option<String>,
+    skip: Option<usize>,
+    limit: Option<usize>,
+) -> Answer<Entries> {
+    let row = find(app, suite, number).await?;
+    let state = state.unwrap_or_default();
+    let known = ["", "trouble", "waiting", "running"];
+    if !known.contains(&state.as_str()) && Outcome::of(&state).is_none() {
+        let all = "passed, flaky, failed, skipped, parked, unrun, waiting, running or trouble";
+        return Err(Refused::invalid(format!("{state:?} is no state of an entry: use {all}")));
+    }
+    let limit = limit.unwrap_or(100).clamp(1, 1000);
+    let question = EntryQuestion { state, name: name.unwrap_or_default(), skip: skip.unwrap_or(0), limit };
+    let asked = question.clone();
+    let mut answer = match app.floor.ask(|reply| Ask::Entries(row.id, asked, reply)).await.flatten() {
+        Some(answer) => answer,
+        None => {
+            let row = find(app, suite, number).await?;
+            let past = past(app, &row).await?;
+            let variants: Vec<String> = past.plan.variants.iter().map(ToString::to_string).collect();
+            let about = |i: u32| {
+                let planned = &past.plan.entries[i as usize];
+                let state = active::state_word(past.states.get(i as usize).map(|s| s.0), false);
+                (state, planned.name.as_str(), variants[usize::from(planned.variant)].as_str())
+            };
+            active::page(past.plan.entries.len() as u32, &question, about, |i| past_entry(&past, i))
+        }
+    };
+    fill(app, &row, &mut answer.entries).await?;
+    Ok(Json(answer))
+}
+
+fn artifact(row: kesmo_store::past::ArtifactRow, plan: &Plan, attempt: u32) -> Artifact {
+    let entry = row.entry.map(|e| e as u32).filter(|e| (*e as usize) < plan.entries.len());
+    Artifact {
+        test: entry.map(|e| plan.entries[e as usize].name.to_string()).unwrap_or_default(),
+        variant: entry.map(|e| plan.variant_of(e).to_string()).unwrap_or_default(),
+        attempt,
+        media_type: media_type(&row.path).to_string(),
+        path: row.path,
+        about: row.about,
+        bytes: row.bytes as u64,
+        digest: row.digest,
+    }
+}
+
+fn media_type(path: &str) -> ContentType {
+    let ending = path.rsplit_once('.').map(|(_, e)| e.to_lowercase()).unwrap_or_default();
+    match ending.as_str() {
+        "log" | "txt" | "tap" => ContentType::Plain,
+        other => ContentType::from_extension(other).unwrap_or(ContentType::Binary),
+    }
+}
+
+/// An entry with its attempts and their artifacts.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/entries/{index}", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path), ("index" = u32, Path)), responses((status = 200, body = EntryDetail)))]
+#[get("/api/runs/<suite>/<number>/entries/<index>")]
+async fn entry(app: &State<App>, _caller: MaySee, suite: &str, number: i32, index: u32) -> Answer<EntryDetail> {
+    let row = find(app, suite, number).await?;
+    let past = past(app, &row).await?;
+    let Some(planned) = past.plan.entries.get(index as usize) else {
+        let count = past.plan.entries.len();
+        return Err(Refused::not_found(format!("{suite}/{number} has no entry {index}: it has {count}, counted from 0")));
+    };
+    let mut entry = past_entry(&past, index);
+    if let Some(state) = app.floor.ask(|reply| Ask::EntryState(row.id, index, reply)).await.flatten() {
+        (entry.outcome, entry.running, entry.attempts) = (state.0, state.1, u32::from(state.2));
+    }
+    let attempts = app.store.attempts_of(row.id, kesmo_store::month_of(row.created_at), &[index as i32]).await?;
+    let files = app.store.artifacts(row.id, Some(index as i32)).await?;
+    let read = |a: AttemptRow| Attempt {
+        number: a.number as u32,
+        ended: Ended::of(&a.ended).unwrap_or(Ended::Lost),
+        slot: a.slot as u32,
+        batch: a.batch as u32,
+        began_at: a.began_at,
+        spent_us: a.spent_us as u64,
+        artifacts: files
+            .iter()
+            .filter(|f| f.batch == a.batch)
+            .map(|f| artifact(f.clone(), &past.plan, a.number as u32))
+            .collect(),
+        worker: a.worker,
+        message: a.message,
+        detail: a.detail,
+        steps: serde_json::from_value(a.steps).unwrap_or_default(),
+        log_bytes: a.log_bytes as u64,
+    };
+    let history: Vec<Attempt> = attempts.into_iter().map(read).collect();
+    if let Some(last) = history.last() {
+        entry.worker = Some(last.worker.clone());
+        entry.spent_us = Some(last.spent_us).filter(|s| *s > 0);
+        entry.message = history.iter().rev().find(|a| !a.message.is_empty()).map(|a| a.message.clone()).unwrap_or_default();
+    }
+    let retries = u32::from(planned.retries);
+    let word = if retries == 1 { "retry" } else { "retries" };
+    let from = match planned.retries_from {
+        RetriesFrom::Default => "the service's default".to_owned(),
+        RetriesFrom::SuiteFile => "from [retry] in kesmo.toml".to_owned(),
+        RetriesFrom::Start => "from the start's --retries".to_owned(),
+        RetriesFrom::Rule(line) => format!("from the rule on line {line} of kesmo.toml"),
+    };
+    Ok(Json(EntryDetail {
+        entry,
+        retries,
+        retries_said: format!("{retries} {word}, {from}"),
+        expected_us: planned.expected.map(|s| s.0),
+        group: planned.group.is_some(),
+        claims: past.plan.claim_sets[planned.claims as usize].clone(),
+        history,
+    }))
+}
+
+/// What an attempt printed, as text.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/entries/{index}/attempts/{attempt}/log", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path), ("index" = i32, Path), ("attempt" = i32, Path)),
+    responses((status = 200, body = String, content_type = "text/plain"), (status = 404)))]
+#[get("/api/runs/<suite>/<number>/entries/<index>/attempts/<attempt>/log")]
+async fn log(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: &str,
+    number: i32,
+    index: i32,
+    attempt: i32,
+) -> Result<(ContentType, String), Refused> {
+    let row = find(app, suite, number).await?;
+    let found = app.store.attempt_log(row.id, kesmo_store::month_of(row.created_at), index, attempt).await?;
+    let none = || Refused::not_found(format!("entry {index} of {suite}/{number} has no attempt {attempt}"));
+    let text = match found.ok_or_else(none)? {
+        (_, Some(blob)) => {
+            let bytes = tokio::fs::read(app.blobs.path(&blob)).await;
+            String::from_utf8_lossy(&bytes.map_err(|e| Refused::unavailable(format!("the log cannot be read: {e}")))?).into_owned()
+        }
+        (text, None) => text,
+    };
+    Ok((ContentType::Plain, text))
+}
+
+/// The files that a run left behind.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/artifacts", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path)), responses((status = 200, body = [Artifact])))]
+#[get("/api/runs/<suite>/<number>/artifacts")]
+async fn artifacts(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<Vec<Artifact>> {
+    let row = find(app, suite, number).await?;
+    let past = past(app, &row).await?;
+    let files = app.store.artifacts(row.id, None).await?;
+    let entries: Vec<i32> = files.iter().filter_map(|f| f.entry).collect();
+    let attempts = app.store.attempts_of(row.id, kesmo_store::month_of(row.created_at), &entries).await?;
+    let number_of: HashMap<(i32, i32), u32> = attempts.iter().map(|a| ((a.entry, a.batch), a.number as u32)).collect();
+    let read = |f: kesmo_store::past::ArtifactRow| {
+        let attempt = f.entry.and_then(|e| number_of.get(&(e, f.batch)).copied()).unwrap_or(0);
+        artifact(f, &past.plan, attempt)
+    };
+    Ok(Json(files.into_iter().map(read).collect()))
+}
+
+/// A finished run as a report: `as=junit` (JUnit XML), `as=tap` (TAP 14) or `as=json`.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/report", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path), ("as" = String, Query)), responses((status = 200, body = String), (status = 409)))]
+#[get("/api/runs/<suite>/<number>/report?<as>")]
+async fn report(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: &str,
+    number: i32,
+    r#as: &str,
+) -> Result<(ContentType, String), Refused> {
+    let row = find(app, suite, number).await?;
+    if row.phase != "finished" {
+        return Err(Refused::conflict(format!("{suite}/{number} is not over yet: wait with `kesmo watch {suite}/{number}`")));
+    }
+    let past = past(app, &row).await?;
+    let all: Vec<i32> = (0..past.plan.entries.len() as i32).collect();
+    let attempts = app.store.attempts_of(row.id, kesmo_store::month_of(row.created_at), &all).await?;
+    let mut by_entry: HashMap<i32, Vec<ReportAttempt<'_>>> = HashMap::new();
+    for a in &attempts {
+        let ended = Ended::of(&a.ended).unwrap_or(Ended::Lost);
+        by_entry.entry(a.entry).or_default().push(ReportAttempt { ended, message: &a.message, detail: &a.detail });
+    }
+    let variants: Vec<String> = past.plan.variants.iter().map(ToString::to_string).collect();
+    let case = |(i, planned): (usize, &'_ kesmo_core::plan::PlannedEntry)| {
+        let (outcome, _, spent) = past.states[i];
+        (i as i32, planned.name.as_str().to_owned(), usize::from(planned.variant), outcome, Span(spent))
+    };
+    let rows: Vec<_> = past.plan.entries.iter().enumerate().map(case).collect();
+    let mut cases: Vec<ReportCase<'_>> = rows
+        .iter()
+        .map(|(i, name, variant, outcome, spent)| ReportCase {
+            name,
+            variant: &variants[*variant],
+            outcome: *outcome,
+            spent: *spent,
+            attempts: by_entry.remove(i).unwrap_or_default(),
+        })
+        .collect();
+    let name = format!("{suite}/{number}");
+    match r#as {
+        "junit" => {
+            let took = row.finished_at.zip(row.began_at).map_or(0, |(f, b)| (f - b).num_microseconds().unwrap_or(0));
+            Ok((ContentType::XML, junit::write(&name, Span(took.max(0) as u64), &cases)))
+        }
+        "tap" => Ok((ContentType::Plain, tap_report(&cases))),
+        "json" => {
+            let value = |c: &mut ReportCase<'_>| {
+                let attempt = |a: &ReportAttempt<'_>| serde_json::json!({ "ended": a.ended, "message": a.message, "detail": a.detail });
+                serde_json::json!({
+                    "test": c.name, "variant": c.variant, "outcome": c.outcome, "spent_us": c.spent.0,
+                    "attempts": c.attempts.iter().map(attempt).collect::<Vec<_>>(),
+                })
+            };
+            let entries: Vec<_> = cases.iter_mut().map(value).collect();
+            let whole = serde_json::json!({ "run": summary_of_row(&row, suite), "entries": entries });
+            Ok((ContentType::JSON, serde_json::to_string_pretty(&whole).unwrap_or_default()))
+        }
+        other => Err(Refused::invalid(format!("there is no report {other:?} yet: use junit, tap or json"))),
+    }
+}
+
+fn tap_report(cases: &[ReportCase<'_>]) -> String {
+    let mut out = format!("TAP version 14\n1..{}\n", cases.len());
+    for (i, case) in cases.iter().enumerate() {
+        let name = if case.variant.is_empty() { case.name.to_owned() } else { format!("{} ({})", case.name, case.variant) };
+        let directive = match case.outcome {
+            Outcome::Skipped | Outcome::Parked | Outcome::Unrun => Some(format!("SKIP {}", case.outcome)),
+            _ => None,
+        };
+        out += &tap::write_point(i + 1, case.outcome != Outcome::Failed, &name, directive.as_deref());
+        out.push('\n');
+        if matches!(case.outcome, Outcome::Failed | Outcome::Flaky) {
+            let last = case.attempts.iter().rev().find(|a| a.ended.failing());
+            let message = serde_json::to_string(last.map_or("", |a| a.message)).unwrap_or_default();
+            out += &format!("  ---\n  outcome: {}\n  attempts: {}\n  message: {message}\n  ...\n", case.outcome, case.attempts.len());
+        }
+    }
+    out
+}
+
+/// The workers and what their slots do.
+#[utoipa::path(get, path = "/api/workers", tag = "runs", responses((status = 200, body = [Worker])))]
+#[get("/api/workers")]
+async fn workers(app: &State<App>, _caller: MaySee) -> Answer<Vec<Worker>> {
+    Ok(Json(app.floor.ask(Ask::Workers).await.unwrap_or_default()))
+}
+
+#[derive(rocket::Responder)]
+pub struct BlobFile {
+    file: rocket::fs::NamedFile,
+    kind: ContentType,
+    /// What a test left behind is not ours: no script of it runs as this site.
+    policy: Header<'static>,
+    sniff: Header<'static>,
+    cache: Header<'static>,
+}
+
+/// The content of an artifact.
+#[utoipa::path(get, path = "/api/blobs/{digest}", params(("digest" = String, Path)), tag = "runs",
+    responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream"), (status = 404)))]
+#[get("/api/blobs/<digest>")]
+async fn blob(app: &State<App>, _caller: MaySee, digest: &str) -> Result<BlobFile, Refused> {
+    let none = || Refused::new(Status::NotFound, "not-found", format!("there is no artifact {digest:?}"));
+    if !is_digest(digest) {
+        return Err(none());
+    }
+    let path = app.store.is_kept_file(digest).await?.ok_or_else(none)?;
+    let file = rocket::fs::NamedFile::open(app.blobs.path(digest)).await.map_err(|_| none())?;
+    Ok(BlobFile {
+        file,
+        kind: media_type(&path),
+        policy: Header::new("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:"),
+        sniff: Header::new("X-Content-Type-Options", "nosniff"),
+        cache: Header::new("Cache-Control", "private, max-age=31536000, immutable"),
+    })
+}

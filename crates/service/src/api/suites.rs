@@ -1,0 +1,212 @@
+//! Suites, their bundles and their tests.
+
+use std::collections::BTreeMap;
+
+use kesmo_core::{
+    name::did_you_mean,
+    plan::{DEFAULT_RETRIES, Plan},
+    suite::{SuiteFile, file::FILE_NAME},
+};
+use kesmo_store::suites::SuiteRow;
+use kesmo_wire::{
+    api::{FacetDetail, NewSuite, Stored, Suite, SuiteDetail, TestLine, Tests, TestsQuery},
+    is_digest,
+    link::Errand,
+};
+use rocket::{
+    Data, Route, State, delete, get, head,
+    http::Status,
+    post, put, routes,
+    serde::json::{Error as JsonError, Json},
+};
+
+use super::{Answer, Refused, body, runs::summary_of_row};
+use crate::{
+    App,
+    access::{MayKeep, MayOperate, MaySee},
+    blobs::{LARGEST, NotTaken},
+    floor::{Ask, ListAsk, keeping::expected},
+};
+
+/// The pool that runs go to unless told otherwise.
+pub const DEFAULT_POOL: &str = "standing";
+
+pub(super) fn routes() -> Vec<Route> {
+    routes![bundle_known, put_bundle, add, list, show, remove, tests]
+}
+
+fn digest(text: &str) -> Result<&str, Refused> {
+    if is_digest(text) { Ok(text) } else { Err(Refused::invalid(format!("{text:?} is no SHA-256 in hexadecimal digits"))) }
+}
+
+impl From<NotTaken> for Refused {
+    fn from(not_taken: NotTaken) -> Self {
+        match not_taken {
+            NotTaken::OtherDigest(found) => Self::invalid(format!("what arrived has the SHA-256 {found}: send it again")),
+            NotTaken::TooLarge => Self::new(
+                Status::PayloadTooLarge,
+                "too-large",
+                format!("it is larger than {} MiB: leave files away with .kesmoignore", LARGEST >> 20),
+            ),
+            NotTaken::Failed(e) => Self::unavailable(e.to_string()),
+        }
+    }
+}
+
+/// Whether a bundle is here already, so that it need not be uploaded.
+#[utoipa::path(head, path = "/api/bundles/{digest}", params(("digest" = String, Path)), tag = "suites",
+    responses((status = 200), (status = 404)))]
+#[head("/api/bundles/<bundle>")]
+async fn bundle_known(app: &State<App>, _caller: MayOperate, bundle: &str) -> Result<Status, Refused> {
+    let known = app.blobs.has(digest(bundle)?) && app.store.suite_file(bundle).await?.is_some();
+    Ok(if known { Status::Ok } else { Status::NotFound })
+}
+
+/// Uploads a bundle, a gzipped tar archive with `kesmo.toml` at its root, under its SHA-256.
+#[utoipa::path(put, path = "/api/bundles/{digest}", params(("digest" = String, Path)), tag = "suites",
+    request_body(content = Vec<u8>, content_type = "application/gzip"), responses((status = 200, body = Stored), (status = 422)))]
+#[put("/api/bundles/<bundle>", data = "<content>")]
+async fn put_bundle(app: &State<App>, _caller: MayOperate, bundle: &str, content: Data<'_>) -> Answer<Stored> {
+    let bytes = app.blobs.take(digest(bundle)?, content).await?;
+    let (blobs, name) = (app.blobs.clone(), bundle.to_owned());
+    let read = tokio::task::spawn_blocking(move || blobs.file_in_bundle(&name, FILE_NAME)).await;
+    let text = read.map_err(|e| Refused::unavailable(e.to_string()))?.map_err(Refused::invalid)?;
+    SuiteFile::parse(FILE_NAME, &text).map_err(|e| Refused::invalid(e.to_string()))?;
+    app.store.add_source(bundle, &text).await?;
+    Ok(Json(Stored { digest: bundle.to_owned(), bytes }))
+}
+
+/// The suite file of a bundle.
+pub(super) async fn suite_file(app: &App, bundle: &str) -> Result<(String, SuiteFile), Refused> {
+    let text = app.store.suite_file(digest(bundle)?).await?;
+    let text = text.ok_or_else(|| Refused::not_found(format!("the bundle {bundle} is not here: upload it first")))?;
+    let file = SuiteFile::parse(FILE_NAME, &text).map_err(|e| Refused::invalid(e.to_string()))?;
+    Ok((text, file))
+}
+
+/// The suite of that name; a refusal names the nearest.
+pub(super) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
+    if let Some(row) = app.store.suite(name).await? {
+        return Ok(row);
+    }
+    let all = app.store.suites().await?;
+    let hint = did_you_mean(name, all.iter().map(|s| s.slug.as_str()));
+    Err(Refused::not_found(format!("there is no suite named {name:?}{hint} (add one with `kesmo suite add FOLDER`)")))
+}
+
+/// Adds a suite from an uploaded bundle, or gives the suite of that name new files.
+#[utoipa::path(post, path = "/api/suites", request_body = NewSuite, tag = "suites", responses((status = 200, body = SuiteDetail)))]
+#[post("/api/suites", data = "<new>")]
+async fn add(app: &State<App>, _caller: MayOperate, new: Result<Json<NewSuite>, JsonError<'_>>) -> Answer<SuiteDetail> {
+    let new = body(new)?;
+    let (_, file) = suite_file(app, &new.bundle).await?;
+    let row = app.store.put_suite(file.suite.as_str(), &file.about, &new.bundle, false).await?;
+    Ok(Json(detail(app, row).await?))
+}
+
+/// All suites with their latest runs.
+#[utoipa::path(get, path = "/api/suites", tag = "suites", responses((status = 200, body = [Suite])))]
+#[get("/api/suites")]
+async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<Suite>> {
+    let rows = app.store.suites().await?;
+    let mut all = Vec::new();
+    for row in rows {
+        all.push(view(app, row, 12).await?);
+    }
+    Ok(Json(all))
+}
+
+async fn view(app: &App, row: SuiteRow, most_runs: i64) -> Result<Suite, Refused> {
+    let active = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
+    let runs = app.store.last_runs(&[row.id], most_runs).await?;
+    let summary = |run: kesmo_store::runs::RunRow| match active.get(&run.id) {
+        Some(summary) => summary.clone(),
+        None => summary_of_row(&run, &row.slug),
+    };
+    let last_runs: Vec<_> = runs.into_iter().map(summary).collect();
+    let entries = last_runs.iter().find(|r| r.began_at.is_some()).map(|r| r.tally.total());
+    Ok(Suite { name: row.slug.clone(), about: row.about, bundle: row.source, added_at: row.added_at, entries, last_runs })
+}
+
+async fn detail(app: &App, row: SuiteRow) -> Result<SuiteDetail, Refused> {
+    let (text, file) = suite_file(app, &row.source).await?;
+    let facets = file.facets.facets.iter().map(|(name, values)| FacetDetail { name: name.clone(), values: values.clone() });
+    Ok(SuiteDetail {
+        facets: facets.collect(),
+        settings: file.settings.clone(),
+        environments: file.env_for.keys().cloned().collect(),
+        needs: file.needs.clone(),
+        retries: file.retry.times.unwrap_or(DEFAULT_RETRIES),
+        file: text,
+        suite: view(app, row, 30).await?,
+    })
+}
+
+/// One suite with what its file says.
+#[utoipa::path(get, path = "/api/suites/{suite}", params(("suite" = String, Path)), tag = "suites",
+    responses((status = 200, body = SuiteDetail), (status = 404)))]
+#[get("/api/suites/<suite>")]
+async fn show(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<SuiteDetail> {
+    let row = named(app, suite).await?;
+    Ok(Json(detail(app, row).await?))
+}
+
+/// Takes a suite out of the list. Its runs can still be read.
+#[utoipa::path(delete, path = "/api/suites/{suite}", params(("suite" = String, Path)), tag = "suites",
+    responses((status = 204), (status = 404)))]
+#[delete("/api/suites/<suite>")]
+async fn remove(app: &State<App>, _caller: MayKeep, suite: &str) -> Result<Status, Refused> {
+    named(app, suite).await?;
+    app.store.remove_suite(suite).await?;
+    Ok(Status::NoContent)
+}
+
+/// The tests that a pick would run, with expected time and record. Waits for a worker to list them where they are not known.
+#[utoipa::path(post, path = "/api/suites/{suite}/tests", params(("suite" = String, Path)), request_body = TestsQuery, tag = "suites",
+    responses((status = 200, body = Tests), (status = 422)))]
+#[post("/api/suites/<suite>/tests", data = "<query>")]
+async fn tests(app: &State<App>, _caller: MaySee, suite: &str, query: Result<Json<TestsQuery>, JsonError<'_>>) -> Answer<Tests> {
+    let query = body(query)?;
+    let invalid = |e: kesmo_core::Error| Refused::invalid(e.to_string());
+    let row = named(app, suite).await?;
+    let bundle = query.bundle.unwrap_or_else(|| row.source.clone());
+    let (_, file) = suite_file(app, &bundle).await?;
+    query.options.check(&file).map_err(invalid)?;
+    let errand = Errand {
+        run: String::new(),
+        bundle: bundle.clone(),
+        variant: Vec::new(),
+        settings: file.settings_with(&query.options.set).map_err(invalid)?,
+        env: file.environment(query.options.env.as_deref()).map_err(invalid)?,
+        seed: 0,
+    };
+    let mut lists = Vec::new();
+    for variant in file.facets.chosen(&query.options.variants).map_err(invalid)? {
+        let ask = ListAsk::new(&file, &bundle, DEFAULT_POOL, &variant, &errand);
+        lists.push((variant, app.floor.list(ask).await.map_err(Refused::invalid)?));
+    }
+    let records = app.store.records(row.id).await?;
+    let plan = Plan::make(&file, &query.options, &lists, expected(&records)).map_err(invalid)?;
+    let tags: BTreeMap<&str, &[String]> =
+        lists.iter().flat_map(|l| &l.1).map(|t| (t.name.as_str(), t.tags.as_slice())).collect();
+    let line = |index: u32| {
+        let entry = &plan.entries[index as usize];
+        let variant = plan.variant_of(index).to_string();
+        let record = records.get(&(entry.name.to_string(), variant.clone())).copied().unwrap_or_default();
+        TestLine {
+            name: entry.name.to_string(),
+            variant,
+            tags: tags.get(entry.name.as_str()).map(|t| t.to_vec()).unwrap_or_default(),
+            expected_us: entry.expected.map(|s| s.0),
+            retries: u32::from(entry.retries),
+            retries_from: entry.retries_from,
+            passed: record.passed,
+            flaky: record.flaky,
+            failed: record.failed,
+            skipped: record.skipped,
+            last: record.last,
+        }
+    };
+    let tests = (0..plan.entries.len() as u32).map(line).collect();
+    Ok(Json(Tests { suite: row.slug, listed: plan.listed as u32, tests }))
+}

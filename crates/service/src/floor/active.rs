@@ -1,0 +1,285 @@
+//! One run on the floor: its engine, and what views of it need.
+
+use std::{
+    collections::{BTreeSet, VecDeque},
+    sync::Arc,
+};
+
+use chrono::NaiveDate;
+use kesmo_core::{
+    run::{BatchId, Engine, WorkerId},
+    suite::{ListedTest, SuiteFile, Variant},
+    time::Timestamp,
+    words::{Outcome, Phase, Verdict},
+};
+use kesmo_store::{commit::RunChange as StoredRun, runs::RunRow};
+use kesmo_wire::{
+    api::{Entries, Entry, Run, RunSummary, Slot},
+    link::Errand,
+    live::{AttemptChange, DecidedChange, RunChange, RunSnapshot, thin},
+};
+use tokio::time::Instant;
+
+use super::{EntryQuestion, to_time, workers::Workers};
+use crate::live::Hub;
+
+/// Entries in trouble that a snapshot holds.
+const MOST_TROUBLE: usize = 200;
+/// Letters of a summary's strip and of a snapshot's.
+pub(crate) const SHORT_STRIP: usize = 200;
+pub(crate) const LONG_STRIP: usize = 2000;
+
+/// A list that a run needs.
+pub(super) struct NeededList {
+    pub variant: Variant,
+    pub key: String,
+    pub tests: Option<Vec<ListedTest>>,
+}
+
+pub(crate) struct ActiveRun {
+    pub row: RunRow,
+    pub suite: String,
+    pub file: SuiteFile,
+    pub month: NaiveDate,
+    pub engine: Engine,
+    pub errand: Errand,
+    pub capable: BTreeSet<WorkerId>,
+    pub(super) lists: Vec<NeededList>,
+    pub hub: Arc<Hub>,
+    pub notes: Vec<String>,
+    pub strip: String,
+    pub finished_at: Option<Timestamp>,
+    /// What each entry's last attempt took, in microseconds, and its worker.
+    pub last: Vec<(u64, u32)>,
+    trouble: VecDeque<Entry>,
+    /// Something changed since it was published.
+    pub dirty: bool,
+    pub floor_dirty: bool,
+    pub published: Instant,
+    /// Changes since then.
+    pub attempts: Vec<AttemptChange>,
+    pub decided: Vec<DecidedChange>,
+    pub new_notes: Vec<String>,
+}
+
+impl ActiveRun {
+    pub fn new(row: RunRow, suite: String, file: SuiteFile, engine: Engine, errand: Errand) -> Self {
+        let month = kesmo_store::month_of(row.created_at);
+        let fresh = Instant::now().checked_sub(super::PUBLISH_EVERY).unwrap_or_else(Instant::now);
+        Self {
+            month,
+            row,
+            suite,
+            file,
+            engine,
+            errand,
+            capable: BTreeSet::new(),
+            lists: Vec::new(),
+            hub: Arc::new(Hub::default()),
+            notes: Vec::new(),
+            strip: String::new(),
+            finished_at: None,
+            last: Vec::new(),
+            trouble: VecDeque::new(),
+            dirty: true,
+            floor_dirty: true,
+            published: fresh,
+            attempts: Vec::new(),
+            decided: Vec::new(),
+            new_notes: Vec::new(),
+        }
+    }
+
+    pub fn name(&self) -> String {
+        format!("{}/{}", self.suite, self.row.number)
+    }
+
+    pub fn finished(&self) -> bool {
+        self.finished_at.is_some()
+    }
+
+    pub fn touch(&mut self) {
+        self.dirty = true;
+        self.floor_dirty = true;
+    }
+
+    pub fn verdict(&self) -> Option<(Verdict, String)> {
+        self.engine.verdict().map(|(v, r)| (v, r.to_owned()))
+    }
+
+    /// How the run stands, for its row.
+    pub fn stored(&self) -> StoredRun {
+        let verdict = self.verdict();
+        let finished = verdict.is_some();
+        StoredRun {
+            run_id: self.row.id,
+            phase: self.engine.phase(),
+            reason: verdict.as_ref().map(|v| v.1.clone()).unwrap_or_default(),
+            verdict: verdict.map(|v| v.0),
+            listings: self.lists.iter().map(|l| l.key.clone()).collect(),
+            listed: self.engine.plan().listed as u32,
+            tally: self.engine.tally(),
+            stats: self.engine.stats(),
+            strip: if finished { thin(&self.strip, LONG_STRIP) } else { String::new() },
+            began_at: self.engine.began_at().map(to_time),
+            finished_at: self.finished_at.map(to_time),
+        }
+    }
+
+    pub fn summary(&self, now: Timestamp) -> RunSummary {
+        let verdict = self.verdict();
+        RunSummary {
+            name: self.name(),
+            suite: self.suite.clone(),
+            number: self.row.number as u32,
+            phase: self.engine.phase(),
+            reason: verdict.as_ref().map(|v| v.1.clone()).unwrap_or_default(),
+            verdict: verdict.map(|v| v.0),
+            waiting_for: self.engine.waiting_for().map(str::to_owned),
+            tally: self.engine.tally(),
+            stats: self.engine.stats(),
+            labels: serde_json::from_value(self.row.labels.clone()).unwrap_or_default(),
+            pool: self.row.pool.clone(),
+            started_by: self.row.started_by.clone(),
+            created_at: self.row.created_at,
+            began_at: self.engine.began_at().map(to_time),
+            finished_at: self.finished_at.map(to_time),
+            left_us: self.engine.time_left(now).map(|s| s.0),
+            strip: thin(&self.strip, SHORT_STRIP),
+            slots: self.engine.slots_in_use(),
+        }
+    }
+
+    pub fn detail(&self, now: Timestamp) -> Run {
+        Run {
+            summary: self.summary(now),
+            bundle: self.row.source.clone(),
+            options: self.row.run_options().unwrap_or_default(),
+            listed: self.engine.plan().listed as u32,
+            variants: self.engine.plan().variants.iter().map(ToString::to_string).collect(),
+            notes: self.notes.clone(),
+        }
+    }
+
+    pub fn snapshot(&self, now: Timestamp, workers: &Workers) -> RunSnapshot {
+        RunSnapshot {
+            run: self.detail(now),
+            slots: workers.slots_of(self.row.id, self),
+            trouble: self.trouble.iter().cloned().collect(),
+            strip: thin(&self.strip, LONG_STRIP),
+        }
+    }
+
+    /// Says what a slot does that has this batch.
+    pub fn fill_slot(&self, slot: &mut Slot, batch: BatchId) {
+        slot.run = Some(self.name());
+        if let Some((entry, began)) = self.engine.running_in(batch) {
+            slot.doing = Some(self.engine.plan().entries[entry as usize].name.to_string());
+            let variant = self.engine.plan().variant_of(entry);
+            slot.variant = (!variant.is_plain()).then(|| variant.to_string());
+            slot.since = Some(to_time(began));
+        }
+    }
+
+    /// Publishes what changed since the last time.
+    pub fn publish(&mut self, workers: &Workers) {
+        self.dirty = false;
+        self.published = Instant::now();
+        let change = RunChange {
+            summary: self.summary(super::now()),
+            attempts: std::mem::take(&mut self.attempts),
+            decided: std::mem::take(&mut self.decided),
+            slots: workers.slots_of(self.row.id, self),
+            notes: std::mem::take(&mut self.new_notes),
+        };
+        let kind = if self.finished() { "end" } else { "change" };
+        if self.hub.watched() || self.finished() {
+            self.hub.publish(kind, serde_json::to_string(&change).unwrap_or_default());
+        }
+    }
+
+    /// Notes an outcome for the views.
+    pub fn note_outcome(&mut self, index: u32, outcome: Outcome, message: &str, worker: Option<&str>) {
+        self.strip.push(kesmo_wire::live::letter(outcome));
+        if matches!(outcome, Outcome::Failed | Outcome::Flaky) {
+            if self.trouble.len() == MOST_TROUBLE {
+                self.trouble.pop_front();
+            }
+            let entry = Entry { message: message.to_owned(), worker: worker.map(str::to_owned), ..self.entry(index) };
+            self.trouble.push_back(entry);
+        }
+    }
+
+    pub fn entry(&self, index: u32) -> Entry {
+        let planned = &self.engine.plan().entries[index as usize];
+        let (outcome, running, attempts) = self.engine.entry(index);
+        let spent = self.last.get(index as usize).map(|l| l.0).filter(|s| *s > 0);
+        Entry {
+            index,
+            test: planned.name.to_string(),
+            variant: self.engine.plan().variant_of(index).to_string(),
+            outcome,
+            running,
+            attempts: u32::from(attempts),
+            spent_us: spent,
+            message: String::new(),
+            worker: None,
+        }
+    }
+
+    /// A page of entries; their messages are added by who asks.
+    pub fn entries(&self, question: &EntryQuestion) -> Entries {
+        if self.engine.phase() == Phase::Listing {
+            return Entries { total: 0, entries: Vec::new() };
+        }
+        let plan = self.engine.plan();
+        let variants: Vec<String> = plan.variants.iter().map(ToString::to_string).collect();
+        page(plan.entries.len() as u32, question, |i| {
+            let (outcome, running, _) = self.engine.entry(i);
+            let planned = &plan.entries[i as usize];
+            let state = state_word(outcome, running);
+            (state, planned.name.as_str(), variants[usize::from(planned.variant)].as_str())
+        }, |i| self.entry(i))
+    }
+}
+
+/// The word of an entry's state.
+pub(crate) fn state_word(outcome: Option<Outcome>, running: bool) -> &'static str {
+    match outcome {
+        Some(outcome) => outcome.word(),
+        None if running => "running",
+        None => "waiting",
+    }
+}
+
+/// Finds the entries that answer a question: those in trouble first, then running, then the rest in listed order.
+pub(crate) fn page<'a>(
+    count: u32,
+    question: &EntryQuestion,
+    about: impl Fn(u32) -> (&'static str, &'a str, &'a str),
+    make: impl Fn(u32) -> Entry,
+) -> Entries {
+    let wanted = question.name.to_lowercase();
+    let mut found: Vec<(u8, u32)> = Vec::new();
+    for index in 0..count {
+        let (state, name, variant) = about(index);
+        let in_state = match question.state.as_str() {
+            "" => true,
+            "trouble" => matches!(state, "failed" | "flaky"),
+            other => other == state,
+        };
+        let named = wanted.is_empty() || name.to_lowercase().contains(&wanted) || variant.to_lowercase().contains(&wanted);
+        if in_state && named {
+            let rank = match state {
+                "failed" => 0,
+                "running" => 1,
+                "flaky" => 2,
+                _ => 3,
+            };
+            found.push((rank, index));
+        }
+    }
+    found.sort_unstable();
+    let entries = found.iter().skip(question.skip).take(question.limit).map(|(_, i)| make(*i)).collect();
+    Entries { total: found.len() as u32, entries }
+}

@@ -1,0 +1,532 @@
+//! From what happens to what is kept: feeding engines, carrying out their effects, and committing.
+
+use std::time::Duration;
+
+use kesmo_core::{
+    name::TestName,
+    plan::Plan,
+    run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId},
+    suite::{ListedTest, SuiteFile, Variant},
+    time::{Span, Timestamp},
+    words::{Ended, Outcome},
+};
+use kesmo_store::{
+    commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch},
+    runs::RunRow,
+};
+use kesmo_wire::{
+    link::{AttemptReport, BatchKey, Errand, FromWorker, Grant, GrantedEntry, Log, ToWorker, WorkerEvent},
+    live::{AttemptChange, DecidedChange},
+};
+
+use super::{
+    After, Floor,
+    active::{ActiveRun, NeededList},
+    listing::ListAsk,
+    now, to_time,
+    workers::Use,
+};
+use crate::Error;
+
+/// The errand of a run's batches.
+pub(crate) fn errand(row: &RunRow, suite: &str, file: &SuiteFile) -> Result<Errand, String> {
+    let options = row.run_options().map_err(|e| e.to_string())?;
+    Ok(Errand {
+        run: format!("{suite}/{}", row.number),
+        bundle: row.source.clone(),
+        variant: Vec::new(),
+        settings: file.settings_with(&options.set).map_err(|e| e.to_string())?,
+        env: file.environment(options.env.as_deref()).map_err(|e| e.to_string())?,
+        seed: row.seed as u64,
+    })
+}
+
+impl Floor {
+    /// Takes up all runs without a verdict, as they were kept.
+    pub(super) async fn take_up(&mut self) -> Result<(), Error> {
+        for (row, suite) in self.store.unfinished_runs().await? {
+            self.take_up_run(row, suite).await?;
+        }
+        self.keep().await;
+        Ok(())
+    }
+
+    async fn take_up_run(&mut self, row: RunRow, suite: String) -> Result<(), Error> {
+        if row.phase != "running" {
+            self.begin_run(row, suite).await;
+            return Ok(());
+        }
+        tracing::info!(run = format!("{suite}/{}", row.number), "taking up a run");
+        let Some((mut active, variants)) = self.open_run(&row, &suite).await else { return Ok(()) };
+        let mut lists = Vec::new();
+        for (variant, key) in variants.into_iter().zip(&row.listings) {
+            lists.push((variant, self.store.listing(key).await?.unwrap_or_default()));
+        }
+        let options = row.run_options()?;
+        let records = self.store.records(row.suite_id).await?;
+        let plan = match Plan::make(&active.file, &options, &lists, expected(&records)) {
+            Ok(plan) => plan,
+            Err(e) => {
+                self.runs.insert(row.id, active);
+                self.feed(row.id, Input::Void(e.to_string()));
+                return Ok(());
+            }
+        };
+        let mut attempts = Vec::new();
+        let bones = self.store.attempt_bones(row.id, active.month).await?;
+        active.last = vec![(0, 0); plan.entries.len()];
+        for bone in &bones {
+            let worker = self.workers.number(&bone.worker);
+            let past = PastAttempt {
+                entry: bone.entry as u32,
+                number: bone.number as u16,
+                batch: BatchId(bone.batch as u32),
+                worker,
+                ended: Ended::of(&bone.ended).unwrap_or(Ended::Lost),
+                spent: Span(bone.spent_us as u64),
+                decided: bone.decided.as_deref().and_then(Outcome::of),
+            };
+            if let Some(last) = active.last.get_mut(past.entry as usize) {
+                *last = (past.spent.0, worker.0);
+            }
+            attempts.push(past);
+        }
+        let mut batches = Vec::new();
+        for batch in self.store.batches(row.id).await? {
+            let worker = if batch.open {
+                self.workers.expect(&batch.worker, &row.pool, self.patience)
+            } else {
+                self.workers.number(&batch.worker)
+            };
+            batches.push(PastBatch {
+                batch: BatchId(batch.number as u32),
+                worker,
+                slot: batch.slot as u16,
+                entries: batch.entries.iter().map(|e| *e as u32).collect(),
+                granted_at: Timestamp(batch.granted_at.timestamp_micros()),
+                open: batch.open,
+            });
+        }
+        let began = Timestamp(row.began_at.unwrap_or(row.created_at).timestamp_micros());
+        let policy = Policy::of(&active.file, options.shards);
+        active.engine = Engine::restore(policy, plan, began, &attempts, &batches);
+        active.lists = lists
+            .into_iter()
+            .zip(&row.listings)
+            .map(|((variant, _), key)| NeededList { variant, key: key.clone(), tests: None })
+            .collect();
+        active.notes = self.store.notes(row.id).await?;
+        for past in &attempts {
+            if let Some(outcome) = past.decided {
+                // What it said is read from the store when someone asks.
+                active.note_outcome(past.entry, outcome, "", Some(self.workers.name(past.worker)));
+            }
+        }
+        self.runs.insert(row.id, active);
+        Ok(())
+    }
+
+    /// Reads a run's suite file; a run of which it cannot be read is void at once.
+    async fn open_run(&mut self, row: &RunRow, suite: &str) -> Option<(ActiveRun, Vec<Variant>)> {
+        let read = async {
+            let text = self.store.suite_file(&row.source).await.map_err(|e| e.to_string())?;
+            let text = text.ok_or("its files are gone")?;
+            let file = SuiteFile::parse("kesmo.toml", &text).map_err(|e| e.to_string())?;
+            let options = row.run_options().map_err(|e| e.to_string())?;
+            options.check(&file).map_err(|e| e.to_string())?;
+            let variants = file.facets.chosen(&options.variants).map_err(|e| e.to_string())?;
+            let errand = errand(row, suite, &file)?;
+            Ok::<_, String>((file, options, variants, errand))
+        };
+        match read.await {
+            Ok((file, options, variants, errand)) => {
+                let engine = Engine::new(Policy::of(&file, options.shards));
+                Some((ActiveRun::new(row.clone(), suite.to_owned(), file, engine, errand), variants))
+            }
+            Err(why) => {
+                tracing::error!(run = format!("{suite}/{}", row.number), why, "a run cannot be taken up");
+                self.commit.runs.push(kesmo_store::commit::RunChange {
+                    run_id: row.id,
+                    phase: kesmo_core::words::Phase::Finished,
+                    verdict: Some(kesmo_core::words::Verdict::Void),
+                    reason: why,
+                    listings: row.listings.clone(),
+                    listed: 0,
+                    tally: kesmo_core::run::Tally::default(),
+                    stats: kesmo_core::run::AttemptStats::default(),
+                    strip: String::new(),
+                    began_at: row.began_at,
+                    finished_at: Some(to_time(now())),
+                });
+                None
+            }
+        }
+    }
+
+    /// Begins a run: asks for its lists, or goes on at once where they are known.
+    pub(super) async fn begin_run(&mut self, row: RunRow, suite: String) {
+        let Some((mut active, variants)) = self.open_run(&row, &suite).await else { return };
+        tracing::info!(run = active.name(), by = row.started_by, "a run begins");
+        let id = row.id;
+        let mut asks = Vec::new();
+        for variant in variants {
+            let ask = ListAsk::new(&active.file, &row.source, &row.pool, &variant, &active.errand);
+            let tests = match self.store.listing(&ask.key).await {
+                Ok(tests) => tests,
+                Err(e) => {
+                    tracing::warn!("a list could not be read and is made again: {e}");
+                    None
+                }
+            };
+            let key = ask.key.clone();
+            if tests.is_none() {
+                asks.push(ask);
+            }
+            active.lists.push(NeededList { variant, key, tests });
+        }
+        self.commit.runs.push(active.stored());
+        self.runs.insert(id, active);
+        self.fleet_changed = true;
+        for ask in asks {
+            self.want_for_run(ask, id);
+        }
+        self.plan_if_listed(id).await;
+    }
+
+    /// A list that a run waited for is known.
+    pub(super) fn list_known(&mut self, run: i64, key: &str, tests: Vec<ListedTest>) {
+        if let Some(active) = self.runs.get_mut(&run) {
+            active.lists.iter_mut().filter(|l| l.key == key).for_each(|l| l.tests = Some(tests.clone()));
+            self.to_plan.push(run);
+        }
+    }
+
+    /// Makes the plan of a run once all its lists are known.
+    pub(super) async fn plan_if_listed(&mut self, run: i64) {
+        let Some(active) = self.runs.get_mut(&run) else { return };
+        if active.lists.iter().any(|l| l.tests.is_none()) {
+            return;
+        }
+        let lists: Vec<(Variant, Vec<ListedTest>)> =
+            active.lists.iter_mut().map(|l| (l.variant.clone(), l.tests.take().unwrap_or_default())).collect();
+        let records = match self.store.records(active.row.suite_id).await {
+            Ok(records) => records,
+            Err(e) => {
+                tracing::warn!("records could not be read; the run is planned without them: {e}");
+                kesmo_store::records::Records::new()
+            }
+        };
+        let options = active.row.run_options().unwrap_or_default();
+        let input = match Plan::make(&active.file, &options, &lists, expected(&records)) {
+            Ok(plan) => {
+                active.last = vec![(0, 0); plan.entries.len()];
+                Input::Planned(plan)
+            }
+            Err(e) => Input::Void(e.to_string()),
+        };
+        self.feed(run, input);
+        if let Some(active) = self.runs.get_mut(&run) {
+            active.touch();
+            if !active.finished() {
+                let stored = active.stored();
+                self.commit.runs.push(stored);
+            }
+        }
+    }
+
+    /// Feeds an input to a run's engine and gathers its effects.
+    pub(super) fn feed(&mut self, run: i64, input: Input) {
+        self.feed_with(run, input, None);
+    }
+
+    fn feed_with(&mut self, run: i64, input: Input, report: Option<AttemptReport>) {
+        let Some(active) = self.runs.get_mut(&run) else { return };
+        let effects = active.engine.handle(input, now());
+        let mut report = report;
+        for effect in effects {
+            self.carry_out(run, effect, &mut report);
+        }
+    }
+
+    fn carry_out(&mut self, run: i64, effect: Effect, report: &mut Option<AttemptReport>) {
+        let Some(active) = self.runs.get_mut(&run) else { return };
+        active.touch();
+        match effect {
+            Effect::Grant(grant) => {
+                let key = BatchKey { run, batch: grant.batch.0 };
+                let plan = active.engine.plan();
+                let entry = |index: &u32| {
+                    let planned = &plan.entries[*index as usize];
+                    GrantedEntry { index: *index, name: planned.name.to_string(), limit_us: planned.limit.0 }
+                };
+                let variant = plan.variant_of(grant.entries[0]).pairs().to_vec();
+                let message = Grant {
+                    key,
+                    slot: grant.slot,
+                    errand: Errand { variant, ..active.errand.clone() },
+                    entries: grant.entries.iter().map(entry).collect(),
+                    attempt: grant.attempt,
+                };
+                self.commit.batches.push(NewBatch {
+                    run_id: run,
+                    number: grant.batch.0,
+                    worker: self.workers.name(grant.worker).to_owned(),
+                    slot: grant.slot,
+                    entries: grant.entries,
+                    granted_at: to_time(now()),
+                });
+                self.workers.take(grant.worker, grant.slot, Use::Batch(key));
+                self.after.push(After::Send(grant.worker, ToWorker::Grant(Box::new(message))));
+            }
+            Effect::Revoke { worker, batch } => {
+                let key = BatchKey { run, batch: batch.0 };
+                self.after.push(After::Send(worker, ToWorker::Revoke { key }));
+            }
+            Effect::Began { batch, .. } => {
+                let place = active.engine.open_batches().find(|(id, _, _)| *id == batch);
+                if let Some((_, worker, slot)) = place {
+                    self.workers.touched(worker, slot, None);
+                }
+            }
+            Effect::Attempt(kept) => self.keep_attempt(run, kept, report.take()),
+            Effect::Decided { entry, number, outcome } => {
+                let month = active.month;
+                if number > 0 {
+                    self.commit.decided.push(Decided { month, run_id: run, entry, number, outcome });
+                }
+                let plan = active.engine.plan();
+                let (test, variant) = (plan.entries[entry as usize].name.to_string(), plan.variant_of(entry).to_string());
+                // After a stop a large run may have very many: the views know them from the verdict.
+                if outcome != Outcome::Unrun || active.decided.len() < 1000 {
+                    active.decided.push(DecidedChange { index: entry, test, variant, outcome });
+                }
+                active.note_outcome(entry, outcome, "", None);
+            }
+            Effect::WentBack { .. } => {}
+            Effect::BatchOver { batch } => {
+                self.commit.over.push((run, batch.0));
+                self.workers.free_batch(BatchKey { run, batch: batch.0 });
+            }
+            Effect::Note(text) => self.note(run, text),
+            Effect::Waiting(_) => {}
+            Effect::Verdict { verdict, reason } => {
+                active.finished_at = Some(now());
+                tracing::info!(run = active.name(), verdict = verdict.word(), reason, "a run is over");
+                let stored = active.stored();
+                self.commit.runs.push(stored);
+                self.to_record.push(run);
+            }
+        }
+    }
+
+    fn note(&mut self, run: i64, text: String) {
+        if let Some(active) = self.runs.get_mut(&run)
+            && active.notes.len() < 1000
+        {
+            active.notes.push(text.clone());
+            active.new_notes.push(text.clone());
+            active.touch();
+            self.commit.notes.push((run, text));
+        }
+    }
+
+    fn keep_attempt(&mut self, run: i64, kept: AttemptKept, report: Option<AttemptReport>) {
+        let Some(active) = self.runs.get_mut(&run) else { return };
+        let worker = self.workers.name(kept.worker).to_owned();
+        let lost = || AttemptReport {
+            key: BatchKey { run, batch: kept.batch.0 },
+            entry: kept.entry,
+            ended: kept.ended,
+            began_us: now().0,
+            ended_us: now().0,
+            spent_us: 0,
+            message: format!("the worker {worker} went away while this ran"),
+            detail: String::new(),
+            steps: Vec::new(),
+            log: Log::None,
+        };
+        let report = report.unwrap_or_else(lost);
+        let planned = &active.engine.plan().entries[kept.entry as usize];
+        active.attempts.push(AttemptChange {
+            index: kept.entry,
+            test: planned.name.to_string(),
+            variant: active.engine.plan().variant_of(kept.entry).to_string(),
+            number: u32::from(kept.number),
+            ended: kept.ended,
+            outcome: kept.decided,
+            spent_us: kept.spent.0,
+            message: kesmo_core::name::shorten(&report.message, 500),
+            worker: worker.clone(),
+            ended_at_us: report.ended_us,
+        });
+        if let Some(last) = active.last.get_mut(kept.entry as usize) {
+            *last = (kept.spent.0, kept.worker.0);
+        }
+        if let Some(outcome) = kept.decided {
+            active.note_outcome(kept.entry, outcome, &kesmo_core::name::shorten(&report.message, 500), Some(&worker));
+        }
+        self.workers.touched(kept.worker, kept.slot, Some(kept.ended.failing()));
+        let (log, log_blob, log_bytes) = match report.log {
+            Log::None => (String::new(), None, 0),
+            Log::Text(text) => {
+                let bytes = text.len() as u64;
+                (text, None, bytes)
+            }
+            Log::Blob { digest, bytes } => (String::new(), Some(digest), bytes),
+        };
+        self.commit.attempts.push(NewAttempt {
+            month: active.month,
+            run_id: run,
+            entry: kept.entry,
+            number: kept.number,
+            batch: kept.batch.0,
+            worker,
+            slot: kept.slot,
+            began_at: to_time(Timestamp(report.began_us)),
+            spent_us: kept.spent.0,
+            ended: kept.ended,
+            decided: kept.decided,
+            message: report.message,
+            detail: report.detail,
+            steps: serde_json::to_value(&report.steps).unwrap_or_default(),
+            log,
+            log_blob,
+            log_bytes,
+        });
+    }
+
+    pub(super) fn from_worker(&mut self, link: u64, message: FromWorker) {
+        let Some(worker) = self.workers.of_link(link) else { return };
+        match message {
+            FromWorker::Hello(_) => {}
+            FromWorker::Leaving => self.worker_lost(worker),
+            FromWorker::Report { number, events } => {
+                for event in events {
+                    self.worker_event(worker, event);
+                }
+                self.after.push(After::Send(worker, ToWorker::Stored { number }));
+            }
+        }
+    }
+
+    fn worker_event(&mut self, worker: WorkerId, event: WorkerEvent) {
+        match event {
+            WorkerEvent::Began { key, entry, .. } => {
+                self.feed(key.run, Input::Began { batch: BatchId(key.batch), entry });
+            }
+            WorkerEvent::Ended(report) => {
+                let input = Input::Ended {
+                    batch: BatchId(report.key.batch),
+                    entry: report.entry,
+                    ended: report.ended,
+                    spent: Span(report.spent_us),
+                };
+                self.feed_with(report.key.run, input, Some(*report));
+            }
+            WorkerEvent::Kept { key, entry, files } => {
+                if self.runs.contains_key(&key.run) {
+                    let row = |f: kesmo_wire::link::KeptFile| NewArtifact {
+                        run_id: key.run,
+                        entry,
+                        batch: key.batch,
+                        path: f.path,
+                        about: f.about,
+                        digest: f.digest,
+                        bytes: f.bytes,
+                    };
+                    self.commit.artifacts.extend(files.into_iter().map(row));
+                }
+            }
+            WorkerEvent::Note { key, text } => self.note(key.run, text),
+            WorkerEvent::BatchEnded { key, end } => {
+                self.feed(key.run, Input::BatchEnded { batch: BatchId(key.batch), end });
+            }
+            WorkerEvent::Listed { job, result } => self.listed(worker, &job, result),
+        }
+    }
+
+    /// Writes everything that was gathered, however long PostgreSQL is away, and then does what had to wait for it.
+    pub(super) async fn keep(&mut self) {
+        for (key, tests) in std::mem::take(&mut self.new_lists) {
+            if let Err(e) = self.store.add_listing(&key, &tests).await {
+                tracing::warn!("a list could not be kept and will be made again: {e}");
+            }
+        }
+        for run in std::mem::take(&mut self.to_record) {
+            self.record(run).await;
+        }
+        if !self.commit.is_empty() {
+            let commit = std::mem::take(&mut self.commit);
+            self.store_commit(&commit).await;
+        }
+        for after in std::mem::take(&mut self.after) {
+            match after {
+                After::Send(worker, message) => self.workers.send(worker, message),
+                After::Stopped(reply) => drop(reply.send(true)),
+                After::Ask(ask) => self.answer(ask),
+            }
+        }
+    }
+
+    async fn store_commit(&self, commit: &Commit) {
+        let mut pause = Duration::from_millis(50);
+        let mut tries = 0;
+        loop {
+            match self.store.commit(commit).await {
+                Ok(()) => return,
+                Err(e) => {
+                    tries += 1;
+                    // What PostgreSQL refuses for good must not stop all other runs; it is told loudly instead.
+                    if tries > 20 && matches!(e, kesmo_store::Error::Refused(_) | kesmo_store::Error::Content(_)) {
+                        tracing::error!("a commit is given up, PostgreSQL refuses it: {e}; {commit:?}");
+                        return;
+                    }
+                    tracing::warn!("a commit failed and is tried again: {e}");
+                    tokio::time::sleep(pause).await;
+                    pause = (pause * 2).min(Duration::from_secs(1));
+                }
+            }
+        }
+    }
+
+    /// Brings the records of a run's tests up to date.
+    async fn record(&mut self, run: i64) {
+        let Some(active) = self.runs.get(&run) else { return };
+        if active.last.is_empty() {
+            return;
+        }
+        let records = match self.store.records(active.row.suite_id).await {
+            Ok(records) => records,
+            Err(e) => {
+                tracing::warn!("the records of {} could not be brought up to date: {e}", active.name());
+                return;
+            }
+        };
+        let plan = active.engine.plan();
+        let mut changed = Vec::new();
+        for index in 0..plan.entries.len() as u32 {
+            let (Some(outcome), _, _) = active.engine.entry(index) else { continue };
+            if matches!(outcome, Outcome::Unrun | Outcome::Parked) {
+                continue;
+            }
+            let key = (plan.entries[index as usize].name.to_string(), plan.variant_of(index).to_string());
+            let spent = active.last[index as usize].0;
+            let before = records.get(&key).copied().unwrap_or_default();
+            let record = before.with(outcome, (spent > 0).then_some(Span(spent)));
+            changed.push((key.0, key.1, record));
+        }
+        if !changed.is_empty() {
+            self.commit.records.push((active.row.suite_id, changed));
+        }
+    }
+}
+
+/// What records say of a test's duration.
+pub(crate) fn expected(records: &kesmo_store::records::Records) -> impl Fn(&TestName, &Variant) -> Option<Span> {
+    let known: std::collections::HashMap<(String, String), Span> = records
+        .iter()
+        .filter(|(_, r)| r.estimate.samples > 0)
+        .map(|(key, r)| (key.clone(), r.estimate.expected()))
+        .collect();
+    move |name, variant| known.get(&(name.to_string(), variant.to_string())).copied()
+}

@@ -1,0 +1,449 @@
+//! The floor: one task that owns every run engine and every worker link.
+//!
+//! It handles everything that has arrived, gathers what the engines want kept, writes it in one transaction, and only then
+//! acknowledges, grants, publishes and answers (group commit: what arrives during a commit waits for the next one). When
+//! PostgreSQL goes away the same commit is tried until it is back; workers keep what is not acknowledged meanwhile.
+
+pub(crate) mod active;
+pub(crate) mod keeping;
+mod listing;
+mod workers;
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+    time::Duration,
+};
+
+use chrono::{DateTime, Utc};
+use kesmo_core::{
+    run::{BatchId, Input, WorkerId},
+    suite::ListedTest,
+    time::Timestamp,
+    words::Outcome,
+};
+use kesmo_store::{Store, commit::Commit, runs::NamedRun};
+use kesmo_wire::{
+    api::{Entries, Run, RunSummary, Worker},
+    link::{BatchKey, FromWorker, ToWorker},
+    live::{Floor as FloorView, RunSnapshot},
+};
+use tokio::{
+    sync::{mpsc, oneshot},
+    task::JoinHandle,
+    time::Instant,
+};
+
+use crate::{Error, blobs::Blobs, live::Hub};
+use active::ActiveRun;
+pub use listing::ListAsk;
+use workers::Workers;
+
+/// A run's changes are published at most this often.
+const PUBLISH_EVERY: Duration = Duration::from_millis(40);
+/// The floor's changes are published at most this often.
+const FLOOR_EVERY: Duration = Duration::from_millis(250);
+/// Messages handled before a commit, at the most.
+const MOST_BEFORE_COMMIT: usize = 512;
+
+/// The current time as the core counts it.
+#[must_use]
+pub fn now() -> Timestamp {
+    Timestamp(Utc::now().timestamp_micros())
+}
+
+pub(crate) fn to_time(stamp: Timestamp) -> DateTime<Utc> {
+    DateTime::from_timestamp_micros(stamp.0).unwrap_or_default()
+}
+
+/// Which entries of a run to show.
+#[derive(Debug, Clone, Default)]
+pub struct EntryQuestion {
+    /// An outcome, or `waiting`, `running`, `trouble` (failed or flaky); empty for all.
+    pub state: String,
+    /// A part of the test's name or variant.
+    pub name: String,
+    pub skip: usize,
+    pub limit: usize,
+}
+
+/// What is asked of the floor.
+pub enum Ask {
+    Snapshot(i64, oneshot::Sender<Option<(Box<RunSnapshot>, Arc<Hub>, u64)>>),
+    Run(i64, oneshot::Sender<Option<Box<Run>>>),
+    Summaries(oneshot::Sender<BTreeMap<i64, RunSummary>>),
+    Workers(oneshot::Sender<Vec<Worker>>),
+    Floor(oneshot::Sender<(Box<FloorView>, u64)>),
+    Entries(i64, EntryQuestion, oneshot::Sender<Option<Entries>>),
+    /// The plan of an active run, for an entry's detail: name, variant, retries, who decided, expected, group, claims.
+    EntryState(i64, u32, oneshot::Sender<Option<(Option<Outcome>, bool, u16)>>),
+}
+
+enum Message {
+    NewRun(Box<NamedRun>),
+    Stop { run: i64, reason: String, reply: oneshot::Sender<bool> },
+    LinkUp { hello: Box<kesmo_wire::link::Hello>, link: u64, sender: mpsc::Sender<ToWorker>, reply: oneshot::Sender<Result<(), String>> },
+    Link { link: u64, message: FromWorker },
+    LinkDown { link: u64 },
+    List(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
+    Ask(Ask),
+    Leave,
+}
+
+/// Talks to the floor.
+#[derive(Clone)]
+pub struct FloorHandle {
+    sender: mpsc::Sender<Message>,
+    pub hub: Arc<Hub>,
+    pub patience: Duration,
+}
+
+impl FloorHandle {
+    async fn send(&self, message: Message) {
+        // The floor ends only when the service does; then nobody waits for an answer any more.
+        drop(self.sender.send(message).await);
+    }
+
+    /// Takes a new run.
+    pub async fn new_run(&self, run: NamedRun) {
+        self.send(Message::NewRun(Box::new(run))).await;
+    }
+
+    /// Ends a run; false if it is not active.
+    pub async fn stop(&self, run: i64, reason: String) -> bool {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::Stop { run, reason, reply }).await;
+        answer.await.unwrap_or(false)
+    }
+
+    /// A worker's link came up.
+    ///
+    /// # Errors
+    /// In words for the worker, if it is refused.
+    pub async fn link_up(&self, hello: kesmo_wire::link::Hello, link: u64, sender: mpsc::Sender<ToWorker>) -> Result<(), String> {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::LinkUp { hello: Box::new(hello), link, sender, reply }).await;
+        answer.await.unwrap_or_else(|_| Err("the service is stopping".into()))
+    }
+
+    /// A message of a link.
+    pub async fn link_message(&self, link: u64, message: FromWorker) {
+        self.send(Message::Link { link, message }).await;
+    }
+
+    /// A link went down.
+    pub async fn link_down(&self, link: u64) {
+        self.send(Message::LinkDown { link }).await;
+    }
+
+    /// The tests of a suite in a variant: known ones at once, else as soon as a worker has listed them.
+    ///
+    /// # Errors
+    /// In words, if listing failed or the service stops.
+    pub async fn list(&self, ask: ListAsk) -> Result<Vec<ListedTest>, String> {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::List(Box::new(ask), reply)).await;
+        answer.await.unwrap_or_else(|_| Err("the service is stopping".into()))
+    }
+
+    /// Asks something; `None` if the service is stopping.
+    pub async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<T>) -> Ask) -> Option<T> {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::Ask(make(reply))).await;
+        answer.await.ok()
+    }
+
+    /// Commits what is open and ends.
+    pub async fn leave(&self) {
+        self.send(Message::Leave).await;
+    }
+}
+
+/// What to do once everything is stored.
+enum After {
+    Send(WorkerId, ToWorker),
+    Stopped(oneshot::Sender<bool>),
+    Ask(Ask),
+}
+
+pub(crate) struct Floor {
+    store: Store,
+    blobs: Blobs,
+    hub: Arc<Hub>,
+    patience: Duration,
+    runs: BTreeMap<i64, ActiveRun>,
+    workers: Workers,
+    listings: HashMap<String, listing::Listing>,
+    commit: Commit,
+    /// Lists that were made, to keep.
+    new_lists: Vec<(String, Vec<ListedTest>)>,
+    /// Runs of which a list has become known, and runs that are over and not yet recorded.
+    to_plan: Vec<i64>,
+    to_record: Vec<i64>,
+    after: Vec<After>,
+    floor_published: Instant,
+    fleet_changed: bool,
+    leaving: bool,
+}
+
+/// Starts the floor with all unfinished runs.
+///
+/// # Errors
+/// If what is stored cannot be read.
+pub async fn start(store: Store, blobs: Blobs, patience: Duration) -> Result<(FloorHandle, JoinHandle<()>), Error> {
+    let (sender, receiver) = mpsc::channel(1024);
+    let hub = Arc::new(Hub::default());
+    let mut floor = Floor {
+        store,
+        blobs,
+        hub: Arc::clone(&hub),
+        patience,
+        runs: BTreeMap::new(),
+        workers: Workers::default(),
+        listings: HashMap::new(),
+        commit: Commit::default(),
+        new_lists: Vec::new(),
+        to_plan: Vec::new(),
+        to_record: Vec::new(),
+        after: Vec::new(),
+        floor_published: Instant::now(),
+        fleet_changed: true,
+        leaving: false,
+    };
+    floor.take_up().await?;
+    let task = tokio::spawn(floor.work(receiver));
+    Ok((FloorHandle { sender, hub, patience }, task))
+}
+
+impl Floor {
+    async fn work(mut self, mut receiver: mpsc::Receiver<Message>) {
+        while !self.leaving {
+            let wake = self.next_wake();
+            tokio::select! {
+                message = receiver.recv() => match message {
+                    Some(message) => self.handle(message).await,
+                    None => self.leaving = true,
+                },
+                () = tokio::time::sleep_until(wake) => {}
+            }
+            for _ in 0..MOST_BEFORE_COMMIT {
+                match receiver.try_recv() {
+                    Ok(message) => self.handle(message).await,
+                    Err(_) => break,
+                }
+            }
+            for run in std::mem::take(&mut self.to_plan) {
+                self.plan_if_listed(run).await;
+            }
+            self.advance();
+            self.keep().await;
+            self.publish();
+        }
+    }
+
+    fn next_wake(&self) -> Instant {
+        let stamp = now();
+        let instant = Instant::now();
+        let at = |t: Timestamp| instant + Duration::from_micros(t.since(stamp).0);
+        let engines = self.runs.values().filter_map(|r| r.engine.wake_at(stamp)).map(at);
+        let changes = self.runs.values().filter(|r| r.dirty).map(|r| r.published + PUBLISH_EVERY);
+        let floor = self.floor_dirty().then_some(self.floor_published + FLOOR_EVERY);
+        let lost = self.workers.next_loss();
+        let soonest = engines.chain(changes).chain(floor).chain(lost).min();
+        // A time that has just passed is not asked for twice in the same moment.
+        soonest.unwrap_or(instant + Duration::from_secs(5)).max(instant + Duration::from_millis(1))
+    }
+
+    fn floor_dirty(&self) -> bool {
+        self.workers.changed() || self.runs.values().any(|r| r.floor_dirty)
+    }
+
+    async fn handle(&mut self, message: Message) {
+        match message {
+            Message::NewRun(run) => {
+                let (row, suite) = *run;
+                self.begin_run(row, suite).await;
+            }
+            Message::Stop { run, reason, reply } => {
+                let active = self.runs.contains_key(&run);
+                self.feed(run, Input::Stop { reason });
+                if active {
+                    self.after.push(After::Stopped(reply));
+                } else {
+                    drop(reply.send(false));
+                }
+            }
+            Message::LinkUp { hello, link, sender, reply } => {
+                let answer = self.link_up(*hello, link, sender);
+                drop(reply.send(answer));
+            }
+            Message::Link { link, message } => self.from_worker(link, message),
+            Message::LinkDown { link } => {
+                self.workers.link_down(link, self.patience);
+                self.fleet_changed = true;
+            }
+            Message::List(ask, reply) => self.list(*ask, reply).await,
+            Message::Ask(ask) => self.after.push(After::Ask(ask)),
+            Message::Leave => self.leaving = true,
+        }
+    }
+
+    /// Everything that time, or a changed fleet, brings about.
+    fn advance(&mut self) {
+        for worker in self.workers.take_lost() {
+            self.worker_lost(worker);
+        }
+        if std::mem::take(&mut self.fleet_changed) {
+            self.tell_fleet();
+        }
+        let stamp = now();
+        let due: Vec<i64> = self
+            .runs
+            .iter()
+            .filter(|(_, r)| r.engine.wake_at(stamp).is_some_and(|t| t <= stamp))
+            .map(|(id, _)| *id)
+            .collect();
+        for run in due {
+            self.feed(run, Input::Tick);
+        }
+        self.give_lists_out();
+        self.give_slots_out();
+    }
+
+    /// Offers idle slots to the runs: first to the run that uses the fewest, of two the older.
+    fn give_slots_out(&mut self) {
+        for (worker, slot) in self.workers.idle_slots() {
+            let mut order: Vec<(u32, i64)> = self
+                .runs
+                .iter()
+                .filter(|(_, r)| r.engine.wants_slots() && r.capable.contains(&worker))
+                .map(|(id, r)| (r.engine.slots_in_use(), *id))
+                .collect();
+            order.sort_unstable();
+            for (_, run) in order {
+                let others = self.runs.iter().filter(|(id, _)| **id != run);
+                let taken = others.flat_map(|(_, r)| r.engine.held_claims().map(str::to_owned)).collect();
+                self.feed(run, Input::Free { worker, slot, taken });
+                if !self.workers.is_idle(worker, slot) {
+                    break;
+                }
+            }
+        }
+    }
+
+    fn worker_lost(&mut self, worker: WorkerId) {
+        tracing::warn!(worker = self.workers.name(worker), "a worker is lost");
+        for run in self.runs.keys().copied().collect::<Vec<_>>() {
+            self.feed(run, Input::WorkerLost { worker });
+        }
+        self.lists_lost(worker);
+        self.workers.remove(worker);
+        self.fleet_changed = true;
+    }
+
+    fn tell_fleet(&mut self) {
+        for run in self.runs.keys().copied().collect::<Vec<_>>() {
+            let Some(active) = self.runs.get_mut(&run) else { continue };
+            let capable = self.workers.capable(&active.row.pool, &active.file.needs);
+            active.capable = capable.keys().copied().collect();
+            let none_because = self.workers.none_because(&active.row.pool, &active.file.needs);
+            self.feed(run, Input::Fleet { workers: capable, none_because });
+        }
+    }
+
+    fn link_up(&mut self, hello: kesmo_wire::link::Hello, link: u64, sender: mpsc::Sender<ToWorker>) -> Result<(), String> {
+        let holds: Vec<BatchKey> = hello.holds.clone();
+        let listing = hello.listing.clone();
+        let name = hello.name.clone();
+        let (worker, other_process) = self.workers.link_up(hello, link, sender)?;
+        tracing::info!(worker = name, batches = holds.len(), "a worker is here");
+        if other_process {
+            self.lists_lost(worker);
+        }
+        // First the fleet, so that what goes back finds this worker's slots.
+        self.tell_fleet();
+        let unknown = holds.iter().filter(|k| !self.runs.contains_key(&k.run));
+        self.after.extend(unknown.map(|key| After::Send(worker, ToWorker::Revoke { key: *key })));
+        for run in self.runs.keys().copied().collect::<Vec<_>>() {
+            let of_run = holds.iter().filter(|k| k.run == run).map(|k| BatchId(k.batch)).collect();
+            self.feed(run, Input::WorkerBack { worker, holds: of_run });
+        }
+        let mut busy: Vec<(u16, BatchKey)> = Vec::new();
+        for (id, run) in &self.runs {
+            let of_worker = run.engine.open_batches().filter(|(_, w, _)| *w == worker);
+            busy.extend(of_worker.map(|(batch, _, slot)| (slot, BatchKey { run: *id, batch: batch.0 })));
+        }
+        self.workers.set_busy(worker, &busy);
+        self.lists_back(worker, &listing);
+        Ok(())
+    }
+
+    /// Publishes what is stored, where it is time.
+    fn publish(&mut self) {
+        let stamp = Instant::now();
+        for run in self.runs.values_mut() {
+            if run.dirty && (run.finished() || run.published + PUBLISH_EVERY <= stamp) {
+                run.publish(&self.workers);
+            }
+        }
+        if self.floor_dirty() && self.floor_published + FLOOR_EVERY <= stamp {
+            self.publish_floor();
+        }
+        let over: Vec<i64> = self.runs.iter().filter(|(_, r)| r.finished()).map(|(id, _)| *id).collect();
+        if !over.is_empty() {
+            if self.floor_dirty() {
+                self.publish_floor();
+            }
+            for id in over {
+                self.runs.remove(&id);
+            }
+        }
+    }
+
+    fn publish_floor(&mut self) {
+        self.floor_published = Instant::now();
+        let stamp = now();
+        let changed = |r: &mut ActiveRun| std::mem::take(&mut r.floor_dirty).then(|| r.summary(stamp));
+        let runs = self.runs.values_mut().filter_map(changed).collect();
+        let (changed, gone) = self.workers.take_changes();
+        let workers = changed.into_iter().filter_map(|w| self.workers.view(w, &self.runs)).collect();
+        let view = FloorView { runs, workers, gone };
+        if self.hub.watched() {
+            self.hub.publish("change", serde_json::to_string(&view).unwrap_or_default());
+        }
+    }
+
+    fn answer(&mut self, ask: Ask) {
+        let stamp = now();
+        match ask {
+            Ask::Snapshot(run, reply) => {
+                let answer = self.runs.get_mut(&run).map(|active| {
+                    // The snapshot must not hold what a later change brings again.
+                    if active.dirty {
+                        active.publish(&self.workers);
+                    }
+                    (Box::new(active.snapshot(stamp, &self.workers)), Arc::clone(&active.hub), active.hub.last())
+                });
+                drop(reply.send(answer));
+            }
+            Ask::Run(run, reply) => drop(reply.send(self.runs.get(&run).map(|r| Box::new(r.detail(stamp))))),
+            Ask::Summaries(reply) => {
+                drop(reply.send(self.runs.iter().map(|(id, r)| (*id, r.summary(stamp))).collect()));
+            }
+            Ask::Workers(reply) => drop(reply.send(self.workers.views(&self.runs))),
+            Ask::Floor(reply) => {
+                if self.floor_dirty() {
+                    self.publish_floor();
+                }
+                let runs = self.runs.values().rev().map(|r| r.summary(stamp)).collect();
+                let view = FloorView { runs, workers: self.workers.views(&self.runs), gone: Vec::new() };
+                drop(reply.send((Box::new(view), self.hub.last())));
+            }
+            Ask::Entries(run, question, reply) => drop(reply.send(self.runs.get(&run).map(|r| r.entries(&question)))),
+            Ask::EntryState(run, entry, reply) => {
+                let known = |r: &&ActiveRun| (entry as usize) < r.engine.plan().entries.len();
+                drop(reply.send(self.runs.get(&run).filter(known).map(|r| r.engine.entry(entry))));
+            }
+        }
+    }
+}

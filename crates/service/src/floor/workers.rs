@@ -1,0 +1,297 @@
+//! The workers that the floor knows, their links and their slots.
+
+use std::{
+    collections::{BTreeMap, BTreeSet, HashMap},
+    time::Duration,
+};
+
+use chrono::{DateTime, Utc};
+use kesmo_core::run::{BatchId, WorkerId};
+use kesmo_wire::{
+    api::{Slot, Worker},
+    link::{BatchKey, Hello, ToWorker},
+    live::RunSlot,
+};
+use tokio::{sync::mpsc, time::Instant};
+
+use super::active::ActiveRun;
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Use {
+    Idle,
+    Batch(BatchKey),
+    Listing(String),
+}
+
+struct Known {
+    name: String,
+    pool: String,
+    offers: BTreeMap<String, String>,
+    process: String,
+    slots: Vec<Use>,
+    trouble: Vec<bool>,
+    link: Option<(u64, mpsc::Sender<ToWorker>)>,
+    since: DateTime<Utc>,
+    /// When a worker without a link is given up.
+    lost_at: Option<Instant>,
+}
+
+/// All workers. A worker keeps its number as long as the service runs.
+#[derive(Default)]
+pub(super) struct Workers {
+    numbers: HashMap<String, WorkerId>,
+    names: Vec<String>,
+    known: BTreeMap<WorkerId, Known>,
+    changed: BTreeSet<WorkerId>,
+    gone: Vec<String>,
+}
+
+impl Workers {
+    /// The number of a name.
+    pub fn number(&mut self, name: &str) -> WorkerId {
+        let names = &mut self.names;
+        *self.numbers.entry(name.to_owned()).or_insert_with(|| {
+            names.push(name.to_owned());
+            WorkerId(names.len() as u32 - 1)
+        })
+    }
+
+    pub fn name(&self, worker: WorkerId) -> &str {
+        self.names.get(worker.0 as usize).map_or("", String::as_str)
+    }
+
+    /// A worker of which rows say that it holds a batch: it has until `patience` is over to come back.
+    pub fn expect(&mut self, name: &str, pool: &str, patience: Duration) -> WorkerId {
+        let worker = self.number(name);
+        self.known.entry(worker).or_insert_with(|| Known {
+            name: name.to_owned(),
+            pool: pool.to_owned(),
+            offers: BTreeMap::new(),
+            process: String::new(),
+            slots: Vec::new(),
+            trouble: Vec::new(),
+            link: None,
+            since: Utc::now(),
+            lost_at: Some(Instant::now() + patience),
+        });
+        worker
+    }
+
+    /// Takes a worker's link; tells whether it is another process than before.
+    pub fn link_up(&mut self, hello: Hello, link: u64, sender: mpsc::Sender<ToWorker>) -> Result<(WorkerId, bool), String> {
+        let worker = self.number(&hello.name);
+        let before = self.known.get(&worker);
+        if before.is_some_and(|k| k.link.is_some() && k.process != hello.process) {
+            let name = &hello.name;
+            return Err(format!("a worker named {name} is here already: give this one another name with --name"));
+        }
+        let other_process = before.is_none_or(|k| k.process != hello.process);
+        let since = before.filter(|_| !other_process).map_or_else(Utc::now, |k| k.since);
+        let slots = usize::from(hello.slots);
+        let known = Known {
+            name: hello.name,
+            pool: hello.pool,
+            offers: hello.offers,
+            process: hello.process,
+            slots: vec![Use::Idle; slots],
+            trouble: vec![false; slots],
+            link: Some((link, sender)),
+            since,
+            lost_at: None,
+        };
+        self.known.insert(worker, known);
+        self.changed.insert(worker);
+        Ok((worker, other_process))
+    }
+
+    pub fn of_link(&self, link: u64) -> Option<WorkerId> {
+        self.known.iter().find(|(_, k)| k.link.as_ref().is_some_and(|l| l.0 == link)).map(|(w, _)| *w)
+    }
+
+    /// A link went down: the worker has until `patience` is over to come back.
+    pub fn link_down(&mut self, link: u64, patience: Duration) {
+        if let Some(worker) = self.of_link(link)
+            && let Some(known) = self.known.get_mut(&worker)
+        {
+            known.link = None;
+            known.lost_at = Some(Instant::now() + patience);
+            self.changed.insert(worker);
+        }
+    }
+
+    pub fn next_loss(&self) -> Option<Instant> {
+        self.known.values().filter_map(|k| k.lost_at).min()
+    }
+
+    /// Workers whose time is over.
+    pub fn take_lost(&mut self) -> Vec<WorkerId> {
+        let over = Instant::now();
+        self.known.iter().filter(|(_, k)| k.lost_at.is_some_and(|t| t <= over)).map(|(w, _)| *w).collect()
+    }
+
+    pub fn remove(&mut self, worker: WorkerId) {
+        if let Some(known) = self.known.remove(&worker) {
+            self.changed.remove(&worker);
+            self.gone.push(known.name);
+        }
+    }
+
+    /// Connected workers that a run may use, with their slots.
+    pub fn capable(&self, pool: &str, needs: &BTreeMap<String, String>) -> BTreeMap<WorkerId, u32> {
+        let fits = |k: &&Known| k.link.is_some() && k.pool == pool && needs.iter().all(|(n, v)| k.offers.get(n) == Some(v));
+        self.known.iter().filter(|(_, k)| fits(k)).map(|(w, k)| (*w, k.slots.len() as u32)).collect()
+    }
+
+    /// Why a run has no worker, and what to do about it.
+    pub fn none_because(&self, pool: &str, needs: &BTreeMap<String, String>) -> String {
+        let in_pool: Vec<&Known> = self.known.values().filter(|k| k.link.is_some() && k.pool == pool).collect();
+        let missing: Vec<String> = needs
+            .iter()
+            .filter(|(n, v)| !in_pool.iter().any(|k| k.offers.get(*n) == Some(v)))
+            .map(|(n, v)| format!("{n}={v}"))
+            .collect();
+        let offers: String = needs.iter().map(|(n, v)| format!(" --offer {n}={v}")).collect();
+        let start = format!("start one with `kesmo worker --pool {pool}{offers}`");
+        if in_pool.is_empty() {
+            let wanted: Vec<String> = needs.iter().map(|(n, v)| format!("{n}={v}")).collect();
+            let offering = if wanted.is_empty() { String::new() } else { format!(" that offers {}", wanted.join(", ")) };
+            format!("waiting for a worker{offering}: none is in the pool {pool}; {start}")
+        } else if missing.is_empty() {
+            let wanted: Vec<String> = needs.iter().map(|(n, v)| format!("{n}={v}")).collect();
+            format!("waiting for a worker that offers {} together; {start}", wanted.join(", "))
+        } else {
+            format!("waiting for a worker that offers {}; {start}", missing.join(", "))
+        }
+    }
+
+    /// Idle slots of connected workers; those of workers with the most idle ones first, so that work is spread.
+    pub fn idle_slots(&self) -> Vec<(WorkerId, u16)> {
+        let mut idle: Vec<(usize, WorkerId, u16)> = Vec::new();
+        for (worker, known) in self.known.iter().filter(|(_, k)| k.link.is_some()) {
+            let busy = known.slots.iter().filter(|s| **s != Use::Idle).count();
+            let free = known.slots.iter().enumerate().filter(|(_, s)| **s == Use::Idle);
+            idle.extend(free.enumerate().map(|(n, (slot, _))| (busy + n, *worker, slot as u16)));
+        }
+        idle.sort_unstable();
+        idle.into_iter().map(|(_, worker, slot)| (worker, slot)).collect()
+    }
+
+    pub fn is_idle(&self, worker: WorkerId, slot: u16) -> bool {
+        self.known.get(&worker).and_then(|k| k.slots.get(usize::from(slot))) == Some(&Use::Idle)
+    }
+
+    pub fn take(&mut self, worker: WorkerId, slot: u16, what: Use) {
+        if let Some(place) = self.known.get_mut(&worker).and_then(|k| k.slots.get_mut(usize::from(slot))) {
+            *place = what;
+            self.changed.insert(worker);
+        }
+    }
+
+    /// Frees the slot that is used so.
+    pub fn free(&mut self, worker: WorkerId, what: &Use) {
+        if let Some(known) = self.known.get_mut(&worker) {
+            for place in known.slots.iter_mut().filter(|u| *u == what) {
+                *place = Use::Idle;
+                self.changed.insert(worker);
+            }
+        }
+    }
+
+    /// Frees the slot of a batch, wherever it is.
+    pub fn free_batch(&mut self, key: BatchKey) {
+        let what = Use::Batch(key);
+        for worker in self.known.keys().copied().collect::<Vec<_>>() {
+            self.free(worker, &what);
+        }
+    }
+
+    pub fn touched(&mut self, worker: WorkerId, slot: u16, trouble: Option<bool>) {
+        if let Some(known) = self.known.get_mut(&worker) {
+            if let (Some(place), Some(trouble)) = (known.trouble.get_mut(usize::from(slot)), trouble) {
+                *place = trouble;
+            }
+            self.changed.insert(worker);
+        }
+    }
+
+    /// After a reconnect: these slots are busy, the others idle.
+    pub fn set_busy(&mut self, worker: WorkerId, busy: &[(u16, BatchKey)]) {
+        if let Some(known) = self.known.get_mut(&worker) {
+            known.slots.iter_mut().filter(|u| matches!(u, Use::Batch(_))).for_each(|u| *u = Use::Idle);
+            for (slot, key) in busy {
+                if let Some(place) = known.slots.get_mut(usize::from(*slot)) {
+                    *place = Use::Batch(*key);
+                }
+            }
+        }
+    }
+
+    /// Sends to a worker, if it has a link. A worker that reads too slowly is cut off; it comes back and is told again.
+    pub fn send(&mut self, worker: WorkerId, message: ToWorker) {
+        if let Some(known) = self.known.get_mut(&worker)
+            && let Some((_, sender)) = &known.link
+            && let Err(mpsc::error::TrySendError::Full(_)) = sender.try_send(message)
+        {
+            tracing::warn!(worker = known.name, "a worker reads too slowly; its link is cut");
+            known.link = None;
+            known.lost_at = Some(Instant::now() + Duration::from_secs(10));
+        }
+    }
+
+    pub fn changed(&self) -> bool {
+        !self.changed.is_empty() || !self.gone.is_empty()
+    }
+
+    pub fn take_changes(&mut self) -> (Vec<WorkerId>, Vec<String>) {
+        (std::mem::take(&mut self.changed).into_iter().collect(), std::mem::take(&mut self.gone))
+    }
+
+    pub fn view(&self, worker: WorkerId, runs: &BTreeMap<i64, ActiveRun>) -> Option<Worker> {
+        let known = self.known.get(&worker)?;
+        let slot = |(number, what): (usize, &Use)| {
+            let mut slot = Slot { number: number as u32, trouble: known.trouble[number], ..Slot::default() };
+            match what {
+                Use::Idle => {}
+                Use::Listing(_) => slot.doing = Some("listing".into()),
+                Use::Batch(key) => {
+                    if let Some(run) = runs.get(&key.run) {
+                        run.fill_slot(&mut slot, BatchId(key.batch));
+                    }
+                }
+            }
+            slot
+        };
+        Some(Worker {
+            name: known.name.clone(),
+            pool: known.pool.clone(),
+            offers: known.offers.clone(),
+            connected: known.link.is_some(),
+            since: known.since,
+            slots: known.slots.iter().enumerate().map(slot).collect(),
+        })
+    }
+
+    pub fn views(&self, runs: &BTreeMap<i64, ActiveRun>) -> Vec<Worker> {
+        let mut all: Vec<Worker> = self.known.keys().filter_map(|w| self.view(*w, runs)).collect();
+        all.sort_by(|a, b| (&a.pool, &a.name).cmp(&(&b.pool, &b.name)));
+        all
+    }
+
+    /// The slots that work for a run.
+    pub fn slots_of(&self, run_id: i64, run: &ActiveRun) -> Vec<RunSlot> {
+        let mut slots = Vec::new();
+        for known in self.known.values() {
+            for (number, what) in known.slots.iter().enumerate() {
+                if let Use::Batch(key) = what
+                    && key.run == run_id
+                {
+                    let mut slot = Slot { number: number as u32, trouble: known.trouble[number], ..Slot::default() };
+                    run.fill_slot(&mut slot, BatchId(key.batch));
+                    slots.push(RunSlot { worker: known.name.clone(), slot });
+                }
+            }
+        }
+        slots.sort_by(|a, b| (&a.worker, a.slot.number).cmp(&(&b.worker, b.slot.number)));
+        slots
+    }
+}

@@ -1,0 +1,161 @@
+//! The service: takes calls and worker links, and carries what they bring to the run engines.
+//!
+//! [`floor`] is one task that owns every run engine and every worker link, and commits in groups. [`api`] answers calls,
+//! [`live`] streams changes, [`access`] guards, [`blobs`] keeps files, [`postgres`] runs a database of the service's own.
+
+pub mod access;
+pub mod api;
+pub mod blobs;
+mod console;
+pub mod floor;
+pub mod live;
+pub mod postgres;
+
+use std::{
+    net::SocketAddr,
+    path::{Path, PathBuf},
+    time::Duration,
+};
+
+use kesmo_store::Store;
+use rocket::fairing::AdHoc;
+
+use crate::{access::Known, blobs::Blobs, floor::FloorHandle, postgres::Postgres};
+
+/// What can end or hinder the service.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    #[error("{path}: {why}")]
+    File { path: String, why: String },
+    #[error("{0}")]
+    Postgres(String),
+    #[error(transparent)]
+    Store(#[from] kesmo_store::Error),
+    #[error("another `kesmo serve` uses the data folder {0}: stop it, or give another with --data")]
+    FolderTaken(String),
+    #[error("the address {0} cannot be listened on: {1}. Stop what uses it, or give another with --listen")]
+    Address(SocketAddr, String),
+    #[error("the web server failed: {0}")]
+    Web(String),
+}
+
+impl Error {
+    pub(crate) fn file(path: &Path, why: &std::io::Error) -> Self {
+        Self::File { path: path.display().to_string(), why: why.to_string() }
+    }
+}
+
+/// How to run the service.
+#[derive(Debug, Clone)]
+pub struct Config {
+    pub listen: SocketAddr,
+    pub data: PathBuf,
+    /// None: a PostgreSQL of its own in the data folder.
+    pub database: Option<String>,
+    /// How long a worker's link may be silent before its batches are lost.
+    pub patience: Duration,
+}
+
+/// What every call can reach.
+pub struct App {
+    pub store: Store,
+    pub floor: FloorHandle,
+    pub blobs: Blobs,
+    pub known: Known,
+    pub past: api::runs::PastCache,
+}
+
+/// What is told once the service listens.
+#[derive(Debug, Clone)]
+pub struct Started {
+    pub address: SocketAddr,
+    /// The first keeper's token, if this start made it.
+    pub keeper_token: Option<String>,
+    pub keeper_token_file: PathBuf,
+}
+
+/// Runs the service until SIGTERM or Ctrl-C. `started` is called once it listens.
+///
+/// # Errors
+/// If the data folder, the database or the address cannot be used.
+pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync + 'static) -> Result<(), Error> {
+    std::fs::create_dir_all(&config.data).map_err(|e| Error::file(&config.data, &e))?;
+    let data = config.data.canonicalize().map_err(|e| Error::file(&config.data, &e))?;
+    let lock_path = data.join("lock");
+    let lock = std::fs::File::create(&lock_path).map_err(|e| Error::file(&lock_path, &e))?;
+    if lock.try_lock().is_err() {
+        return Err(Error::FolderTaken(data.display().to_string()));
+    }
+    // A taken port is told before anything is started.
+    if config.listen.port() != 0 {
+        std::net::TcpListener::bind(config.listen).map_err(|e| Error::Address(config.listen, e.to_string()))?;
+    }
+    let postgres = match &config.database {
+        Some(_) => None,
+        None => {
+            let data = data.clone();
+            let start = tokio::task::spawn_blocking(move || Postgres::start(&data));
+            Some(start.await.map_err(|e| Error::Postgres(e.to_string()))??)
+        }
+    };
+    let result = serve_with(&config, &data, postgres.as_ref(), started).await;
+    if let Some(postgres) = postgres {
+        tokio::task::spawn_blocking(move || postgres.stop()).await.map_err(|e| Error::Postgres(e.to_string()))??;
+    }
+    drop(lock);
+    result
+}
+
+async fn serve_with(
+    config: &Config,
+    data: &Path,
+    postgres: Option<&Postgres>,
+    started: impl FnOnce(Started) + Send + Sync + 'static,
+) -> Result<(), Error> {
+    let url = config.database.clone().or_else(|| postgres.map(Postgres::url)).unwrap_or_default();
+    let store = Store::open(&url).await?;
+    if let Some(postgres) = postgres {
+        tokio::spawn(postgres.clone().keep_up());
+    }
+    let keeper_token = access::first_token(&store, data).await?;
+    let keeper_token_file = data.join("keeper-token");
+    let blobs = Blobs::open(data.join("blobs"))?;
+    let (floor, floor_task) = floor::start(store.clone(), blobs.clone(), config.patience).await?;
+    let app = App { store, floor: floor.clone(), blobs, known: Known::default(), past: api::runs::PastCache::default() };
+
+    let figment = rocket::Config::figment()
+        .merge(("address", config.listen.ip()))
+        .merge(("port", config.listen.port()))
+        .merge(("log_level", "off"))
+        .merge(("cli_colors", false))
+        .merge(("ident", "Kesmo"))
+        .merge(("keep_alive", 60))
+        .merge(("limits.json", "32MiB"))
+        .merge(("shutdown.ctrlc", true))
+        .merge(("shutdown.signals", ["term"]))
+        .merge(("shutdown.grace", 1))
+        .merge(("shutdown.mercy", 1));
+    let ip = config.listen.ip();
+    let told = std::sync::Mutex::new(Some((started, keeper_token)));
+    let liftoff = AdHoc::on_liftoff("started", move |rocket| {
+        let address = SocketAddr::new(ip, rocket.config().port);
+        let once = told.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
+        Box::pin(async move {
+            if let Some((started, keeper_token)) = once {
+                tracing::info!(%address, "listening");
+                started(Started { address, keeper_token, keeper_token_file });
+            }
+        })
+    });
+    let rocket = api::mount(rocket::custom(figment).manage(app)).attach(liftoff);
+    let launched = rocket.launch().await;
+    tracing::info!("stopping");
+    floor.leave().await;
+    if let Err(e) = floor_task.await {
+        tracing::error!("the floor ended badly: {e}");
+    }
+    launched.map(drop).map_err(|e| match e.kind() {
+        rocket::error::ErrorKind::Bind(why) => Error::Address(config.listen, why.to_string()),
+        other => Error::Web(other.to_string()),
+    })
+}

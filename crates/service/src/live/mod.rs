@@ -1,0 +1,137 @@
+//! Live streams: each has the last events in memory, so that a watcher that was cut off goes on from where it was.
+
+use std::{
+    collections::VecDeque,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+};
+
+use tokio::sync::broadcast;
+
+/// Events kept for watchers that come back, and buffered for slow ones.
+const KEPT: usize = 256;
+
+/// One event of a stream, ready to send.
+#[derive(Debug)]
+pub struct LiveEvent {
+    pub number: u64,
+    pub kind: &'static str,
+    /// JSON.
+    pub data: String,
+}
+
+/// A stream of events to many watchers.
+#[derive(Debug)]
+pub struct Hub {
+    /// Tells this hub's numbers from those of a hub before a restart.
+    epoch: String,
+    inner: Mutex<Inner>,
+    sender: broadcast::Sender<Arc<LiveEvent>>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    last: u64,
+    kept: VecDeque<Arc<LiveEvent>>,
+    over: bool,
+}
+
+/// What a watcher starts with.
+pub struct Subscription {
+    /// Events that it missed; none if it must take a snapshot first.
+    pub missed: Option<Vec<Arc<LiveEvent>>>,
+    pub receiver: broadcast::Receiver<Arc<LiveEvent>>,
+    /// The number of the last event before the receiver's first.
+    pub last: u64,
+    /// No event will come any more.
+    pub over: bool,
+}
+
+impl Default for Hub {
+    fn default() -> Self {
+        let epoch = crate::access::random_text()[..8].to_owned();
+        let inner = Mutex::new(Inner { last: 0, kept: VecDeque::new(), over: false });
+        Self { epoch, inner, sender: broadcast::channel(KEPT).0 }
+    }
+}
+
+impl Hub {
+    fn lock(&self) -> MutexGuard<'_, Inner> {
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Sends an event to all watchers.
+    pub fn publish(&self, kind: &'static str, data: String) {
+        let mut inner = self.lock();
+        inner.last += 1;
+        inner.over |= kind == "end";
+        let event = Arc::new(LiveEvent { number: inner.last, kind, data });
+        inner.kept.push_back(Arc::clone(&event));
+        if inner.kept.len() > KEPT {
+            inner.kept.pop_front();
+        }
+        // Nobody may be watching, which is no error.
+        drop(self.sender.send(event));
+    }
+
+    /// Whether anyone watches.
+    #[must_use]
+    pub fn watched(&self) -> bool {
+        self.sender.receiver_count() > 0
+    }
+
+    /// Starts watching; `from` is the `Last-Event-ID` of a watcher that comes back.
+    #[must_use]
+    pub fn subscribe(&self, from: Option<&str>) -> Subscription {
+        let inner = self.lock();
+        let number = from.and_then(|id| id.strip_prefix(&self.epoch)?.strip_prefix('-')?.parse::<u64>().ok());
+        let missed = number.filter(|n| *n <= inner.last).and_then(|n| {
+            let oldest = inner.kept.front().map_or(inner.last + 1, |e| e.number);
+            (n + 1 >= oldest).then(|| inner.kept.iter().filter(|e| e.number > n).cloned().collect())
+        });
+        Subscription { missed, receiver: self.sender.subscribe(), last: inner.last, over: inner.over }
+    }
+
+    /// The number of the newest event.
+    #[must_use]
+    pub fn last(&self) -> u64 {
+        self.lock().last
+    }
+
+    /// The id of an event.
+    #[must_use]
+    pub fn id(&self, number: u64) -> String {
+        format!("{}-{number}", self.epoch)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn numbers(missed: Option<Vec<Arc<LiveEvent>>>) -> Option<Vec<u64>> {
+        missed.map(|m| m.iter().map(|e| e.number).collect())
+    }
+
+    #[test]
+    fn a_watcher_that_comes_back_gets_what_it_missed() {
+        let hub = Hub::default();
+        for n in 0..5 {
+            hub.publish("change", n.to_string());
+        }
+        assert_eq!(numbers(hub.subscribe(Some(&hub.id(3))).missed), Some(vec![4, 5]));
+        assert_eq!(numbers(hub.subscribe(Some(&hub.id(5))).missed), Some(vec![]));
+        assert_eq!(numbers(hub.subscribe(None).missed), None);
+    }
+
+    #[test]
+    fn a_watcher_of_another_epoch_or_from_too_long_ago_takes_a_snapshot() {
+        let hub = Hub::default();
+        for n in 0..1000 {
+            hub.publish("change", n.to_string());
+        }
+        assert!(hub.subscribe(Some(&hub.id(3))).missed.is_none());
+        assert!(hub.subscribe(Some("00000000-1000")).missed.is_none());
+        assert!(hub.subscribe(Some(&hub.id(5000))).missed.is_none());
+        assert!(hub.subscribe(Some("nonsense")).missed.is_none());
+    }
+}

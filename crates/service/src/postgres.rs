@@ -1,0 +1,232 @@
+//! A PostgreSQL of the service's own, from Debian's package, in the data folder and on loopback.
+//!
+//! PostgreSQL refuses to run as root: then its commands run as the user `postgres` that the package makes. If that user
+//! cannot reach the data folder, the cluster stands under `/var/lib/kesmo` instead. The cluster wants a password, which
+//! stands in the data folder where only the owner reads it. A server that goes away is started again.
+
+use std::{
+    fs, io,
+    os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt, chown},
+    path::{Path, PathBuf},
+    process::{Command, Output},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::Duration,
+};
+
+use crate::Error;
+
+/// A running cluster.
+#[derive(Debug, Clone)]
+pub struct Postgres {
+    bin: PathBuf,
+    cluster: PathBuf,
+    port: u16,
+    password: String,
+    as_root: bool,
+    stopping: Arc<AtomicBool>,
+}
+
+impl Postgres {
+    /// Starts the cluster of a data folder, making it first where there is none. A server that still runs is taken over.
+    ///
+    /// # Errors
+    /// If PostgreSQL is not installed, or its commands fail; with what they said.
+    pub fn start(data: &Path) -> Result<Self, Error> {
+        let bin = find_programs()?;
+        // SAFETY: geteuid only reads.
+        let as_root = unsafe { libc::geteuid() } == 0;
+        let place = if as_root { place_for_root(data)? } else { data.to_owned() };
+        let cluster = place.join("postgres");
+        let password = password(data)?;
+        let mut postgres =
+            Self { bin, cluster, port: 0, password, as_root, stopping: Arc::new(AtomicBool::new(false)) };
+        if !postgres.cluster.join("PG_VERSION").exists() {
+            postgres.make(&place)?;
+        }
+        match postgres.running_port() {
+            Some(port) => postgres.port = port,
+            None => {
+                postgres.port = free_port()?;
+                postgres.run_server()?;
+            }
+        }
+        Ok(postgres)
+    }
+
+    /// The address to connect to.
+    #[must_use]
+    pub fn url(&self) -> String {
+        format!("postgres://kesmo:{}@127.0.0.1:{}/postgres", self.password, self.port)
+    }
+
+    /// Starts the server again whenever it is gone, until [`Postgres::stop`].
+    pub async fn keep_up(self) {
+        loop {
+            tokio::time::sleep(Duration::from_millis(500)).await;
+            let this = self.clone();
+            let looked = tokio::task::spawn_blocking(move || {
+                if this.stopping.load(Ordering::SeqCst) || this.running_port().is_some() {
+                    return Ok(());
+                }
+                tracing::warn!("PostgreSQL is gone; starting it again");
+                this.run_server()
+            });
+            match looked.await {
+                Ok(Ok(())) => {}
+                Ok(Err(e)) => tracing::error!("PostgreSQL could not be started again: {e}"),
+                Err(e) => tracing::error!("looking after PostgreSQL failed: {e}"),
+            }
+            if self.stopping.load(Ordering::SeqCst) {
+                return;
+            }
+        }
+    }
+
+    /// Stops the server.
+    ///
+    /// # Errors
+    /// If it does not stop.
+    pub fn stop(&self) -> Result<(), Error> {
+        self.stopping.store(true, Ordering::SeqCst);
+        self.call("pg_ctl", &["-D", &text(&self.cluster), "-m", "fast", "-w", "stop"]).map(drop)
+    }
+
+    fn make(&self, place: &Path) -> Result<(), Error> {
+        let secret = place.join("postgres-password-once");
+        write_secret(&secret, &self.password).map_err(|e| Error::file(&secret, &e))?;
+        if self.as_root {
+            let (uid, gid) = postgres_user()?;
+            fs::create_dir_all(&self.cluster).map_err(|e| Error::file(&self.cluster, &e))?;
+            for path in [&self.cluster, &secret] {
+                chown(path, Some(uid), Some(gid)).map_err(|e| Error::file(path, &e))?;
+            }
+        }
+        let pwfile = format!("--pwfile={}", text(&secret));
+        let cluster = text(&self.cluster);
+        let options = ["-D", &cluster, "-U", "kesmo", "--auth=scram-sha-256", &pwfile, "--encoding=UTF8", "--locale=C"];
+        let made = self.call("initdb", &options);
+        fs::remove_file(&secret).map_err(|e| Error::file(&secret, &e))?;
+        made.map(drop)
+    }
+
+    fn run_server(&self) -> Result<(), Error> {
+        let log = text(&self.cluster.join("server.log"));
+        let options = format!(
+            "-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=40 -c shared_buffers=64MB",
+            self.port
+        );
+        let words = ["-D", &text(&self.cluster), "-l", &log, "-w", "-t", "60", "-o", &options, "start"];
+        self.call("pg_ctl", &words).map(drop)
+    }
+
+    /// The port of the running server, from the fourth line of its `postmaster.pid`, if its process lives.
+    fn running_port(&self) -> Option<u16> {
+        let file = fs::read_to_string(self.cluster.join("postmaster.pid")).ok()?;
+        let mut lines = file.lines();
+        let pid = lines.next()?.trim();
+        let command = fs::read_to_string(format!("/proc/{pid}/cmdline")).ok()?;
+        let port = lines.nth(2)?.trim().parse().ok()?;
+        (command.contains("postgres") && lines.nth(3).is_some_and(|state| state.trim() == "ready")).then_some(port)
+    }
+
+    fn call(&self, program: &str, options: &[&str]) -> Result<Output, Error> {
+        let path = text(&self.bin.join(program));
+        let mut command = if self.as_root {
+            let mut command = Command::new("runuser");
+            command.args(["-u", "postgres", "--", &path]);
+            command
+        } else {
+            Command::new(&path)
+        };
+        // The server must outlive Ctrl-C in the terminal: the service stops it in its own time.
+        use std::os::unix::process::CommandExt;
+        let failed = |why: String| Error::Postgres(format!("{program} failed: {why}"));
+        // `pg_ctl start` leaves the server with its output: a pipe would never end.
+        let place = if self.as_root { PathBuf::from("/") } else { self.cluster.parent().unwrap_or(Path::new("/")).to_owned() };
+        let said = std::env::temp_dir().join(format!("kesmo-postgres-{}-{program}.out", std::process::id()));
+        let out = fs::File::create(&said).map_err(|e| Error::file(&said, &e))?;
+        let both = out.try_clone().map_err(|e| Error::file(&said, &e))?;
+        let status = command.args(options).current_dir(place).process_group(0).stdin(std::process::Stdio::null());
+        let status = status.stdout(out).stderr(both).status().map_err(|e| failed(e.to_string()))?;
+        let words = fs::read_to_string(&said).unwrap_or_default();
+        fs::remove_file(&said).map_err(|e| Error::file(&said, &e))?;
+        if status.success() {
+            Ok(Output { status, stdout: words.into_bytes(), stderr: Vec::new() })
+        } else {
+            let log = fs::read_to_string(self.cluster.join("server.log")).unwrap_or_default();
+            let tail: Vec<&str> = log.lines().rev().take(3).collect();
+            Err(failed(format!("{} {}", words.trim(), tail.into_iter().rev().collect::<Vec<_>>().join("; "))))
+        }
+    }
+}
+
+fn text(path: &Path) -> String {
+    path.to_string_lossy().into_owned()
+}
+
+fn find_programs() -> Result<PathBuf, Error> {
+    let version = |dir: &PathBuf| -> u32 {
+        let name = dir.parent().and_then(Path::file_name).map(|n| n.to_string_lossy().into_owned());
+        name.and_then(|n| n.parse().ok()).unwrap_or(0)
+    };
+    let debian = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten().map(|e| e.path().join("bin"));
+    let newest = debian.filter(|dir| dir.join("initdb").exists()).max_by_key(version);
+    let on_path = std::env::var_os("PATH").into_iter().flat_map(|p| std::env::split_paths(&p).collect::<Vec<_>>());
+    newest.or_else(|| on_path.into_iter().find(|dir| dir.join("initdb").exists())).ok_or_else(|| {
+        let say = "PostgreSQL is not installed here: install Debian's package `postgresql`, or name a database with --database";
+        Error::Postgres(say.into())
+    })
+}
+
+fn postgres_user() -> Result<(u32, u32), Error> {
+    let users = fs::read_to_string("/etc/passwd").map_err(|e| Error::file(Path::new("/etc/passwd"), &e))?;
+    let line = users.lines().find(|l| l.starts_with("postgres:"));
+    let ids = line.and_then(|l| {
+        let fields: Vec<&str> = l.split(':').collect();
+        Some((fields.get(2)?.parse().ok()?, fields.get(3)?.parse().ok()?))
+    });
+    ids.ok_or_else(|| Error::Postgres("there is no user `postgres`, as which PostgreSQL runs when the service is root".into()))
+}
+
+/// The folder in which the user `postgres` can keep a cluster: the data folder, or one under `/var/lib/kesmo`.
+fn place_for_root(data: &Path) -> Result<PathBuf, Error> {
+    let reaches = Command::new("runuser").args(["-u", "postgres", "--", "test", "-x"]).arg(data).status();
+    if reaches.is_ok_and(|s| s.success()) {
+        return Ok(data.to_owned());
+    }
+    let name = &kesmo_wire::digest(text(data).as_bytes())[..16];
+    let place = Path::new("/var/lib/kesmo").join(name);
+    fs::create_dir_all(&place).map_err(|e| Error::file(&place, &e))?;
+    fs::set_permissions(&place, fs::Permissions::from_mode(0o755)).map_err(|e| Error::file(&place, &e))?;
+    Ok(place)
+}
+
+fn password(data: &Path) -> Result<String, Error> {
+    let path = data.join("postgres-password");
+    match fs::read_to_string(&path) {
+        Ok(password) if !password.trim().is_empty() => Ok(password.trim().to_owned()),
+        _ => {
+            let password = crate::access::random_text();
+            write_secret(&path, &password).map_err(|e| Error::file(&path, &e))?;
+            Ok(password)
+        }
+    }
+}
+
+/// Writes a file that only its owner reads.
+pub(crate) fn write_secret(path: &Path, secret: &str) -> io::Result<()> {
+    use io::Write;
+    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)?;
+    if file.metadata()?.mode() & 0o077 != 0 {
+        fs::set_permissions(path, fs::Permissions::from_mode(0o600))?;
+    }
+    writeln!(file, "{secret}")
+}
+
+fn free_port() -> Result<u16, Error> {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr());
+    listener.map(|a| a.port()).map_err(|e| Error::Postgres(format!("no free port: {e}")))
+}

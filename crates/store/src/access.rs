@@ -1,0 +1,75 @@
+//! Tokens: kept as hashes, never as text.
+
+use chrono::{DateTime, Utc};
+use diesel::{ExpressionMethods, Insertable, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper};
+use diesel_async::RunQueryDsl;
+
+use crate::{Error, Store, schema::tokens};
+
+/// A token as it is kept.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = tokens, check_for_backend(diesel::pg::Pg))]
+pub struct TokenRow {
+    pub name: String,
+    pub hash: Vec<u8>,
+    pub role: String,
+    pub created_at: DateTime<Utc>,
+    pub last_used_at: Option<DateTime<Utc>>,
+}
+
+impl Store {
+    /// Keeps a new token; false if the name is taken.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn add_token(&self, name: &str, hash: &[u8], role: &str) -> Result<bool, Error> {
+        let row = TokenRow {
+            name: name.to_owned(),
+            hash: hash.to_vec(),
+            role: role.to_owned(),
+            created_at: Utc::now(),
+            last_used_at: None,
+        };
+        let mut c = self.connection().await?;
+        let added = diesel::insert_into(tokens::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
+        Ok(added == 1)
+    }
+
+    /// All tokens, by name.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn tokens(&self) -> Result<Vec<TokenRow>, Error> {
+        let mut c = self.connection().await?;
+        Ok(tokens::table.order(tokens::name).select(TokenRow::as_select()).load(&mut c).await?)
+    }
+
+    /// The token of a hash.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn token_of_hash(&self, hash: &[u8]) -> Result<Option<TokenRow>, Error> {
+        let mut c = self.connection().await?;
+        let found = tokens::table.filter(tokens::hash.eq(hash)).select(TokenRow::as_select());
+        Ok(found.first(&mut c).await.optional()?)
+    }
+
+    /// Notes that a token was used.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn token_used(&self, name: &str) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        diesel::update(tokens::table.find(name)).set(tokens::last_used_at.eq(Utc::now())).execute(&mut c).await?;
+        Ok(())
+    }
+
+    /// Removes a token; false if there is none of that name.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn remove_token(&self, name: &str) -> Result<bool, Error> {
+        let mut c = self.connection().await?;
+        Ok(diesel::delete(tokens::table.find(name)).execute(&mut c).await? == 1)
+    }
+}

@@ -1,0 +1,140 @@
+//! Attempts, batches and artifacts of runs, read back.
+
+use chrono::{DateTime, NaiveDate, Utc};
+use diesel::{ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper};
+use diesel_async::RunQueryDsl;
+
+use crate::{
+    Error, Store,
+    schema::{artifacts, attempts, batches},
+};
+
+/// An attempt as it is kept, without what it printed.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = attempts, check_for_backend(diesel::pg::Pg))]
+pub struct AttemptRow {
+    pub entry: i32,
+    pub number: i32,
+    pub batch: i32,
+    pub worker: String,
+    pub slot: i32,
+    pub began_at: DateTime<Utc>,
+    pub spent_us: i64,
+    pub ended: String,
+    pub decided: Option<String>,
+    pub message: String,
+    pub detail: String,
+    pub steps: serde_json::Value,
+    pub log_bytes: i64,
+}
+
+/// The bones of an attempt, for building a run again.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = attempts, check_for_backend(diesel::pg::Pg))]
+pub struct AttemptBones {
+    pub entry: i32,
+    pub number: i32,
+    pub batch: i32,
+    pub worker: String,
+    pub spent_us: i64,
+    pub ended: String,
+    pub decided: Option<String>,
+}
+
+/// A batch as it is kept.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = batches, check_for_backend(diesel::pg::Pg))]
+pub struct BatchRow {
+    pub number: i32,
+    pub worker: String,
+    pub slot: i32,
+    pub entries: Vec<i32>,
+    pub granted_at: DateTime<Utc>,
+    pub open: bool,
+}
+
+/// An artifact as it is kept.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = artifacts, check_for_backend(diesel::pg::Pg))]
+pub struct ArtifactRow {
+    pub entry: Option<i32>,
+    pub batch: i32,
+    pub path: String,
+    pub about: String,
+    pub digest: String,
+    pub bytes: i64,
+}
+
+impl Store {
+    /// The bones of all attempts of a run, in the order in which they began.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn attempt_bones(&self, run_id: i64, month: NaiveDate) -> Result<Vec<AttemptBones>, Error> {
+        let mut c = self.connection().await?;
+        let all = attempts::table.filter(attempts::run_id.eq(run_id)).filter(attempts::month.eq(month));
+        Ok(all.order((attempts::began_at, attempts::entry)).select(AttemptBones::as_select()).load(&mut c).await?)
+    }
+
+    /// The attempts of some entries of a run, in order.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn attempts_of(&self, run_id: i64, month: NaiveDate, entries: &[i32]) -> Result<Vec<AttemptRow>, Error> {
+        let mut c = self.connection().await?;
+        let all = attempts::table
+            .filter(attempts::run_id.eq(run_id))
+            .filter(attempts::month.eq(month))
+            .filter(attempts::entry.eq_any(entries));
+        Ok(all.order((attempts::entry, attempts::number)).select(AttemptRow::as_select()).load(&mut c).await?)
+    }
+
+    /// What an attempt printed: the text, or the blob that holds it.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn attempt_log(
+        &self,
+        run_id: i64,
+        month: NaiveDate,
+        entry: i32,
+        number: i32,
+    ) -> Result<Option<(String, Option<String>)>, Error> {
+        let mut c = self.connection().await?;
+        let found = attempts::table.find((run_id, entry, number, month)).select((attempts::log, attempts::log_blob));
+        Ok(found.first(&mut c).await.optional()?)
+    }
+
+    /// All batches of a run.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn batches(&self, run_id: i64) -> Result<Vec<BatchRow>, Error> {
+        let mut c = self.connection().await?;
+        let all = batches::table.filter(batches::run_id.eq(run_id)).order(batches::number);
+        Ok(all.select(BatchRow::as_select()).load(&mut c).await?)
+    }
+
+    /// The artifacts of a run, or of one of its entries.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn artifacts(&self, run_id: i64, entry: Option<i32>) -> Result<Vec<ArtifactRow>, Error> {
+        let mut c = self.connection().await?;
+        let mut all = artifacts::table.filter(artifacts::run_id.eq(run_id)).into_boxed();
+        if let Some(entry) = entry {
+            all = all.filter(artifacts::entry.eq(entry));
+        }
+        Ok(all.order(artifacts::id).select(ArtifactRow::as_select()).load(&mut c).await?)
+    }
+
+    /// Whether some run's artifact or log has that digest.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn is_kept_file(&self, digest: &str) -> Result<Option<String>, Error> {
+        let mut c = self.connection().await?;
+        let found = artifacts::table.filter(artifacts::digest.eq(digest)).select(artifacts::path);
+        Ok(found.first(&mut c).await.optional()?)
+    }
+}

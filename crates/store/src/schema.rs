@@ -1,0 +1,54 @@
+//! The tables as Diesel sees them. Kept in step with `migrations/`.
+
+diesel::table! {
+    tokens (name) { name -> Text, hash -> Binary, role -> Text, created_at -> Timestamptz, last_used_at -> Nullable<Timestamptz>, }
+}
+diesel::table! {
+    sources (digest) { digest -> Text, suite_file -> Text, added_at -> Timestamptz, }
+}
+diesel::table! {
+    suites (id) {
+        id -> BigInt, slug -> Text, about -> Text, source -> Text, added_at -> Timestamptz, last_run -> Integer, removed -> Bool,
+    }
+}
+diesel::table! {
+    listings (key) { key -> Text, tests -> Jsonb, listed_at -> Timestamptz, }
+}
+diesel::table! {
+    runs (id) {
+        id -> BigInt, suite_id -> BigInt, number -> Integer, source -> Text, pool -> Text, options -> Jsonb, labels -> Jsonb,
+        seed -> BigInt, started_by -> Text, phase -> Text, verdict -> Nullable<Text>, reason -> Text,
+        listings -> Array<Text>, listed -> Integer, tally -> Jsonb, stats -> Jsonb, strip -> Text,
+        created_at -> Timestamptz, began_at -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>,
+    }
+}
+diesel::table! {
+    run_notes (id) { id -> BigInt, run_id -> BigInt, at -> Timestamptz, text -> Text, }
+}
+diesel::table! {
+    batches (run_id, number) {
+        run_id -> BigInt, number -> Integer, worker -> Text, slot -> Integer, entries -> Array<Integer>,
+        granted_at -> Timestamptz, open -> Bool,
+    }
+}
+diesel::table! {
+    attempts (run_id, entry, number, month) {
+        month -> Date, run_id -> BigInt, entry -> Integer, number -> Integer, batch -> Integer, worker -> Text, slot -> Integer,
+        began_at -> Timestamptz, spent_us -> BigInt, ended -> Text, decided -> Nullable<Text>, message -> Text, detail -> Text,
+        steps -> Jsonb, log -> Text, log_blob -> Nullable<Text>, log_bytes -> BigInt,
+    }
+}
+diesel::table! {
+    artifacts (id) {
+        id -> BigInt, run_id -> BigInt, entry -> Nullable<Integer>, batch -> Integer, path -> Text, about -> Text, digest -> Text,
+        bytes -> BigInt,
+    }
+}
+diesel::table! {
+    records (suite_id, test, variant) {
+        suite_id -> BigInt, test -> Text, variant -> Text, samples -> Integer, mean_us -> Double, deviation_us -> Double,
+        passed -> Integer, flaky -> Integer, failed -> Integer, skipped -> Integer, last -> Nullable<Text>,
+    }
+}
+diesel::joinable!(runs -> suites (suite_id));
+diesel::allow_tables_to_appear_in_same_query!(runs, suites);

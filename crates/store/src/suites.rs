@@ -1,0 +1,119 @@
+//! Suites, their sources, and the lists of their tests.
+
+use chrono::{DateTime, Utc};
+use diesel::{ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper};
+use diesel_async::RunQueryDsl;
+use kesmo_core::suite::ListedTest;
+
+use crate::{
+    Error, Store, content, json,
+    schema::{listings, sources, suites},
+};
+
+/// A suite as it is kept.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = suites, check_for_backend(diesel::pg::Pg))]
+pub struct SuiteRow {
+    pub id: i64,
+    pub slug: String,
+    pub about: String,
+    pub source: String,
+    pub added_at: DateTime<Utc>,
+    pub last_run: i32,
+    pub removed: bool,
+}
+
+impl Store {
+    /// Keeps what a bundle's `kesmo.toml` says.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn add_source(&self, digest: &str, suite_file: &str) -> Result<(), Error> {
+        let row = (sources::digest.eq(digest), sources::suite_file.eq(suite_file));
+        let mut c = self.connection().await?;
+        diesel::insert_into(sources::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
+        Ok(())
+    }
+
+    /// The text of the `kesmo.toml` of a bundle.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn suite_file(&self, digest: &str) -> Result<Option<String>, Error> {
+        let mut c = self.connection().await?;
+        let found = sources::table.find(digest).select(sources::suite_file);
+        Ok(found.first(&mut c).await.optional()?)
+    }
+
+    /// Adds a suite, or gives the one of that name new files. With `keep` a suite that is there stays as it is.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn put_suite(&self, slug: &str, about: &str, source: &str, keep: bool) -> Result<SuiteRow, Error> {
+        let mut c = self.connection().await?;
+        if keep && let Some(row) = self.suite(slug).await? {
+            return Ok(row);
+        }
+        let row = (suites::slug.eq(slug), suites::about.eq(about), suites::source.eq(source));
+        let again = (
+            suites::about.eq(about),
+            suites::source.eq(source),
+            suites::added_at.eq(Utc::now()),
+            suites::removed.eq(false),
+        );
+        let put = diesel::insert_into(suites::table).values(row).on_conflict(suites::slug).do_update().set(again);
+        Ok(put.returning(SuiteRow::as_returning()).get_result(&mut c).await?)
+    }
+
+    /// The suite of that name.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn suite(&self, slug: &str) -> Result<Option<SuiteRow>, Error> {
+        let mut c = self.connection().await?;
+        let found = suites::table.filter(suites::slug.eq(slug)).filter(suites::removed.eq(false));
+        Ok(found.select(SuiteRow::as_select()).first(&mut c).await.optional()?)
+    }
+
+    /// All suites, by name.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn suites(&self) -> Result<Vec<SuiteRow>, Error> {
+        let mut c = self.connection().await?;
+        let all = suites::table.filter(suites::removed.eq(false)).order(suites::slug);
+        Ok(all.select(SuiteRow::as_select()).load(&mut c).await?)
+    }
+
+    /// Takes a suite out of the list; its runs can still be read. False if there is none of that name.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn remove_suite(&self, slug: &str) -> Result<bool, Error> {
+        let mut c = self.connection().await?;
+        let found = suites::table.filter(suites::slug.eq(slug)).filter(suites::removed.eq(false));
+        Ok(diesel::update(found).set(suites::removed.eq(true)).execute(&mut c).await? == 1)
+    }
+
+    /// The tests of a list, if it is known.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer, or what is kept cannot be read.
+    pub async fn listing(&self, key: &str) -> Result<Option<Vec<ListedTest>>, Error> {
+        let mut c = self.connection().await?;
+        let found: Option<serde_json::Value> =
+            listings::table.find(key).select(listings::tests).first(&mut c).await.optional()?;
+        found.map(content).transpose()
+    }
+
+    /// Keeps a list.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn add_listing(&self, key: &str, tests: &[ListedTest]) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        let row = (listings::key.eq(key), listings::tests.eq(json(&tests)?));
+        diesel::insert_into(listings::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
+        Ok(())
+    }
+}
