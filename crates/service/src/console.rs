@@ -41,7 +41,8 @@ fn file(path: std::path::PathBuf) -> Result<File, (Status, &'static str)> {
 }
 
 fn page(name: &str) -> Result<File, (Status, &'static str)> {
-    let missing = "the console is not built into this program: run `npm ci && npm run build` in console/ and build again";
+    let missing =
+        "the console is not built into this program: run `npm ci && npm run build` in console/ and build again";
     let found = Files::get(name).ok_or((Status::NotFound, missing))?;
     let ending = name.rsplit('.').next().unwrap_or_default();
     // Everything under assets/ carries a hash of its content in its name.

@@ -121,7 +121,8 @@ async fn serve_with(
     let keeper_token_file = data.join("keeper-token");
     let blobs = Blobs::open(data.join("blobs"))?;
     let (floor, floor_task) = floor::start(store.clone(), blobs.clone(), config.patience).await?;
-    let app = App { store, floor: floor.clone(), blobs, known: Known::default(), past: api::runs::PastCache::default() };
+    let app =
+        App { store, floor: floor.clone(), blobs, known: Known::default(), past: api::runs::PastCache::default() };
 
     let figment = rocket::Config::figment()
         .merge(("address", config.listen.ip()))

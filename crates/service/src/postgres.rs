@@ -145,7 +145,8 @@ impl Postgres {
         use std::os::unix::process::CommandExt;
         let failed = |why: String| Error::Postgres(format!("{program} failed: {why}"));
         // `pg_ctl start` leaves the server with its output: a pipe would never end.
-        let place = if self.as_root { PathBuf::from("/") } else { self.cluster.parent().unwrap_or(Path::new("/")).to_owned() };
+        let place =
+            if self.as_root { PathBuf::from("/") } else { self.cluster.parent().unwrap_or(Path::new("/")).to_owned() };
         let said = std::env::temp_dir().join(format!("kesmo-postgres-{}-{program}.out", std::process::id()));
         let out = fs::File::create(&said).map_err(|e| Error::file(&said, &e))?;
         let both = out.try_clone().map_err(|e| Error::file(&said, &e))?;
@@ -188,7 +189,9 @@ fn postgres_user() -> Result<(u32, u32), Error> {
         let fields: Vec<&str> = l.split(':').collect();
         Some((fields.get(2)?.parse().ok()?, fields.get(3)?.parse().ok()?))
     });
-    ids.ok_or_else(|| Error::Postgres("there is no user `postgres`, as which PostgreSQL runs when the service is root".into()))
+    ids.ok_or_else(|| {
+        Error::Postgres("there is no user `postgres`, as which PostgreSQL runs when the service is root".into())
+    })
 }
 
 /// The folder in which the user `postgres` can keep a cluster: the data folder, or one under `/var/lib/kesmo`.

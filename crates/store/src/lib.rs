@@ -44,9 +44,8 @@ impl From<diesel::result::Error> for Error {
     fn from(error: diesel::result::Error) -> Self {
         use diesel::result::{DatabaseErrorKind as Kind, Error as Diesel};
         match &error {
-            Diesel::DatabaseError(Kind::ClosedConnection | Kind::UnableToSendCommand, _) | Diesel::BrokenTransactionManager => {
-                Self::Away(error.to_string())
-            }
+            Diesel::DatabaseError(Kind::ClosedConnection | Kind::UnableToSendCommand, _)
+            | Diesel::BrokenTransactionManager => Self::Away(error.to_string()),
             // An unclassified error is what a server that shuts down or starts up answers.
             Diesel::DatabaseError(Kind::Unknown, info) if says_it_goes(info.message()) => Self::Away(error.to_string()),
             _ => Self::Refused(error.to_string()),
@@ -55,9 +54,16 @@ impl From<diesel::result::Error> for Error {
 }
 
 fn says_it_goes(message: &str) -> bool {
-    ["terminating connection", "shutting down", "starting up", "recovery mode", "connection closed", "communicating with"]
-        .iter()
-        .any(|sign| message.contains(sign))
+    [
+        "terminating connection",
+        "shutting down",
+        "starting up",
+        "recovery mode",
+        "connection closed",
+        "communicating with",
+    ]
+    .iter()
+    .any(|sign| message.contains(sign))
 }
 
 /// A pool of connections to one database.
@@ -115,7 +121,9 @@ pub(crate) async fn ensure_month(c: &mut AsyncPgConnection, month: chrono::Naive
     };
     if found != Some(true) {
         // The name and the dates come from a date, so that nothing needs quoting.
-        let sql = format!("create table if not exists {name} partition of attempts for values from ('{month}') to ('{next}')");
+        let sql = format!(
+            "create table if not exists {name} partition of attempts for values from ('{month}') to ('{next}')"
+        );
         diesel::sql_query(sql).execute(c).await?;
     }
     Ok(())

@@ -59,7 +59,11 @@ impl Store {
 }
 
 /// Replaces records of a suite.
-pub(crate) async fn put(c: &mut AsyncPgConnection, suite_id: i64, records: &[(String, String, Record)]) -> Result<(), Error> {
+pub(crate) async fn put(
+    c: &mut AsyncPgConnection,
+    suite_id: i64,
+    records: &[(String, String, Record)],
+) -> Result<(), Error> {
     let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
     let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
     diesel::sql_query(

@@ -111,7 +111,8 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn run(&self, suite: &str, number: i32) -> Result<Option<NamedRun>, Error> {
         let mut c = self.connection().await?;
-        let found = runs::table.inner_join(suites::table).filter(suites::slug.eq(suite)).filter(runs::number.eq(number));
+        let found =
+            runs::table.inner_join(suites::table).filter(suites::slug.eq(suite)).filter(runs::number.eq(number));
         Ok(found.select((RunRow::as_select(), suites::slug)).first(&mut c).await.optional()?)
     }
 

@@ -8,11 +8,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use kesmo_core::{
-    format::Step,
-    run::BatchEnd,
-    words::Ended,
-};
+use kesmo_core::{format::Step, run::BatchEnd, words::Ended};
 
 /// A batch of a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]

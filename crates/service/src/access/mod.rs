@@ -151,7 +151,8 @@ async fn pass(request: &Request<'_>, right: Right) -> Outcome<Me, ()> {
     };
     let bearer = request.headers().get_one("Authorization").and_then(|h| h.strip_prefix("Bearer ")).map(str::to_owned);
     let Some(token) = bearer.or_else(|| request.cookies().get(COOKIE).map(|c| c.value().to_owned())) else {
-        let message = "this call needs a token: set KESMO_TOKEN, give --token, run `kesmo login`, or sign in to the console";
+        let message =
+            "this call needs a token: set KESMO_TOKEN, give --token, run `kesmo login`, or sign in to the console";
         return refuse(Status::Unauthorized, Refusal { kind: "unauthorized".into(), message: message.into() });
     };
     match who(app, token.trim()).await {

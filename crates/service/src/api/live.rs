@@ -89,7 +89,10 @@ async fn run(
             let snapshot = RunSnapshot { run, slots: Vec::new(), trouble: Vec::new(), strip };
             let empty = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
             let end = RunChange { summary, attempts: empty.0, decided: empty.1, slots: empty.2, notes: empty.3 };
-            Some((serde_json::to_string(&snapshot).unwrap_or_default(), serde_json::to_string(&end).unwrap_or_default()))
+            Some((
+                serde_json::to_string(&snapshot).unwrap_or_default(),
+                serde_json::to_string(&end).unwrap_or_default(),
+            ))
         }
     };
     let inner = hub.map(|hub| watch(hub, floor, Source::Run(row.id), last.0, shutdown));

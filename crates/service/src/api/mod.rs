@@ -54,7 +54,9 @@ impl Refused {
 impl From<kesmo_store::Error> for Refused {
     fn from(error: kesmo_store::Error) -> Self {
         match error {
-            kesmo_store::Error::Away(why) => Self::unavailable(format!("PostgreSQL does not answer; try again soon ({why})")),
+            kesmo_store::Error::Away(why) => {
+                Self::unavailable(format!("PostgreSQL does not answer; try again soon ({why})"))
+            }
             other => {
                 tracing::error!("a call failed: {other}");
                 Self::new(Status::InternalServerError, "failed", other.to_string())
@@ -93,7 +95,9 @@ fn refused(status: Status, request: &Request<'_>) -> Json<Refusal> {
         let (kind, message) = match status.code {
             404 => ("not-found", format!("there is nothing at {}; see /api/openapi.json", request.uri().path())),
             413 => ("too-large", "what was sent is too large".to_owned()),
-            400 | 422 => ("invalid", "what was sent cannot be read: see /api/openapi.json for what is expected".to_owned()),
+            400 | 422 => {
+                ("invalid", "what was sent cannot be read: see /api/openapi.json for what is expected".to_owned())
+            }
             _ => ("failed", status.reason().unwrap_or("the call failed").to_owned()),
         };
         Refusal { kind: kind.into(), message }

@@ -23,7 +23,11 @@ pub(super) fn routes() -> Vec<Route> {
 #[utoipa::path(post, path = "/api/session", request_body = SignIn, security(()), tag = "people",
     responses((status = 200, body = Me), (status = 401, description = "the token is not known")))]
 #[post("/api/session", data = "<sign_in>")]
-async fn sign_in(app: &State<App>, cookies: &CookieJar<'_>, sign_in: Result<Json<SignIn>, JsonError<'_>>) -> Answer<Me> {
+async fn sign_in(
+    app: &State<App>,
+    cookies: &CookieJar<'_>,
+    sign_in: Result<Json<SignIn>, JsonError<'_>>,
+) -> Answer<Me> {
     let sign_in = body(sign_in)?;
     let token = sign_in.token.trim().to_owned();
     let me = access::who(app, &token).await.map_err(|(status, refusal)| Refused(status, refusal))?;
@@ -69,7 +73,9 @@ async fn add_token(app: &State<App>, _caller: MayKeep, new: Result<Json<NewToken
     let name = Slug::parse("the token's name", &new.name).map_err(|e| Refused::invalid(e.to_string()))?;
     let token = access::new_token();
     if !app.store.add_token(name.as_str(), &access::hash(&token), new.role.word()).await? {
-        return Err(Refused::conflict(format!("there is a token named {name} already: remove it first, or choose another name")));
+        return Err(Refused::conflict(format!(
+            "there is a token named {name} already: remove it first, or choose another name"
+        )));
     }
     let created_at = chrono::Utc::now();
     Ok(Json(Token { name: name.to_string(), role: new.role, created_at, last_used_at: None, token: Some(token) }))

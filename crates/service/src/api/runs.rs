@@ -103,7 +103,15 @@ pub(super) async fn find(app: &App, suite: &str, number: i32) -> Result<RunRow, 
     }
 }
 
-async fn start_run(app: &App, by: &str, suite_id: i64, slug: &str, bundle: &str, pool: &str, options: &RunOptions) -> Answer<Run> {
+async fn start_run(
+    app: &App,
+    by: &str,
+    suite_id: i64,
+    slug: &str,
+    bundle: &str,
+    pool: &str,
+    options: &RunOptions,
+) -> Answer<Run> {
     // 53 bits, so that every reader of JSON keeps it as it is.
     let random = || i64::from_str_radix(&crate::access::random_text()[..13], 16).unwrap_or(1);
     let seed = options.seed.map_or_else(random, |s| s as i64);
@@ -167,10 +175,12 @@ async fn list(
     if let Some(suite) = &suite {
         named(app, suite).await?;
     }
-    let filter = Filter { suite, verdict, labels, limit: limit.unwrap_or(50).clamp(1, 500), skip: skip.unwrap_or(0).max(0) };
+    let filter =
+        Filter { suite, verdict, labels, limit: limit.unwrap_or(50).clamp(1, 500), skip: skip.unwrap_or(0).max(0) };
     let rows = app.store.runs(&filter).await?;
     let active = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
-    let read = |(row, suite): (RunRow, String)| active.get(&row.id).cloned().unwrap_or_else(|| summary_of_row(&row, &suite));
+    let read =
+        |(row, suite): (RunRow, String)| active.get(&row.id).cloned().unwrap_or_else(|| summary_of_row(&row, &suite));
     Ok(Json(rows.into_iter().map(read).collect()))
 }
 
@@ -200,7 +210,8 @@ async fn stop(
 ) -> Answer<Run> {
     let stop = body(stop)?;
     let row = find(app, suite, number).await?;
-    let why = stop.why.filter(|w| !w.trim().is_empty()).map(|w| format!(": {}", kesmo_core::name::shorten(w.trim(), 200)));
+    let why =
+        stop.why.filter(|w| !w.trim().is_empty()).map(|w| format!(": {}", kesmo_core::name::shorten(w.trim(), 200)));
     let reason = format!("stopped by {}{}", caller.0.name, why.unwrap_or_default());
     if !app.floor.stop(row.id, reason).await {
         let row = find(app, suite, number).await?;
@@ -227,7 +238,9 @@ async fn again(
     let mut options = row.run_options()?;
     if again.unpassed {
         if row.phase != "finished" {
-            return Err(Refused::conflict(format!("{suite}/{number} is not over yet: wait for its verdict, or stop it")));
+            return Err(Refused::conflict(format!(
+                "{suite}/{number} is not over yet: wait for its verdict, or stop it"
+            )));
         }
         let past = past(app, &row).await?;
         let bad = |i: &usize| !matches!(past.states[*i].0, Outcome::Passed | Outcome::Flaky | Outcome::Skipped);
@@ -249,7 +262,8 @@ async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> {
     let finished = row.phase == "finished";
     {
         let cache = app.past.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, past)) = cache.iter().find(|(id, past)| *id == row.id && (!finished || !past.states.is_empty())) {
+        if let Some((_, past)) = cache.iter().find(|(id, past)| *id == row.id && (!finished || !past.states.is_empty()))
+        {
             return Ok(Arc::clone(past));
         }
     }
@@ -322,11 +336,11 @@ async fn fill(app: &App, row: &RunRow, entries: &mut [Entry]) -> Result<(), Refu
     Ok(())
 }
 
-/// Entries of a run: those in trouble first. `state` is an outcome, `waiting`, `running` or `trouble`; `name` a part of the name.
+/// Entries of a run: those in trouble first, or with `order=slowest` those that took longest. `state` is an outcome, `waiting`, `running` or `trouble`; `name` a part of the name.
 #[utoipa::path(get, path = "/api/runs/{suite}/{number}/entries", tag = "runs", params(("suite" = String, Path), ("number" = i32, Path),
-    ("state" = Option<String>, Query), ("name" = Option<String>, Query), ("skip" = Option<usize>, Query), ("limit" = Option<usize>, Query)),
+    ("state" = Option<String>, Query), ("name" = Option<String>, Query), ("order" = Option<String>, Query), ("skip" = Option<usize>, Query), ("limit" = Option<usize>, Query)),
     responses((status = 200, body = Entries)))]
-#[get("/api/runs/<suite>/<number>/entries?<state>&<name>&<skip>&<limit>")]
+#[get("/api/runs/<suite>/<number>/entries?<state>&<name>&<order>&<skip>&<limit>")]
 #[allow(clippy::too_many_arguments)] // one for each part of the address
 async fn entries(
     app: &State<App>,
@@ -335,6 +349,7 @@ async fn entries(
     number: i32,
     state: Option<String>,
     name: Option<String>,
+    order: Option<String>,
     skip: Option<usize>,
     limit: Option<usize>,
 ) -> Answer<Entries> {
@@ -345,8 +360,13 @@ async fn entries(
         let all = "passed, flaky, failed, skipped, parked, unrun, waiting, running or trouble";
         return Err(Refused::invalid(format!("{state:?} is no state of an entry: use {all}")));
     }
+    let slowest = match order.as_deref() {
+        None | Some("trouble") => false,
+        Some("slowest") => true,
+        Some(other) => return Err(Refused::invalid(format!("{other:?} is no order: use trouble or slowest"))),
+    };
     let limit = limit.unwrap_or(100).clamp(1, 1000);
-    let question = EntryQuestion { state, name: name.unwrap_or_default(), skip: skip.unwrap_or(0), limit };
+    let question = EntryQuestion { state, name: name.unwrap_or_default(), slowest, skip: skip.unwrap_or(0), limit };
     let asked = question.clone();
     let mut answer = match app.floor.ask(|reply| Ask::Entries(row.id, asked, reply)).await.flatten() {
         Some(answer) => answer,
@@ -359,7 +379,13 @@ async fn entries(
                 let state = active::state_word(past.states.get(i as usize).map(|s| s.0), false);
                 (state, planned.name.as_str(), variants[usize::from(planned.variant)].as_str())
             };
-            active::page(past.plan.entries.len() as u32, &question, about, |i| past_entry(&past, i))
+            active::page(
+                past.plan.entries.len() as u32,
+                &question,
+                about,
+                |i| past.states.get(i as usize).map_or(0, |s| s.2),
+                |i| past_entry(&past, i),
+            )
         }
     };
     fill(app, &row, &mut answer.entries).await?;
@@ -397,7 +423,9 @@ async fn entry(app: &State<App>, _caller: MaySee, suite: &str, number: i32, inde
     let past = past(app, &row).await?;
     let Some(planned) = past.plan.entries.get(index as usize) else {
         let count = past.plan.entries.len();
-        return Err(Refused::not_found(format!("{suite}/{number} has no entry {index}: it has {count}, counted from 0")));
+        return Err(Refused::not_found(format!(
+            "{suite}/{number} has no entry {index}: it has {count}, counted from 0"
+        )));
     };
     let mut entry = past_entry(&past, index);
     if let Some(state) = app.floor.ask(|reply| Ask::EntryState(row.id, index, reply)).await.flatten() {
@@ -427,7 +455,8 @@ async fn entry(app: &State<App>, _caller: MaySee, suite: &str, number: i32, inde
     if let Some(last) = history.last() {
         entry.worker = Some(last.worker.clone());
         entry.spent_us = Some(last.spent_us).filter(|s| *s > 0);
-        entry.message = history.iter().rev().find(|a| !a.message.is_empty()).map(|a| a.message.clone()).unwrap_or_default();
+        entry.message =
+            history.iter().rev().find(|a| !a.message.is_empty()).map(|a| a.message.clone()).unwrap_or_default();
     }
     let retries = u32::from(planned.retries);
     let word = if retries == 1 { "retry" } else { "retries" };
@@ -467,7 +496,8 @@ async fn log(
     let text = match found.ok_or_else(none)? {
         (_, Some(blob)) => {
             let bytes = tokio::fs::read(app.blobs.path(&blob)).await;
-            String::from_utf8_lossy(&bytes.map_err(|e| Refused::unavailable(format!("the log cannot be read: {e}")))?).into_owned()
+            String::from_utf8_lossy(&bytes.map_err(|e| Refused::unavailable(format!("the log cannot be read: {e}")))?)
+                .into_owned()
         }
         (text, None) => text,
     };
@@ -505,7 +535,9 @@ async fn report(
 ) -> Result<(ContentType, String), Refused> {
     let row = find(app, suite, number).await?;
     if row.phase != "finished" {
-        return Err(Refused::conflict(format!("{suite}/{number} is not over yet: wait with `kesmo watch {suite}/{number}`")));
+        return Err(Refused::conflict(format!(
+            "{suite}/{number} is not over yet: wait with `kesmo watch {suite}/{number}`"
+        )));
     }
     let past = past(app, &row).await?;
     let all: Vec<i32> = (0..past.plan.entries.len() as i32).collect();
@@ -557,7 +589,8 @@ async fn report(
 fn tap_report(cases: &[ReportCase<'_>]) -> String {
     let mut out = format!("TAP version 14\n1..{}\n", cases.len());
     for (i, case) in cases.iter().enumerate() {
-        let name = if case.variant.is_empty() { case.name.to_owned() } else { format!("{} ({})", case.name, case.variant) };
+        let name =
+            if case.variant.is_empty() { case.name.to_owned() } else { format!("{} ({})", case.name, case.variant) };
         let directive = match case.outcome {
             Outcome::Skipped | Outcome::Parked | Outcome::Unrun => Some(format!("SKIP {}", case.outcome)),
             _ => None,
@@ -567,7 +600,11 @@ fn tap_report(cases: &[ReportCase<'_>]) -> String {
         if matches!(case.outcome, Outcome::Failed | Outcome::Flaky) {
             let last = case.attempts.iter().rev().find(|a| a.ended.failing());
             let message = serde_json::to_string(last.map_or("", |a| a.message)).unwrap_or_default();
-            out += &format!("  ---\n  outcome: {}\n  attempts: {}\n  message: {message}\n  ...\n", case.outcome, case.attempts.len());
+            out += &format!(
+                "  ---\n  outcome: {}\n  attempts: {}\n  message: {message}\n  ...\n",
+                case.outcome,
+                case.attempts.len()
+            );
         }
     }
     out
@@ -604,7 +641,10 @@ async fn blob(app: &State<App>, _caller: MaySee, digest: &str) -> Result<BlobFil
     Ok(BlobFile {
         file,
         kind: media_type(&path),
-        policy: Header::new("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:"),
+        policy: Header::new(
+            "Content-Security-Policy",
+            "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:",
+        ),
         sniff: Header::new("X-Content-Type-Options", "nosniff"),
         cache: Header::new("Cache-Control", "private, max-age=31536000, immutable"),
     })

@@ -36,13 +36,19 @@ pub(super) fn routes() -> Vec<Route> {
 }
 
 fn digest(text: &str) -> Result<&str, Refused> {
-    if is_digest(text) { Ok(text) } else { Err(Refused::invalid(format!("{text:?} is no SHA-256 in hexadecimal digits"))) }
+    if is_digest(text) {
+        Ok(text)
+    } else {
+        Err(Refused::invalid(format!("{text:?} is no SHA-256 in hexadecimal digits")))
+    }
 }
 
 impl From<NotTaken> for Refused {
     fn from(not_taken: NotTaken) -> Self {
         match not_taken {
-            NotTaken::OtherDigest(found) => Self::invalid(format!("what arrived has the SHA-256 {found}: send it again")),
+            NotTaken::OtherDigest(found) => {
+                Self::invalid(format!("what arrived has the SHA-256 {found}: send it again"))
+            }
             NotTaken::TooLarge => Self::new(
                 Status::PayloadTooLarge,
                 "too-large",
@@ -125,12 +131,20 @@ async fn view(app: &App, row: SuiteRow, most_runs: i64) -> Result<Suite, Refused
     };
     let last_runs: Vec<_> = runs.into_iter().map(summary).collect();
     let entries = last_runs.iter().find(|r| r.began_at.is_some()).map(|r| r.tally.total());
-    Ok(Suite { name: row.slug.clone(), about: row.about, bundle: row.source, added_at: row.added_at, entries, last_runs })
+    Ok(Suite {
+        name: row.slug.clone(),
+        about: row.about,
+        bundle: row.source,
+        added_at: row.added_at,
+        entries,
+        last_runs,
+    })
 }
 
 async fn detail(app: &App, row: SuiteRow) -> Result<SuiteDetail, Refused> {
     let (text, file) = suite_file(app, &row.source).await?;
-    let facets = file.facets.facets.iter().map(|(name, values)| FacetDetail { name: name.clone(), values: values.clone() });
+    let facets =
+        file.facets.facets.iter().map(|(name, values)| FacetDetail { name: name.clone(), values: values.clone() });
     Ok(SuiteDetail {
         facets: facets.collect(),
         settings: file.settings.clone(),
@@ -165,7 +179,12 @@ async fn remove(app: &State<App>, _caller: MayKeep, suite: &str) -> Result<Statu
 #[utoipa::path(post, path = "/api/suites/{suite}/tests", params(("suite" = String, Path)), request_body = TestsQuery, tag = "suites",
     responses((status = 200, body = Tests), (status = 422)))]
 #[post("/api/suites/<suite>/tests", data = "<query>")]
-async fn tests(app: &State<App>, _caller: MaySee, suite: &str, query: Result<Json<TestsQuery>, JsonError<'_>>) -> Answer<Tests> {
+async fn tests(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: &str,
+    query: Result<Json<TestsQuery>, JsonError<'_>>,
+) -> Answer<Tests> {
     let query = body(query)?;
     let invalid = |e: kesmo_core::Error| Refused::invalid(e.to_string());
     let row = named(app, suite).await?;

@@ -74,13 +74,20 @@ async fn say(stream: &mut DuplexStream, message: &ToWorker) -> Result<(), String
 
 fn read(message: &Message) -> Result<Option<FromWorker>, String> {
     match message {
-        Message::Text(text) => serde_json::from_str(text).map(Some).map_err(|e| format!("a message cannot be read: {e}")),
+        Message::Text(text) => {
+            serde_json::from_str(text).map(Some).map_err(|e| format!("a message cannot be read: {e}"))
+        }
         Message::Close(_) => Err("closed by the worker".into()),
         _ => Ok(None),
     }
 }
 
-async fn carry(stream: &mut DuplexStream, number: u64, floor: &FloorHandle, mut shutdown: Shutdown) -> Result<(), String> {
+async fn carry(
+    stream: &mut DuplexStream,
+    number: u64,
+    floor: &FloorHandle,
+    mut shutdown: Shutdown,
+) -> Result<(), String> {
     let patience = floor.patience;
     let (sender, mut receiver) = mpsc::channel(WAITING);
     let first = tokio::time::timeout(patience, stream.next()).await.map_err(|_| "no hello came")?;

@@ -234,12 +234,18 @@ impl ActiveRun {
         }
         let plan = self.engine.plan();
         let variants: Vec<String> = plan.variants.iter().map(ToString::to_string).collect();
-        page(plan.entries.len() as u32, question, |i| {
-            let (outcome, running, _) = self.engine.entry(i);
-            let planned = &plan.entries[i as usize];
-            let state = state_word(outcome, running);
-            (state, planned.name.as_str(), variants[usize::from(planned.variant)].as_str())
-        }, |i| self.entry(i))
+        page(
+            plan.entries.len() as u32,
+            question,
+            |i| {
+                let (outcome, running, _) = self.engine.entry(i);
+                let planned = &plan.entries[i as usize];
+                let state = state_word(outcome, running);
+                (state, planned.name.as_str(), variants[usize::from(planned.variant)].as_str())
+            },
+            |i| self.last.get(i as usize).map_or(0, |l| l.0),
+            |i| self.entry(i),
+        )
     }
 }
 
@@ -257,10 +263,11 @@ pub(crate) fn page<'a>(
     count: u32,
     question: &EntryQuestion,
     about: impl Fn(u32) -> (&'static str, &'a str, &'a str),
+    spent: impl Fn(u32) -> u64,
     make: impl Fn(u32) -> Entry,
 ) -> Entries {
     let wanted = question.name.to_lowercase();
-    let mut found: Vec<(u8, u32)> = Vec::new();
+    let mut found: Vec<(u64, u32)> = Vec::new();
     for index in 0..count {
         let (state, name, variant) = about(index);
         let in_state = match question.state.as_str() {
@@ -268,9 +275,11 @@ pub(crate) fn page<'a>(
             "trouble" => matches!(state, "failed" | "flaky"),
             other => other == state,
         };
-        let named = wanted.is_empty() || name.to_lowercase().contains(&wanted) || variant.to_lowercase().contains(&wanted);
+        let named =
+            wanted.is_empty() || name.to_lowercase().contains(&wanted) || variant.to_lowercase().contains(&wanted);
         if in_state && named {
             let rank = match state {
+                _ if question.slowest => u64::MAX - spent(index),
                 "failed" => 0,
                 "running" => 1,
                 "flaky" => 2,

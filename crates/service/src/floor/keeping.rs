@@ -23,7 +23,7 @@ use super::{
     After, Floor,
     active::{ActiveRun, NeededList},
     listing::ListAsk,
-    now, to_time,
+    now, tell, to_time,
     workers::Use,
 };
 use crate::Error;
@@ -295,7 +295,8 @@ impl Floor {
                     self.commit.decided.push(Decided { month, run_id: run, entry, number, outcome });
                 }
                 let plan = active.engine.plan();
-                let (test, variant) = (plan.entries[entry as usize].name.to_string(), plan.variant_of(entry).to_string());
+                let (test, variant) =
+                    (plan.entries[entry as usize].name.to_string(), plan.variant_of(entry).to_string());
                 // After a stop a large run may have very many: the views know them from the verdict.
                 if outcome != Outcome::Unrun || active.decided.len() < 1000 {
                     active.decided.push(DecidedChange { index: entry, test, variant, outcome });
@@ -462,7 +463,7 @@ impl Floor {
         for after in std::mem::take(&mut self.after) {
             match after {
                 After::Send(worker, message) => self.workers.send(worker, message),
-                After::Stopped(reply) => drop(reply.send(true)),
+                After::Stopped(reply) => tell(reply, true),
                 After::Ask(ask) => self.answer(ask),
             }
         }

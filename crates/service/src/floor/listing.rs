@@ -12,7 +12,7 @@ use kesmo_wire::{
 };
 use tokio::sync::oneshot;
 
-use super::{After, Floor, workers::Use};
+use super::{After, Floor, tell, workers::Use};
 
 /// Which list is wanted.
 #[derive(Debug, Clone)]
@@ -46,9 +46,9 @@ pub(super) struct Listing {
 impl Floor {
     pub(super) async fn list(&mut self, ask: ListAsk, reply: oneshot::Sender<Result<Vec<ListedTest>, String>>) {
         match self.store.listing(&ask.key).await {
-            Ok(Some(tests)) => drop(reply.send(Ok(tests))),
+            Ok(Some(tests)) => tell(reply, Ok(tests)),
             Ok(None) => self.want(ask).replies.push(reply),
-            Err(e) => drop(reply.send(Err(e.to_string()))),
+            Err(e) => tell(reply, Err(e.to_string())),
         }
     }
 
@@ -69,7 +69,8 @@ impl Floor {
             l.runs.retain(|run| runs.contains_key(run));
             l.on.is_some() || !l.runs.is_empty() || !l.replies.is_empty()
         });
-        let waiting: Vec<String> = self.listings.values().filter(|l| l.on.is_none()).map(|l| l.ask.key.clone()).collect();
+        let waiting: Vec<String> =
+            self.listings.values().filter(|l| l.on.is_none()).map(|l| l.ask.key.clone()).collect();
         for key in waiting {
             let Some(listing) = self.listings.get_mut(&key) else { continue };
             let capable = self.workers.capable(&listing.ask.pool, &listing.ask.needs);
@@ -88,14 +89,15 @@ impl Floor {
         self.workers.free(worker, &Use::Listing(job.to_owned()));
         let Some(listing) = self.listings.remove(job) else { return };
         let tests = result.and_then(|digest| {
-            let output = std::fs::read(self.blobs.path(&digest)).map_err(|e| format!("the list cannot be read: {e}"))?;
+            let output =
+                std::fs::read(self.blobs.path(&digest)).map_err(|e| format!("the list cannot be read: {e}"))?;
             listing::read(&output).map_err(|e| e.to_string())
         });
         if let Ok(tests) = &tests {
             self.new_lists.push((job.to_owned(), tests.clone()));
         }
         for reply in listing.replies {
-            drop(reply.send(tests.clone()));
+            tell(reply, tests.clone());
         }
         for run in listing.runs {
             match &tests {

@@ -63,6 +63,8 @@ pub struct EntryQuestion {
     pub state: String,
     /// A part of the test's name or variant.
     pub name: String,
+    /// Those that took longest first, instead of those in trouble.
+    pub slowest: bool,
     pub skip: usize,
     pub limit: usize,
 }
@@ -81,10 +83,24 @@ pub enum Ask {
 
 enum Message {
     NewRun(Box<NamedRun>),
-    Stop { run: i64, reason: String, reply: oneshot::Sender<bool> },
-    LinkUp { hello: Box<kesmo_wire::link::Hello>, link: u64, sender: mpsc::Sender<ToWorker>, reply: oneshot::Sender<Result<(), String>> },
-    Link { link: u64, message: FromWorker },
-    LinkDown { link: u64 },
+    Stop {
+        run: i64,
+        reason: String,
+        reply: oneshot::Sender<bool>,
+    },
+    LinkUp {
+        hello: Box<kesmo_wire::link::Hello>,
+        link: u64,
+        sender: mpsc::Sender<ToWorker>,
+        reply: oneshot::Sender<Result<(), String>>,
+    },
+    Link {
+        link: u64,
+        message: FromWorker,
+    },
+    LinkDown {
+        link: u64,
+    },
     List(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
     Ask(Ask),
     Leave,
@@ -120,7 +136,12 @@ impl FloorHandle {
     ///
     /// # Errors
     /// In words for the worker, if it is refused.
-    pub async fn link_up(&self, hello: kesmo_wire::link::Hello, link: u64, sender: mpsc::Sender<ToWorker>) -> Result<(), String> {
+    pub async fn link_up(
+        &self,
+        hello: kesmo_wire::link::Hello,
+        link: u64,
+        sender: mpsc::Sender<ToWorker>,
+    ) -> Result<(), String> {
         let (reply, answer) = oneshot::channel();
         self.send(Message::LinkUp { hello: Box::new(hello), link, sender, reply }).await;
         answer.await.unwrap_or_else(|_| Err("the service is stopping".into()))
@@ -156,6 +177,13 @@ impl FloorHandle {
     /// Commits what is open and ends.
     pub async fn leave(&self) {
         self.send(Message::Leave).await;
+    }
+}
+
+/// Answers; whoever asked may have gone, which is no error.
+fn tell<T>(to: oneshot::Sender<T>, answer: T) {
+    if to.send(answer).is_err() {
+        tracing::debug!("nobody waits for an answer any more");
     }
 }
 
@@ -270,12 +298,12 @@ impl Floor {
                 if active {
                     self.after.push(After::Stopped(reply));
                 } else {
-                    drop(reply.send(false));
+                    tell(reply, false);
                 }
             }
             Message::LinkUp { hello, link, sender, reply } => {
                 let answer = self.link_up(*hello, link, sender);
-                drop(reply.send(answer));
+                tell(reply, answer);
             }
             Message::Link { link, message } => self.from_worker(link, message),
             Message::LinkDown { link } => {
@@ -351,7 +379,12 @@ impl Floor {
         }
     }
 
-    fn link_up(&mut self, hello: kesmo_wire::link::Hello, link: u64, sender: mpsc::Sender<ToWorker>) -> Result<(), String> {
+    fn link_up(
+        &mut self,
+        hello: kesmo_wire::link::Hello,
+        link: u64,
+        sender: mpsc::Sender<ToWorker>,
+    ) -> Result<(), String> {
         let holds: Vec<BatchKey> = hello.holds.clone();
         let listing = hello.listing.clone();
         let name = hello.name.clone();
@@ -424,25 +457,25 @@ impl Floor {
                     }
                     (Box::new(active.snapshot(stamp, &self.workers)), Arc::clone(&active.hub), active.hub.last())
                 });
-                drop(reply.send(answer));
+                tell(reply, answer);
             }
-            Ask::Run(run, reply) => drop(reply.send(self.runs.get(&run).map(|r| Box::new(r.detail(stamp))))),
+            Ask::Run(run, reply) => tell(reply, self.runs.get(&run).map(|r| Box::new(r.detail(stamp)))),
             Ask::Summaries(reply) => {
-                drop(reply.send(self.runs.iter().map(|(id, r)| (*id, r.summary(stamp))).collect()));
+                tell(reply, self.runs.iter().map(|(id, r)| (*id, r.summary(stamp))).collect());
             }
-            Ask::Workers(reply) => drop(reply.send(self.workers.views(&self.runs))),
+            Ask::Workers(reply) => tell(reply, self.workers.views(&self.runs)),
             Ask::Floor(reply) => {
                 if self.floor_dirty() {
                     self.publish_floor();
                 }
                 let runs = self.runs.values().rev().map(|r| r.summary(stamp)).collect();
                 let view = FloorView { runs, workers: self.workers.views(&self.runs), gone: Vec::new() };
-                drop(reply.send((Box::new(view), self.hub.last())));
+                tell(reply, (Box::new(view), self.hub.last()));
             }
-            Ask::Entries(run, question, reply) => drop(reply.send(self.runs.get(&run).map(|r| r.entries(&question)))),
+            Ask::Entries(run, question, reply) => tell(reply, self.runs.get(&run).map(|r| r.entries(&question))),
             Ask::EntryState(run, entry, reply) => {
                 let known = |r: &&ActiveRun| (entry as usize) < r.engine.plan().entries.len();
-                drop(reply.send(self.runs.get(&run).filter(known).map(|r| r.engine.entry(entry))));
+                tell(reply, self.runs.get(&run).filter(known).map(|r| r.engine.entry(entry)));
             }
         }
     }

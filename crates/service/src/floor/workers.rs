@@ -17,7 +17,7 @@ use tokio::{sync::mpsc, time::Instant};
 use super::active::ActiveRun;
 
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Use {
+pub(crate) enum Use {
     Idle,
     Batch(BatchKey),
     Listing(String),
@@ -38,7 +38,7 @@ struct Known {
 
 /// All workers. A worker keeps its number as long as the service runs.
 #[derive(Default)]
-pub(super) struct Workers {
+pub(crate) struct Workers {
     numbers: HashMap<String, WorkerId>,
     names: Vec<String>,
     known: BTreeMap<WorkerId, Known>,
@@ -78,7 +78,12 @@ impl Workers {
     }
 
     /// Takes a worker's link; tells whether it is another process than before.
-    pub fn link_up(&mut self, hello: Hello, link: u64, sender: mpsc::Sender<ToWorker>) -> Result<(WorkerId, bool), String> {
+    pub fn link_up(
+        &mut self,
+        hello: Hello,
+        link: u64,
+        sender: mpsc::Sender<ToWorker>,
+    ) -> Result<(WorkerId, bool), String> {
         let worker = self.number(&hello.name);
         let before = self.known.get(&worker);
         if before.is_some_and(|k| k.link.is_some() && k.process != hello.process) {
@@ -138,7 +143,8 @@ impl Workers {
 
     /// Connected workers that a run may use, with their slots.
     pub fn capable(&self, pool: &str, needs: &BTreeMap<String, String>) -> BTreeMap<WorkerId, u32> {
-        let fits = |k: &&Known| k.link.is_some() && k.pool == pool && needs.iter().all(|(n, v)| k.offers.get(n) == Some(v));
+        let fits =
+            |k: &&Known| k.link.is_some() && k.pool == pool && needs.iter().all(|(n, v)| k.offers.get(n) == Some(v));
         self.known.iter().filter(|(_, k)| fits(k)).map(|(w, k)| (*w, k.slots.len() as u32)).collect()
     }
 
@@ -154,7 +160,8 @@ impl Workers {
         let start = format!("start one with `kesmo worker --pool {pool}{offers}`");
         if in_pool.is_empty() {
             let wanted: Vec<String> = needs.iter().map(|(n, v)| format!("{n}={v}")).collect();
-            let offering = if wanted.is_empty() { String::new() } else { format!(" that offers {}", wanted.join(", ")) };
+            let offering =
+                if wanted.is_empty() { String::new() } else { format!(" that offers {}", wanted.join(", ")) };
             format!("waiting for a worker{offering}: none is in the pool {pool}; {start}")
         } else if missing.is_empty() {
             let wanted: Vec<String> = needs.iter().map(|(n, v)| format!("{n}={v}")).collect();

@@ -1,0 +1,29 @@
+//! What the commands do, a module for each subject.
+
+pub mod people;
+pub mod runs;
+pub mod serve;
+pub mod start;
+pub mod suites;
+pub mod worker;
+
+use serde::Serialize;
+
+use crate::Failure;
+
+/// Prints a value for programs.
+pub fn print_json(value: &impl Serialize) -> Result<(), Failure> {
+    let text = serde_json::to_string_pretty(value).map_err(|e| Failure::trouble(e.to_string()))?;
+    println!("{text}");
+    Ok(())
+}
+
+/// Resolves when the program is asked to end: Ctrl-C or SIGTERM.
+pub async fn asked_to_end() {
+    use tokio::signal::unix::{SignalKind, signal};
+    let Ok(mut term) = signal(SignalKind::terminate()) else { return std::future::pending().await };
+    tokio::select! {
+        _ = term.recv() => {}
+        _ = tokio::signal::ctrl_c() => {}
+    }
+}

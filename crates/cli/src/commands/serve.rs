@@ -1,0 +1,38 @@
+//! `kesmo serve`.
+
+use tracing_subscriber::EnvFilter;
+
+use crate::{Failure, arguments::Serve};
+
+/// Structured logs to standard error; `KESMO_LOG` sets what is logged, as in `kesmo_service=debug`.
+pub fn log_to_stderr(as_json: bool) {
+    let filter = EnvFilter::try_from_env("KESMO_LOG")
+        .unwrap_or_else(|_| EnvFilter::new("warn,kesmo=info,kesmo_service=info,kesmo_worker=info"));
+    let subscriber = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
+    let result = if as_json { subscriber.json().try_init() } else { subscriber.with_ansi(false).try_init() };
+    if let Err(e) = result {
+        eprintln!("kesmo: logs cannot be written: {e}");
+    }
+}
+
+pub async fn run(options: &Serve) -> Result<(), Failure> {
+    log_to_stderr(options.log_json);
+    let config = kesmo_service::Config {
+        listen: options.listen,
+        data: options.data.clone(),
+        database: options.database.clone(),
+        patience: options.patience,
+    };
+    let started = |started: kesmo_service::Started| {
+        println!("Kesmo is listening on http://{}", started.address);
+        if let Some(token) = started.keeper_token {
+            println!("The first keeper's token, shown this once: {token}");
+            println!("It is kept in {}, which only you can read.", started.keeper_token_file.display());
+            println!("Sign in to the console: http://{}/#token={token}", started.address);
+        }
+    };
+    kesmo_service::serve(config, started).await.map_err(|e| match e {
+        kesmo_service::Error::Address(..) | kesmo_service::Error::FolderTaken(_) => Failure::call(e.to_string()),
+        other => Failure::trouble(other.to_string()),
+    })
+}

@@ -1,0 +1,166 @@
+//! `kesmo suite` and `kesmo tests`.
+
+use std::path::Path;
+
+use kesmo_client::pack;
+use kesmo_core::{
+    name::shorten,
+    plan::DEFAULT_RETRIES,
+    time::{Bytes, Span},
+};
+use kesmo_wire::api::{NewSuite, Suite as SuiteView, SuiteDetail, Tests as TestsView, TestsQuery};
+
+use super::print_json;
+use crate::{
+    Context, Failure,
+    arguments::{Suite, Tests},
+    view,
+};
+
+pub async fn run(
+    command: &Suite,
+    json: bool,
+    context: impl FnOnce() -> Result<Context, Failure>,
+) -> Result<(), Failure> {
+    match command {
+        Suite::Check(folder) => check(&folder.folder, json),
+        Suite::Add(folder) => {
+            let context = context()?;
+            let bundle = pack::pack(&folder.folder)?;
+            let uploaded = context.client.upload(&bundle).await?;
+            let suite: SuiteDetail =
+                context.client.post("/api/suites", &NewSuite { bundle: bundle.digest.clone() }).await?;
+            if context.json {
+                return print_json(&suite);
+            }
+            let size = Bytes(bundle.content.len() as u64);
+            let how = if uploaded {
+                format!("{} files, {size} packed", bundle.files)
+            } else {
+                "its files were here already".into()
+            };
+            println!("Suite {} is added ({how}).", suite.suite.name);
+            println!("Start it: kesmo start {} --stay", suite.suite.name);
+            Ok(())
+        }
+        Suite::List => {
+            let context = context()?;
+            let suites: Vec<SuiteView> = context.client.get("/api/suites", &[]).await?;
+            if context.json {
+                return print_json(&suites);
+            }
+            if suites.is_empty() {
+                println!("There is no suite yet. Add one: kesmo suite add FOLDER");
+                return Ok(());
+            }
+            let rows = suites.iter().map(|s| {
+                let last = s.last_runs.first();
+                let entries = s.entries.map_or_else(|| "–".into(), |n| n.to_string());
+                let state = last.map_or_else(|| "never run".into(), |r| format!("{} {}", view::run_state(r), r.name));
+                vec![s.name.clone(), entries, state, shorten(&s.about, 60)]
+            });
+            print!("{}", view::table(&["suite", ">tests", "last run", "about"], rows.collect()));
+            Ok(())
+        }
+        Suite::Show(named) => {
+            let context = context()?;
+            let suite: SuiteDetail = context.client.get(&format!("/api/suites/{}", named.name), &[]).await?;
+            if context.json {
+                return print_json(&suite);
+            }
+            println!("{}  {}", view::bold(&suite.suite.name), suite.suite.about);
+            println!("bundle   {}", &suite.suite.bundle[..12]);
+            println!("retries  {}", suite.retries);
+            for facet in &suite.facets {
+                println!("facet    {} = {}", facet.name, facet.values.join(", "));
+            }
+            for (need, value) in &suite.needs {
+                println!("needs    {need}={value}");
+            }
+            for (setting, value) in &suite.settings {
+                println!("setting  {setting} = {value}");
+            }
+            if !suite.suite.last_runs.is_empty() {
+                println!();
+                print!("{}", super::runs::runs_table(&suite.suite.last_runs));
+            }
+            Ok(())
+        }
+        Suite::Remove(named) => {
+            context()?.client.delete(&format!("/api/suites/{}", named.name)).await?;
+            println!("Suite {} is removed; its runs can still be read.", named.name);
+            Ok(())
+        }
+    }
+}
+
+fn check(folder: &Path, json: bool) -> Result<(), Failure> {
+    let suite = pack::suite_file(folder)?;
+    if json {
+        return print_json(&serde_json::json!({ "suite": suite.suite.as_str(), "about": suite.about, "ok": true }));
+    }
+    println!("{} is good: suite {}", folder.join("kesmo.toml").display(), suite.suite);
+    println!("  list     {}", suite.tests.list.join(" "));
+    println!("  run      {}", suite.tests.run.join(" "));
+    println!("  results  {}", format!("{:?}", suite.tests.results).to_lowercase());
+    println!("  retries  {}", suite.retry.times.unwrap_or(DEFAULT_RETRIES));
+    println!("  limits   test {}, batch {}, run {}", suite.limits.test, suite.limits.batch, suite.limits.run);
+    let variants = suite.facets.variants();
+    if variants.len() > 1 {
+        let all: Vec<String> = variants.iter().map(ToString::to_string).collect();
+        println!("  variants {}", all.join("; "));
+    }
+    if !suite.rules.is_empty() {
+        println!("  rules    {}", suite.rules.len());
+    }
+    Ok(())
+}
+
+/// Whether a start's argument is a folder rather than a suite's name.
+pub fn is_folder(argument: &str) -> bool {
+    argument == "." || argument == ".." || argument.contains('/')
+}
+
+pub async fn tests(options: &Tests, context: &Context) -> Result<(), Failure> {
+    let mut query = TestsQuery { bundle: None, options: options.choosing.options()? };
+    let suite = if is_folder(&options.suite) {
+        let bundle = pack::pack(Path::new(&options.suite))?;
+        context.client.upload(&bundle).await?;
+        query.bundle = Some(bundle.digest);
+        bundle.suite
+    } else {
+        options.suite.clone()
+    };
+    let found: TestsView = context.client.post(&format!("/api/suites/{suite}/tests"), &query).await?;
+    if context.json {
+        return print_json(&found);
+    }
+    let variants = found.tests.iter().any(|t| !t.variant.is_empty());
+    let rows = found.tests.iter().map(|t| {
+        let expected = t.expected_us.map_or_else(|| "–".into(), |us| Span(us).to_string());
+        let runs = t.passed + t.flaky + t.failed + t.skipped;
+        let record = match (runs, t.last) {
+            (0, _) | (_, None) => "new".to_owned(),
+            (_, Some(last)) => format!(
+                "{} {}",
+                view::outcome(last),
+                view::counts(&[(t.passed, "passed"), (t.flaky, "flaky"), (t.failed, "failed"), (t.skipped, "skipped")])
+            ),
+        };
+        let mut row = vec![t.name.clone()];
+        if variants {
+            row.push(t.variant.clone());
+        }
+        row.extend([expected, t.retries.to_string(), record, t.tags.join(" ")]);
+        row
+    });
+    let mut heads = vec!["test", ">expected", ">retries", "record", "tags"];
+    if variants {
+        heads.insert(1, "variant");
+    }
+    print!("{}", view::table(&heads, rows.collect()));
+    let total: u64 = found.tests.iter().filter_map(|t| t.expected_us).sum();
+    let work = if total > 0 { format!(", about {} of work", Span(total)) } else { String::new() };
+    println!("{} of {} tests{work}", found.tests.len(), found.listed);
+    Ok(())
+}

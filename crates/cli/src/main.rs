@@ -1,0 +1,114 @@
+//! `kesmo`: the one program for everyone who runs tests. Parses the call, does it, and ends with the status that
+//! `docs/command-line.md` promises.
+
+mod arguments;
+mod commands;
+mod saved;
+mod view;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+use kesmo_client::Client;
+
+use arguments::{Command, Kesmo};
+
+/// The call was wrong.
+const WRONG_CALL: u8 = 2;
+/// The service could not be reached, or said no.
+const NO_SERVICE: u8 = 12;
+
+/// Why a command failed, with the exit status that says so.
+#[derive(Debug)]
+pub struct Failure {
+    message: String,
+    status: u8,
+}
+
+impl Failure {
+    /// The call was wrong.
+    pub fn call(message: impl Into<String>) -> Self {
+        Self { message: message.into(), status: WRONG_CALL }
+    }
+
+    /// Something failed that the caller cannot mend with another call.
+    pub fn trouble(message: impl Into<String>) -> Self {
+        Self { message: message.into(), status: NO_SERVICE }
+    }
+}
+
+impl From<kesmo_client::Error> for Failure {
+    fn from(error: kesmo_client::Error) -> Self {
+        let status = if error.is_callers() { WRONG_CALL } else { NO_SERVICE };
+        Self { message: error.to_string(), status }
+    }
+}
+
+impl From<kesmo_core::Error> for Failure {
+    fn from(error: kesmo_core::Error) -> Self {
+        Self::call(error.to_string())
+    }
+}
+
+/// What commands share.
+pub struct Context {
+    pub client: Client,
+    pub json: bool,
+}
+
+fn main() -> ExitCode {
+    // A reader that closes the pipe early (`kesmo runs | head`) ends the program quietly, as other programs do.
+    // SAFETY: sets the default disposition before any thread is started.
+    unsafe {
+        libc::signal(libc::SIGPIPE, libc::SIG_DFL);
+    }
+    let kesmo = Kesmo::parse();
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(e) => {
+            eprintln!("kesmo: the program could not start: {e}");
+            return ExitCode::from(NO_SERVICE);
+        }
+    };
+    let ended = runtime.block_on(run(kesmo));
+    // A read of standard input that still waits must not hold the program.
+    runtime.shutdown_timeout(std::time::Duration::from_millis(200));
+    match ended {
+        Ok(status) => ExitCode::from(status),
+        Err(failure) => {
+            eprintln!("kesmo: {}", failure.message);
+            ExitCode::from(failure.status)
+        }
+    }
+}
+
+async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
+    let done = |result: Result<(), Failure>| result.map(|()| 0);
+    let context = || -> Result<Context, Failure> {
+        let (url, token) = saved::service(kesmo.url.as_deref(), kesmo.token.as_deref())?;
+        Ok(Context { client: Client::new(&url, &token), json: kesmo.json })
+    };
+    match &kesmo.command {
+        Command::Serve(options) => done(commands::serve::run(options).await),
+        Command::Worker(options) => {
+            let (url, token) = saved::service(kesmo.url.as_deref(), kesmo.token.as_deref())?;
+            done(commands::worker::run(options, url, token).await)
+        }
+        Command::Login(options) => {
+            done(commands::people::login(options, kesmo.url.as_deref(), kesmo.token.as_deref()).await)
+        }
+        Command::Suite(command) => done(commands::suites::run(command, kesmo.json, context).await),
+        Command::Tests(options) => done(commands::suites::tests(options, &context()?).await),
+        Command::Start(options) => commands::start::run(options, &context()?).await,
+        Command::Watch(options) => commands::start::watch(options, &context()?).await,
+        Command::Runs(options) => done(commands::runs::list(options, &context()?).await),
+        Command::Show(options) => done(commands::runs::show(options, &context()?).await),
+        Command::Log(options) => done(commands::runs::log(options, &context()?).await),
+        Command::Stop(options) => done(commands::runs::stop(options, &context()?).await),
+        Command::Again(options) => commands::start::again(options, &context()?).await,
+        Command::Report(options) => done(commands::runs::report(options, &context()?).await),
+        Command::Artifacts(options) => done(commands::runs::artifacts(options, &context()?).await),
+        Command::Workers => done(commands::runs::workers(&context()?).await),
+        Command::Token(command) => done(commands::people::token(command, &context()?).await),
+    }
+}

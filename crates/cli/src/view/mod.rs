@@ -1,0 +1,281 @@
+//! How things look in the terminal: words, glyphs and colours of states, tables, times.
+
+pub mod closing;
+pub mod live;
+
+use std::{io::IsTerminal, sync::LazyLock};
+
+use chrono::{DateTime, Local, Utc};
+use kesmo_core::{
+    run::Tally,
+    time::Span,
+    words::{Ended, Outcome, Phase, Verdict},
+};
+use kesmo_wire::api::{Run, RunSummary};
+
+/// What is painted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Paint {
+    Passed,
+    Flaky,
+    Failed,
+    Running,
+    Skipped,
+    Parked,
+    Void,
+    Stopped,
+    Unrun,
+    Dim,
+    Bold,
+}
+
+impl Paint {
+    /// The house's colours for dark grounds; terminals mostly are.
+    fn colour(self) -> Option<(u8, u8, u8)> {
+        match self {
+            Self::Passed => Some((0x4f, 0xc2, 0xb1)),
+            Self::Flaky => Some((0xe3, 0xad, 0x4b)),
+            Self::Failed => Some((0xff, 0x8a, 0x7a)),
+            Self::Running => Some((0x7f, 0xb6, 0xf2)),
+            Self::Skipped => Some((0x9f, 0xb0, 0xc2)),
+            Self::Parked => Some((0xb7, 0xa6, 0xe8)),
+            Self::Void => Some((0xe2, 0x9b, 0xc6)),
+            Self::Stopped => Some((0xc2, 0xc2, 0xc2)),
+            Self::Unrun => Some((0xa3, 0xa9, 0xb2)),
+            Self::Dim | Self::Bold => None,
+        }
+    }
+}
+
+static COLOURED: LazyLock<bool> = LazyLock::new(|| on_terminal() && std::env::var_os("NO_COLOR").is_none());
+
+/// Whether standard output is a terminal that can be drawn on.
+pub fn on_terminal() -> bool {
+    std::io::stdout().is_terminal() && std::env::var_os("TERM").is_none_or(|t| t != "dumb")
+}
+
+/// The terminal's width in columns.
+pub fn width() -> usize {
+    terminal_size::terminal_size().map_or(100, |(w, _)| usize::from(w.0))
+}
+
+/// Paints a text, where colours are shown.
+pub fn paint(paint: Paint, text: &str) -> String {
+    if !*COLOURED {
+        return text.to_owned();
+    }
+    let truecolor = std::env::var("COLORTERM").is_ok_and(|c| c == "truecolor" || c == "24bit");
+    match (paint, paint.colour()) {
+        (Paint::Bold, _) => format!("\x1b[1m{text}\x1b[0m"),
+        (_, None) => format!("\x1b[2m{text}\x1b[0m"),
+        (_, Some((r, g, b))) if truecolor => format!("\x1b[38;2;{r};{g};{b}m{text}\x1b[0m"),
+        // The nearest of the 6×6×6 cube that terminals with 256 colours have.
+        (_, Some((r, g, b))) => {
+            let step = |c: u8| u16::from(c) * 5 / 255;
+            format!("\x1b[38;5;{}m{text}\x1b[0m", 16 + 36 * step(r) + 6 * step(g) + step(b))
+        }
+    }
+}
+
+pub fn bold(text: &str) -> String {
+    paint(Paint::Bold, text)
+}
+
+pub fn paint_of(outcome: Outcome) -> Paint {
+    match outcome {
+        Outcome::Passed => Paint::Passed,
+        Outcome::Flaky => Paint::Flaky,
+        Outcome::Failed => Paint::Failed,
+        Outcome::Skipped => Paint::Skipped,
+        Outcome::Parked => Paint::Parked,
+        Outcome::Unrun => Paint::Unrun,
+    }
+}
+
+/// An outcome's glyph.
+pub fn outcome(outcome: Outcome) -> String {
+    paint(paint_of(outcome), outcome.glyph())
+}
+
+/// An outcome's glyph and word.
+pub fn outcome_word(outcome: Outcome) -> String {
+    paint(paint_of(outcome), &format!("{} {outcome}", outcome.glyph()))
+}
+
+/// An attempt's glyph and word.
+pub fn ended_word(ended: Ended) -> String {
+    let colour = match ended {
+        Ended::Passed => Paint::Passed,
+        Ended::Skipped => Paint::Skipped,
+        Ended::Lost => Paint::Unrun,
+        Ended::Failed | Ended::Overran | Ended::Crashed => Paint::Failed,
+    };
+    paint(colour, &format!("{} {ended}", ended.glyph()))
+}
+
+pub fn verdict_word(verdict: Verdict) -> String {
+    let colour = match verdict {
+        Verdict::Passed => Paint::Passed,
+        Verdict::Failed => Paint::Failed,
+        Verdict::Void => Paint::Void,
+        Verdict::Stopped => Paint::Stopped,
+    };
+    paint(colour, &format!("{} {verdict}", verdict.glyph()))
+}
+
+/// A run's verdict, or where it stands.
+pub fn run_state(run: &RunSummary) -> String {
+    match run.verdict {
+        Some(verdict) => verdict_word(verdict),
+        None if run.phase == Phase::Queued => format!("{} queued", Phase::Queued.glyph()),
+        None => paint(Paint::Running, &format!("{} {}", run.phase.glyph(), run.phase)),
+    }
+}
+
+/// Counts by outcome, with glyphs; zeros are left away.
+pub fn tally(tally: &Tally) -> String {
+    let mut parts: Vec<String> = Outcome::ALL
+        .iter()
+        .filter(|o| tally.of(**o) > 0)
+        .map(|o| paint(paint_of(*o), &format!("{} {}", o.glyph(), tally.of(*o))))
+        .collect();
+    if tally.running > 0 {
+        parts.push(paint(Paint::Running, &format!("▸ {}", tally.running)));
+    }
+    if tally.waiting > 0 {
+        parts.push(format!("– {}", tally.waiting));
+    }
+    parts.join("  ")
+}
+
+/// `12 passed, 1 flaky`; zeros are left away.
+pub fn counts(counts: &[(u32, &str)]) -> String {
+    let parts: Vec<String> = counts.iter().filter(|c| c.0 > 0).map(|(n, word)| format!("{n} {word}")).collect();
+    parts.join(", ")
+}
+
+/// A moment in local time.
+pub fn moment(at: DateTime<Utc>) -> String {
+    at.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+/// How many columns a text takes, colours left away.
+pub fn columns(text: &str) -> usize {
+    let mut count = 0;
+    let mut escape = false;
+    for c in text.chars() {
+        match c {
+            '\x1b' => escape = true,
+            'm' if escape => escape = false,
+            _ if escape => {}
+            _ => count += 1,
+        }
+    }
+    count
+}
+
+/// A table with aligned columns. A head that begins with `>` is of a column aligned to the right.
+pub fn table(heads: &[&str], rows: Vec<Vec<String>>) -> String {
+    let plain: Vec<&str> = heads.iter().map(|h| h.trim_start_matches('>')).collect();
+    let used = |i: usize| rows.iter().any(|r| r.get(i).is_some_and(|c| !c.is_empty()));
+    let shown: Vec<usize> = (0..heads.len()).filter(|i| used(*i)).collect();
+    let wide = |i: usize| rows.iter().map(|r| columns(&r[i])).max().unwrap_or(0).max(columns(plain[i]));
+    let line = |cell: &dyn Fn(usize) -> String| {
+        let mut out = String::new();
+        for (n, i) in shown.iter().enumerate() {
+            let text = cell(*i);
+            let pad = " ".repeat(wide(*i).saturating_sub(columns(&text)));
+            if heads[*i].starts_with('>') {
+                out += &(pad + &text)
+            } else {
+                out += &(text + &pad)
+            }
+            if n + 1 < shown.len() {
+                out += "  ";
+            }
+        }
+        out.trim_end().to_owned() + "\n"
+    };
+    let mut out = line(&|i| paint(Paint::Dim, plain[i]));
+    for row in &rows {
+        out += &line(&|i| row[i].clone());
+    }
+    out
+}
+
+/// The head of a run: verdict, counts, times, choice, remarks.
+pub fn run_head(run: &Run, url: &str) -> String {
+    let s = &run.summary;
+    let mut out = format!("{}  {}", run_state(s), bold(&s.name));
+    if !s.reason.is_empty() {
+        out += &format!("  {}", s.reason);
+    }
+    out.push('\n');
+    if let Some(waiting) = &s.waiting_for {
+        out += &format!("  {waiting}\n");
+    }
+    let took =
+        s.began_at.map(|b| (s.finished_at.unwrap_or_else(Utc::now) - b).num_microseconds().unwrap_or(0).max(0) as u64);
+    if s.tally.total() > 0 {
+        out += &format!("  {}", tally(&s.tally));
+        if let Some(took) = took {
+            out += &format!("  in {}", Span(took));
+        }
+        if let Some(left) = s.left_us {
+            out += &format!(", about {} left", Span(left));
+        }
+        out.push('\n');
+    }
+    let chosen = choice(run);
+    if !chosen.is_empty() {
+        out += &format!("  {chosen}\n");
+    }
+    let labels: Vec<String> = s.labels.iter().map(|(k, v)| format!("{k}={v}")).collect();
+    if !labels.is_empty() {
+        out += &format!("  labels {}\n", labels.join(" "));
+    }
+    out += &format!("  started by {} at {}, pool {}\n", s.started_by, moment(s.created_at), s.pool);
+    for note in run.notes.iter().take(10) {
+        out += &format!("  ! {note}\n");
+    }
+    out + &format!("  {url}/runs/{}\n", s.name)
+}
+
+/// The effective choice: `412 of 655 tests: pick gate/**, drop tag:slow`.
+pub fn choice(run: &Run) -> String {
+    let options = &run.options;
+    let mut parts = Vec::new();
+    if !options.pick.is_empty() {
+        parts.push(format!("pick {}", options.pick.join(" ")));
+    }
+    if !options.drop.is_empty() {
+        parts.push(format!("drop {}", options.drop.join(" ")));
+    }
+    if !options.variants.is_empty() {
+        parts.push(format!("variant {}", options.variants.join(" ")));
+    }
+    if options.only.is_some() {
+        parts.push("only what had not passed".to_owned());
+    }
+    if parts.is_empty() || run.listed == 0 {
+        return parts.join(", ");
+    }
+    format!("{} of {} tests: {}", run.summary.tally.total(), run.listed, parts.join(", "))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_are_counted_without_colours() {
+        assert_eq!(columns("\x1b[38;5;72m● 12\x1b[0m"), 4);
+    }
+
+    #[test]
+    fn tables_align_and_leave_empty_columns_away() {
+        let rows =
+            vec![vec!["fares".into(), "400".into(), String::new()], vec!["gate".into(), "7".into(), String::new()]];
+        assert_eq!(table(&["suite", ">tests", "labels"], rows), "suite  tests\nfares    400\ngate       7\n");
+    }
+}

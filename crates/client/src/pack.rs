@@ -1,0 +1,146 @@
+//! Packs a folder into a bundle: a gzipped tar archive that is the same for the same files, whenever and wherever it is
+//! made. Ignore files (`.gitignore`, `.ignore`, `.kesmoignore`) are respected, and `.git` is left away.
+
+use std::{
+    fs,
+    os::unix::fs::PermissionsExt,
+    path::{Path, PathBuf},
+};
+
+use flate2::{Compression, GzBuilder};
+use kesmo_core::{
+    suite::{SuiteFile, file::FILE_NAME},
+    time::Bytes,
+};
+
+use crate::Error;
+
+/// The most that a folder may hold.
+const LARGEST: u64 = 1 << 30;
+
+/// A packed folder.
+#[derive(Debug, Clone)]
+pub struct Bundle {
+    /// SHA-256, in hexadecimal digits.
+    pub digest: String,
+    pub content: Vec<u8>,
+    pub suite: String,
+    pub files: usize,
+}
+
+/// Reads the suite file of a folder.
+///
+/// # Errors
+/// If there is none, or it has problems; all of them are named.
+pub fn suite_file(folder: &Path) -> Result<SuiteFile, Error> {
+    let path = folder.join(FILE_NAME);
+    let shown = path.strip_prefix("./").unwrap_or(&path).display().to_string();
+    let text = fs::read_to_string(&path).map_err(|e| {
+        let hint = if e.kind() == std::io::ErrorKind::NotFound { ": a suite's folder has one at its root" } else { "" };
+        Error::Pack(format!("{shown} cannot be read ({e}){hint}"))
+    })?;
+    SuiteFile::parse(&shown, &text).map_err(|e| Error::Pack(e.to_string()))
+}
+
+/// Packs a folder.
+///
+/// # Errors
+/// If its suite file has problems, a file cannot be read, or it is too large.
+pub fn pack(folder: &Path) -> Result<Bundle, Error> {
+    let suite = suite_file(folder)?;
+    let failed = |path: &Path, e: &dyn std::fmt::Display| Error::Pack(format!("{}: {e}", path.display()));
+    let mut paths: Vec<PathBuf> = Vec::new();
+    let walk = ignore::WalkBuilder::new(folder)
+        .hidden(false)
+        .require_git(false)
+        .git_global(false)
+        .git_exclude(false)
+        .parents(false)
+        .add_custom_ignore_filename(".kesmoignore")
+        .filter_entry(|entry| entry.file_name() != ".git")
+        .build();
+    for entry in walk {
+        let entry = entry.map_err(|e| Error::Pack(e.to_string()))?;
+        if entry.file_type().is_some_and(|kind| kind.is_file() || kind.is_symlink()) {
+            paths.push(entry.into_path());
+        }
+    }
+    // In the order of their bytes, so that the archive does not depend on the file system.
+    paths.sort();
+    let mut total = 0;
+    let gzip = GzBuilder::new().mtime(0).write(Vec::new(), Compression::new(6));
+    let mut tar = tar::Builder::new(gzip);
+    for path in &paths {
+        let name = path.strip_prefix(folder).unwrap_or(path);
+        let meta = fs::symlink_metadata(path).map_err(|e| failed(path, &e))?;
+        let mut header = tar::Header::new_gnu();
+        header.set_mtime(0);
+        if meta.file_type().is_symlink() {
+            let target = fs::read_link(path).map_err(|e| failed(path, &e))?;
+            header.set_entry_type(tar::EntryType::Symlink);
+            header.set_size(0);
+            header.set_mode(0o777);
+            tar.append_link(&mut header, name, target).map_err(|e| failed(path, &e))?;
+            continue;
+        }
+        let content = fs::read(path).map_err(|e| failed(path, &e))?;
+        total += content.len() as u64;
+        if total > LARGEST {
+            let say =
+                format!("{} holds more than {}: leave files away with .kesmoignore", folder.display(), Bytes(LARGEST));
+            return Err(Error::Pack(say));
+        }
+        // Whether a file may be run counts; other rights depend on who packs.
+        let mode = if meta.permissions().mode() & 0o100 != 0 { 0o755 } else { 0o644 };
+        header.set_entry_type(tar::EntryType::Regular);
+        header.set_mode(mode);
+        header.set_size(content.len() as u64);
+        tar.append_data(&mut header, name, content.as_slice()).map_err(|e| failed(path, &e))?;
+    }
+    let gzip = tar.into_inner().map_err(|e| failed(folder, &e))?;
+    let content = gzip.finish().map_err(|e| failed(folder, &e))?;
+    Ok(Bundle { digest: kesmo_wire::digest(&content), content, suite: suite.suite.to_string(), files: paths.len() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn folder() -> tempfile::TempDir {
+        let dir = tempfile::tempdir().unwrap();
+        let file = "suite = \"fares\"\n[tests]\nlist = [\"./t\"]\nrun = [\"./t\", \"{names}\"]\nresults = \"tap\"\n";
+        fs::write(dir.path().join("kesmo.toml"), file).unwrap();
+        fs::write(dir.path().join("t"), "#!/bin/sh\n").unwrap();
+        fs::write(dir.path().join("left.log"), "x").unwrap();
+        fs::write(dir.path().join("gone.txt"), "x").unwrap();
+        fs::write(dir.path().join(".gitignore"), "*.log\n").unwrap();
+        fs::write(dir.path().join(".kesmoignore"), "gone.txt\n").unwrap();
+        dir
+    }
+
+    fn names(bundle: &Bundle) -> Vec<String> {
+        let mut archive = tar::Archive::new(flate2::read::GzDecoder::new(bundle.content.as_slice()));
+        archive.entries().unwrap().map(|e| e.unwrap().path().unwrap().display().to_string()).collect()
+    }
+
+    #[test]
+    fn ignore_files_are_respected() {
+        let dir = folder();
+        assert_eq!(names(&pack(dir.path()).unwrap()), [".gitignore", ".kesmoignore", "kesmo.toml", "t"]);
+    }
+
+    #[test]
+    fn the_same_files_give_the_same_bundle() {
+        let (a, b) = (folder(), folder());
+        let before = pack(a.path()).unwrap().digest;
+        assert_eq!(before, pack(b.path()).unwrap().digest);
+        fs::set_permissions(b.path().join("t"), fs::Permissions::from_mode(0o755)).unwrap();
+        assert_ne!(before, pack(b.path()).unwrap().digest, "whether a file may be run counts");
+    }
+
+    #[test]
+    fn a_folder_without_a_suite_file_says_so() {
+        let dir = tempfile::tempdir().unwrap();
+        assert!(pack(dir.path()).unwrap_err().to_string().contains("kesmo.toml cannot be read"));
+    }
+}

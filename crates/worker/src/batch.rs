@@ -1,0 +1,644 @@
+//! Runs one batch: starts its process, reads what it prints and reports, keeps its limits, and says how it ended.
+
+use std::{
+    collections::HashMap,
+    path::{Path, PathBuf},
+    process::ExitStatus,
+    sync::Arc,
+    time::Duration,
+};
+
+use kesmo_core::{
+    format::{
+        Reported,
+        events::{Event, read_line},
+        junit,
+        tap::{Tap, TapReader},
+    },
+    name::shorten,
+    run::BatchEnd,
+    suite::file::{NamesAs, Results},
+    words::Ended,
+};
+use kesmo_wire::link::{AttemptReport, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
+use tokio::{
+    io::{AsyncRead, AsyncReadExt},
+    sync::{mpsc, watch},
+    task::JoinSet,
+};
+
+use crate::{
+    capture::{CappedLog, Lines},
+    files,
+    link::Uploads,
+    now_us,
+    process::{self, Process},
+    progress::{Finished, ProcessEnd, Progress},
+    source::{Ready, Sources, cannot_start, command},
+};
+
+/// Lines are read for results up to this length.
+const LONGEST_LINE: usize = 64 << 10;
+/// A failing TAP point whose explanation does not come is given out after this.
+const HELD_BACK: Duration = Duration::from_millis(30);
+/// After a process ended, what it printed is waited for so long, if something holds its pipes open.
+const LAST_WORDS: Duration = Duration::from_millis(300);
+
+/// What a slot needs to run batches.
+#[derive(Clone)]
+pub struct Tools {
+    pub sources: Arc<Sources>,
+    pub uploads: Uploads,
+    pub events: mpsc::Sender<Vec<WorkerEvent>>,
+    pub home: PathBuf,
+    pub worker: String,
+    /// Begins the mark of every process.
+    pub mark: String,
+}
+
+/// Runs a batch to its end, or until `revoked` turns true, and reports it.
+pub async fn run(tools: &Tools, grant: Grant, mut revoked: watch::Receiver<bool>) {
+    let key = grant.key;
+    let end = tokio::select! {
+        end = carry(tools, &grant) => end,
+        _ = revoked.wait_for(|r| *r) => BatchEnd::Revoked,
+    };
+    if end == BatchEnd::Revoked {
+        process::kill_marked_of(&format!("{}-{}-{}", tools.mark, key.run, key.batch));
+    }
+    let folder = batch_folder(tools, &grant);
+    if let Err(e) = std::fs::remove_dir_all(&folder)
+        && e.kind() != std::io::ErrorKind::NotFound
+    {
+        tracing::warn!("{} could not be cleared away: {e}", folder.display());
+    }
+    tools.report(vec![WorkerEvent::BatchEnded { key, end }]).await;
+}
+
+impl Tools {
+    async fn report(&self, events: Vec<WorkerEvent>) {
+        // The receiver lives as long as the worker.
+        if !events.is_empty() && self.events.send(events).await.is_err() {
+            tracing::debug!("the worker is ending; a report was dropped");
+        }
+    }
+}
+
+fn batch_folder(tools: &Tools, grant: &Grant) -> PathBuf {
+    tools.home.join("batches").join(format!("{}-{}", grant.key.run, grant.key.batch))
+}
+
+async fn carry(tools: &Tools, grant: &Grant) -> BatchEnd {
+    let ready = match tools.sources.ready(&grant.errand).await {
+        Ok(ready) => ready,
+        Err(why) => return BatchEnd::Unfit(why),
+    };
+    let folder = match ready.folder_for(grant.slot).await {
+        Ok(folder) => folder,
+        Err(why) => return BatchEnd::Unfit(why),
+    };
+    let artifacts = batch_folder(tools, grant).join("artifacts");
+    if let Err(e) = std::fs::create_dir_all(&artifacts) {
+        return BatchEnd::Unfit(format!("{}: {e}", artifacts.display()));
+    }
+    let mut run = BatchRun {
+        tools,
+        grant,
+        ready: &ready,
+        folder,
+        artifacts,
+        began_us: now_us(),
+        attempts: Vec::new(),
+        named: HashMap::new(),
+        sending: JoinSet::new(),
+    };
+    let end = run.all_processes().await;
+    run.keep_files().await;
+    while let Some(sent) = run.sending.join_next().await {
+        if let Err(e) = sent {
+            tracing::error!("a long log was lost: {e}");
+        }
+    }
+    end
+}
+
+struct BatchRun<'b> {
+    tools: &'b Tools,
+    grant: &'b Grant,
+    ready: &'b Ready,
+    folder: PathBuf,
+    artifacts: PathBuf,
+    began_us: i64,
+    /// Position, began, ended: for attributing files.
+    attempts: Vec<(usize, i64, i64)>,
+    /// Files that event lines named, with their position and what they show.
+    named: HashMap<PathBuf, (usize, String, String)>,
+    sending: JoinSet<()>,
+}
+
+impl BatchRun<'_> {
+    async fn all_processes(&mut self) -> BatchEnd {
+        let entries = &self.grant.entries;
+        if self.ready.suite.tests.names_as != NamesAs::OneEach {
+            return self.one_process(entries, 0).await.unwrap_or_else(BatchEnd::Unfit);
+        }
+        for (offset, entry) in entries.iter().enumerate() {
+            if let Err(why) = self.one_process(std::slice::from_ref(entry), offset).await {
+                return BatchEnd::Unfit(why);
+            }
+        }
+        BatchEnd::Done
+    }
+
+    fn command(&self, entries: &[GrantedEntry]) -> Result<tokio::process::Command, String> {
+        let tests = &self.ready.suite.tests;
+        let mut words = Vec::new();
+        for word in &tests.run {
+            match tests.names_as {
+                NamesAs::Arguments if word == "{names}" => words.extend(entries.iter().map(|e| e.name.clone())),
+                NamesAs::File if word.contains("{names-file}") => {
+                    let path = self.artifacts.with_file_name("names");
+                    let names: String = entries.iter().map(|e| format!("{}\n", e.name)).collect();
+                    std::fs::write(&path, names).map_err(|e| format!("{}: {e}", path.display()))?;
+                    words.push(word.replace("{names-file}", &path.to_string_lossy()));
+                }
+                NamesAs::OneEach => words.push(word.replace("{name}", &entries[0].name)),
+                _ => words.push(word.clone()),
+            }
+        }
+        let mut command = command(&words, &self.folder, &self.grant.errand, &self.tools.worker);
+        command.env("KESMO_BATCH", self.grant.key.batch.to_string()).env("KESMO_SLOT", self.grant.slot.to_string());
+        command.env("KESMO_ARTIFACTS", &self.artifacts).env("KESMO_EVENTS", self.events_path());
+        if entries.len() == 1 {
+            command.env("KESMO_ATTEMPT", self.grant.attempt.unwrap_or(1).to_string());
+        }
+        Ok(command)
+    }
+
+    fn events_path(&self) -> PathBuf {
+        self.artifacts.with_file_name("events")
+    }
+
+    async fn one_process(&mut self, entries: &[GrantedEntry], offset: usize) -> Result<BatchEnd, String> {
+        let tests = &self.ready.suite.tests;
+        let limits = self.ready.suite.limits;
+        let events = match tests.results {
+            Results::Events => Some(open_fifo(&self.events_path())?),
+            _ => None,
+        };
+        let mark = format!("{}-{}-{}-x", self.tools.mark, self.grant.key.run, self.grant.key.batch);
+        let command = self.command(entries)?;
+        let began = now_us();
+        let mut process = process::start(command, &mark).map_err(|e| cannot_start(&tests.run, &e))?;
+        let mut reading = Reading {
+            progress: Progress::new(entries, tests.results == Results::Events),
+            tap: (tests.results == Results::Tap).then(TapReader::default),
+            log: CappedLog::new(limits.output),
+            out: Lines::new(LONGEST_LINE),
+            events: Lines::new(1 << 20),
+            found: Vec::new(),
+            bailed: None,
+            broken: None,
+        };
+        if let Some(position) = reading.progress.started(began) {
+            reading.found.push(Step::Began(position, began));
+        }
+        let batch_deadline = began + limits.batch.0 as i64;
+        let (ended, overran) = self.read(&mut process, &mut reading, events, batch_deadline, offset).await;
+        let leftovers = process.end_leftovers();
+        let now = now_us();
+        if let Some(mut tap) = reading.tap.take() {
+            for tap in tap.finish() {
+                reading.take_tap(tap, now);
+            }
+        }
+        if tests.results == Results::Junit {
+            self.read_junit(&mut reading, now);
+        }
+        let last_words = reading.log.last_lines(3);
+        match tests.results {
+            Results::Exit if overran.is_none() => reading.exit(ended, now, &last_words),
+            _ => {
+                let end = match (&overran, ended) {
+                    (Some(why), _) => ProcessEnd::Overran(why.clone()),
+                    (None, Some(status)) if status.success() && reading.bailed.is_none() => ProcessEnd::Well,
+                    (None, status) => {
+                        ProcessEnd::Badly(status.map_or_else(|| "an unknown status".into(), process::said))
+                    }
+                };
+                let words = match (&reading.bailed, &reading.broken) {
+                    (Some(why), _) => format!("it bailed out: {why}"),
+                    (None, Some(why)) => why.clone(),
+                    (None, None) => last_words,
+                };
+                let ended = reading.progress.process_ended(&end, now, &words);
+                reading.found.extend(ended.into_iter().map(Step::Finished));
+            }
+        }
+        if leftovers > 0 {
+            let text = format!("a batch left {leftovers} processes running; they were ended");
+            reading.found.push(Step::Remark(text));
+        }
+        self.flush(&mut reading, offset).await;
+        Ok(BatchEnd::Done)
+    }
+
+    /// Reads until the process has ended and its outputs are empty. Tells how it ended, and why it was ended if it was.
+    async fn read(
+        &mut self,
+        process: &mut Process,
+        reading: &mut Reading,
+        mut events: Option<tokio::net::unix::pipe::Receiver>,
+        batch_deadline: i64,
+        offset: usize,
+    ) -> (Option<ExitStatus>, Option<String>) {
+        let mut out = process.child.stdout.take();
+        let mut err = process.child.stderr.take();
+        let (mut out_buffer, mut err_buffer, mut event_buffer) =
+            (vec![0; 64 << 10], vec![0; 16 << 10], vec![0; 64 << 10]);
+        let mut status = None;
+        let mut ended_at: Option<tokio::time::Instant> = None;
+        loop {
+            if !reading.found.is_empty() {
+                self.flush(reading, offset).await;
+            }
+            if ended_at.is_some() && out.is_none() && err.is_none() {
+                break;
+            }
+            let held_back = reading.tap.as_ref().is_some_and(TapReader::holds_back);
+            let deadline = reading.progress.deadline().map_or(batch_deadline, |(at, _)| at.min(batch_deadline));
+            let until_deadline = Duration::from_micros(u64::try_from(deadline - now_us()).unwrap_or(0));
+            tokio::select! {
+                read = read_some(&mut out, &mut out_buffer) => match read {
+                    0 => out = None,
+                    read => reading.take_out(&out_buffer[..read], now_us()),
+                },
+                read = read_some(&mut events, &mut event_buffer) => {
+                    let named = reading.take_events(&event_buffer[..read], now_us());
+                    self.note_files(named, offset);
+                }
+                read = read_some(&mut err, &mut err_buffer) => match read {
+                    0 => err = None,
+                    read => reading.log.add(&err_buffer[..read]),
+                },
+                waited = process.child.wait(), if ended_at.is_none() => {
+                    status = waited.ok();
+                    ended_at = Some(tokio::time::Instant::now());
+                }
+                () = tokio::time::sleep(HELD_BACK), if held_back => {
+                    if let Some(tap) = reading.tap.as_mut().and_then(TapReader::release) {
+                        reading.take_tap(tap, now_us());
+                    }
+                }
+                () = tokio::time::sleep_until(ended_at.unwrap_or_else(tokio::time::Instant::now) + LAST_WORDS), if ended_at.is_some() => break,
+                () = tokio::time::sleep(until_deadline), if ended_at.is_none() => {
+                    let now = now_us();
+                    let why = match reading.progress.deadline() {
+                        Some((at, position)) if at <= now => {
+                            let limit = kesmo_core::time::Span(self.grant.entries[offset + position].limit_us);
+                            format!("it ran longer than its limit of {limit} and was ended")
+                        }
+                        _ => format!("its batch ran longer than {} ([limits] batch) and was ended", self.ready.suite.limits.batch),
+                    };
+                    process.end().await;
+                    // What it printed until then is still in the pipes.
+                    let rest = async {
+                        loop {
+                            match read_some(&mut out, &mut out_buffer).await {
+                                0 => break,
+                                read => reading.take_out(&out_buffer[..read], now_us()),
+                            }
+                        }
+                        loop {
+                            match read_some(&mut err, &mut err_buffer).await {
+                                0 => break,
+                                read => reading.log.add(&err_buffer[..read]),
+                            }
+                        }
+                    };
+                    if tokio::time::timeout(LAST_WORDS, rest).await.is_err() {
+                        tracing::debug!("an output was not closed");
+                    }
+                    return (None, Some(why));
+                }
+            }
+        }
+        // The FIFO has no end; what was written is there by now.
+        if let Some(events) = &mut events {
+            while let Ok(read) = events.try_read(&mut event_buffer) {
+                if read == 0 {
+                    break;
+                }
+                let named = reading.take_events(&event_buffer[..read], now_us());
+                self.note_files(named, offset);
+            }
+            let named = reading.take_events(b"\n", now_us());
+            self.note_files(named, offset);
+        }
+        if let Some(line) = reading.out.finish() {
+            reading.take_line(&line, now_us());
+        }
+        (status, None)
+    }
+
+    fn note_files(&mut self, named: Vec<(usize, String, String)>, offset: usize) {
+        for (position, path, about) in named {
+            if let Some(found) = files::named(&path, &self.folder, &self.artifacts) {
+                self.named.insert(found, (offset + position, path, about));
+            }
+        }
+    }
+
+    fn read_junit(&self, reading: &mut Reading, now: i64) {
+        let paths = files::junit(&self.folder, &self.ready.suite.tests.junit, self.began_us - 1_000_000);
+        for path in paths {
+            let shown = path.strip_prefix(&self.folder).unwrap_or(&path).display().to_string();
+            let size = std::fs::metadata(&path).map(|m| m.len()).unwrap_or(0);
+            let cases = if size > 256 << 20 {
+                Err(format!("it has {size} bytes, more than 256 MiB"))
+            } else {
+                std::fs::read(&path).map_err(|e| e.to_string()).and_then(|content| junit::read(&content))
+            };
+            match cases {
+                Ok(cases) => {
+                    for case in cases {
+                        let candidates = case.candidates();
+                        let known =
+                            candidates.iter().find(|c| reading.progress.find(c, "").is_ok()).unwrap_or(&candidates[0]);
+                        if !case.output.is_empty() {
+                            reading.log.add(case.output.as_bytes());
+                        }
+                        let known = known.clone();
+                        reading.take_result(&known, 0, case.reported, now);
+                    }
+                }
+                Err(why) => {
+                    reading.broken = Some(format!("{shown}: {why}"));
+                    reading.found.push(Step::Remark(format!("{shown} could not be used: {why}")));
+                }
+            }
+            // A later batch in this folder must not read it again.
+            if let Err(e) = std::fs::remove_file(&path) {
+                tracing::warn!("{} could not be removed: {e}", path.display());
+            }
+        }
+    }
+
+    /// Sends what was found.
+    async fn flush(&mut self, reading: &mut Reading, offset: usize) {
+        let key = self.grant.key;
+        let mut events = Vec::new();
+        for step in std::mem::take(&mut reading.found) {
+            match step {
+                Step::Began(position, at_us) => {
+                    let entry = self.grant.entries[offset + position].index;
+                    events.push(WorkerEvent::Began { key, entry, at_us });
+                }
+                Step::Remark(text) => {
+                    let text = format!("{text} (batch {} on {})", key.batch, self.tools.worker);
+                    events.push(WorkerEvent::Note { key, text });
+                }
+                Step::Finished(finished) => {
+                    let text = reading.log.take();
+                    self.attempts.push((offset + finished.position, finished.began_us, finished.ended_us));
+                    let report = AttemptReport {
+                        key,
+                        entry: self.grant.entries[offset + finished.position].index,
+                        ended: finished.ended,
+                        began_us: finished.began_us,
+                        ended_us: finished.ended_us,
+                        spent_us: finished.spent.0,
+                        message: shorten(&finished.message, 4000),
+                        detail: shorten(&finished.detail, 64 << 10),
+                        steps: finished.steps,
+                        log: Log::None,
+                    };
+                    if text.len() <= Log::LONGEST_TEXT {
+                        let log = if text.is_empty() { Log::None } else { Log::Text(text) };
+                        events.push(WorkerEvent::Ended(Box::new(AttemptReport { log, ..report })));
+                    } else {
+                        let (uploads, sender) = (self.tools.uploads.clone(), self.tools.events.clone());
+                        self.sending.spawn(async move {
+                            let bytes = text.len() as u64;
+                            let digest = uploads.send(text.into_bytes()).await;
+                            let log = Log::Blob { digest, bytes };
+                            let event = WorkerEvent::Ended(Box::new(AttemptReport { log, ..report }));
+                            if sender.send(vec![event]).await.is_err() {
+                                tracing::debug!("the worker is ending; a report was dropped");
+                            }
+                        });
+                    }
+                }
+            }
+        }
+        self.tools.report(events).await;
+    }
+
+    /// Uploads what the batch left behind, and reports it.
+    async fn keep_files(&mut self) {
+        let tests = &self.ready.suite.tests;
+        let mut found = files::find(&self.artifacts, &self.folder, &tests.keep, self.began_us);
+        for (path, (_, shown, about)) in &self.named {
+            let canonical = |f: &files::Found| f.path.canonicalize().is_ok_and(|p| p == *path);
+            match found.iter_mut().find(|f| canonical(f)) {
+                Some(file) => file.about.clone_from(about),
+                None => found.push(files::Found {
+                    path: path.clone(),
+                    shown: shown.clone(),
+                    about: about.clone(),
+                    written_us: 0,
+                }),
+            }
+        }
+        let mut kept: HashMap<Option<u32>, Vec<KeptFile>> = HashMap::new();
+        for file in found {
+            let canonical = file.path.canonicalize().unwrap_or_else(|_| file.path.clone());
+            let position = match self.named.get(&canonical) {
+                Some((position, _, _)) => Some(*position),
+                None => files::owner(file.written_us, &self.attempts),
+            };
+            let content = match read_bounded(&file.path) {
+                Ok(content) => content,
+                Err(why) => {
+                    let text = format!("the file {} could not be kept: {why}", file.shown);
+                    self.tools.report(vec![WorkerEvent::Note { key: self.grant.key, text }]).await;
+                    continue;
+                }
+            };
+            let bytes = content.len() as u64;
+            let digest = self.tools.uploads.send(content).await;
+            let entry = position.and_then(|p| self.grant.entries.get(p)).map(|e| e.index);
+            kept.entry(entry).or_default().push(KeptFile { path: file.shown, about: file.about, digest, bytes });
+        }
+        let key = self.grant.key;
+        let events = kept.into_iter().map(|(entry, files)| WorkerEvent::Kept { key, entry, files }).collect();
+        self.tools.report(events).await;
+    }
+}
+
+/// The largest artifact that is kept.
+const LARGEST_FILE: u64 = 256 << 20;
+
+fn read_bounded(path: &Path) -> Result<Vec<u8>, String> {
+    let size = std::fs::metadata(path).map_err(|e| e.to_string())?.len();
+    if size > LARGEST_FILE {
+        return Err(format!("it has {size} bytes, more than 256 MiB"));
+    }
+    std::fs::read(path).map_err(|e| e.to_string())
+}
+
+/// Something to report.
+enum Step {
+    Began(usize, i64),
+    Finished(Finished),
+    Remark(String),
+}
+
+/// What is read from one process.
+struct Reading {
+    progress: Progress,
+    tap: Option<TapReader>,
+    log: CappedLog,
+    out: Lines,
+    events: Lines,
+    found: Vec<Step>,
+    bailed: Option<String>,
+    broken: Option<String>,
+}
+
+impl Reading {
+    /// Takes standard output. With TAP the log of a test is what was printed up to its result.
+    fn take_out(&mut self, bytes: &[u8], now: i64) {
+        if self.tap.is_none() {
+            self.log.add(bytes);
+            return;
+        }
+        let mut lines = std::mem::replace(&mut self.out, Lines::new(0));
+        lines.take(bytes, |line, raw| {
+            if raw.ends_with(b"\n") {
+                self.take_line(line, now);
+                if !is_tap(line) {
+                    self.log.add(raw);
+                }
+            } else {
+                self.log.add(raw);
+            }
+        });
+        self.out = lines;
+    }
+
+    fn take_line(&mut self, line: &str, now: i64) {
+        let Some(tap) = &mut self.tap else { return };
+        for tap in tap.line(line) {
+            self.take_tap(tap, now);
+        }
+    }
+
+    fn take_tap(&mut self, tap: Tap, now: i64) {
+        match tap {
+            Tap::Point { number, description, reported } => {
+                self.take_result(&description, number as usize, reported, now)
+            }
+            Tap::BailOut(why) => self.bailed = Some(why),
+            Tap::Broken(why) => {
+                self.found.push(Step::Remark(why.clone()));
+                self.broken = Some(why);
+            }
+        }
+    }
+
+    fn take_result(&mut self, name: &str, number: usize, reported: Reported, now: i64) {
+        match self.progress.result(name, number, reported, now) {
+            Ok((finished, next)) => {
+                self.found.push(Step::Finished(finished));
+                self.found.extend(next.map(|position| Step::Began(position, now)));
+            }
+            Err(remark) => self.found.extend(remark.map(Step::Remark)),
+        }
+    }
+
+    /// Takes event lines; tells the files that they name.
+    fn take_events(&mut self, bytes: &[u8], now: i64) -> Vec<(usize, String, String)> {
+        let mut whole = Vec::new();
+        self.events.take(bytes, |line, raw| {
+            if raw.ends_with(b"\n") && !line.trim().is_empty() {
+                whole.push(line.to_owned());
+            }
+        });
+        let mut named = Vec::new();
+        for line in whole {
+            let event = match read_line(&line) {
+                Ok(event) => event,
+                Err(why) => {
+                    self.broken = Some(why.clone());
+                    self.found.push(Step::Remark(why));
+                    continue;
+                }
+            };
+            let remark = match event.event {
+                Event::Start => match self.progress.start(&event.test, now) {
+                    Ok(position) => {
+                        self.found.extend(position.map(|p| Step::Began(p, now)));
+                        None
+                    }
+                    Err(remark) => remark,
+                },
+                Event::Step(step) => self.progress.step(&event.test, step).err().flatten(),
+                Event::File { path, about } => match self.progress.find(&event.test, "a file") {
+                    Ok(position) => {
+                        named.push((position, path, about));
+                        None
+                    }
+                    Err(remark) => remark,
+                },
+                Event::End(reported) => {
+                    self.take_result(&event.test, 0, reported, now);
+                    None
+                }
+            };
+            self.found.extend(remark.map(Step::Remark));
+        }
+        named
+    }
+
+    /// A process of its own has ended: its status is the result.
+    fn exit(&mut self, status: Option<ExitStatus>, now: i64, last_words: &str) {
+        use std::os::unix::process::ExitStatusExt;
+        let how = status.map_or_else(|| "an unknown status".to_owned(), process::said);
+        let (ended, message) = match status {
+            Some(status) if status.success() => (Ended::Passed, String::new()),
+            Some(status) if status.signal().is_some() => (Ended::Crashed, format!("ended with {how}: {last_words}")),
+            _ => (
+                Ended::Failed,
+                if last_words.is_empty() { format!("ended with {how}") } else { format!("{last_words} ({how})") },
+            ),
+        };
+        self.take_result("", 1, Reported { message, ..Reported::plain(ended) }, now);
+    }
+}
+
+/// Whether a line is TAP's own, so that it need not stand in a test's log.
+fn is_tap(line: &str) -> bool {
+    ["ok", "not ok", "1..", "TAP version"].iter().any(|start| line.starts_with(start))
+}
+
+async fn read_some(stream: &mut Option<impl AsyncRead + Unpin>, buffer: &mut [u8]) -> usize {
+    match stream {
+        Some(stream) => stream.read(buffer).await.unwrap_or(0),
+        None => std::future::pending().await,
+    }
+}
+
+/// A FIFO for event lines. It is open for writing here too, so that it has no end while tests come and go.
+fn open_fifo(path: &Path) -> Result<tokio::net::unix::pipe::Receiver, String> {
+    let failed = |e: std::io::Error| format!("{}: {e}", path.display());
+    if path.exists() {
+        std::fs::remove_file(path).map_err(failed)?;
+    }
+    let name = std::ffi::CString::new(path.as_os_str().as_encoded_bytes()).map_err(|e| e.to_string())?;
+    // SAFETY: the name is a C string that lives through the call.
+    if unsafe { libc::mkfifo(name.as_ptr(), 0o600) } != 0 {
+        return Err(failed(std::io::Error::last_os_error()));
+    }
+    tokio::net::unix::pipe::OpenOptions::new().read_write(true).open_receiver(path).map_err(failed)
+}

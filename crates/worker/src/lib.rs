@@ -1,0 +1,66 @@
+//! The worker: takes batches over its link, runs them in processes of their own, reads results as they appear, and
+//! reports them until the service has stored them. It never sees the store.
+//!
+//! [`link`](self) talks to the service, `source` fetches and prepares a suite's files once, `batch` runs a batch,
+//! `progress` attributes results to tests, `process` starts processes and ends whole trees of them, `capture` keeps what
+//! they print within bounds, and `files` finds what they leave behind.
+
+mod batch;
+mod capture;
+mod files;
+mod link;
+mod process;
+mod progress;
+mod source;
+
+use std::{collections::BTreeMap, path::PathBuf};
+
+pub use link::run;
+
+/// How to work.
+#[derive(Debug, Clone)]
+pub struct Config {
+    /// The service's address, `http://127.0.0.1:7215`.
+    pub url: String,
+    pub token: String,
+    /// Unique among the workers of a service.
+    pub name: String,
+    pub pool: String,
+    pub slots: u16,
+    pub offers: BTreeMap<String, String>,
+    /// Where bundles and files of running batches are kept.
+    pub home: PathBuf,
+}
+
+/// What ends a worker.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    #[error("{path}: {why}")]
+    File { path: String, why: String },
+    #[error("the service refused this worker: {0}")]
+    Refused(String),
+    #[error("the address {0:?} is no http:// address of a service")]
+    Address(String),
+    #[error("another worker uses the folder {0}: stop it, or give another with --home")]
+    FolderTaken(String),
+}
+
+impl Error {
+    fn file(path: &std::path::Path, why: &std::io::Error) -> Self {
+        Self::File { path: path.display().to_string(), why: why.to_string() }
+    }
+}
+
+/// 16 random hexadecimal digits.
+fn random_mark() -> String {
+    let mut bytes = [0u8; 8];
+    // Marks tell processes apart; without random numbers from the system that cannot be done safely.
+    getrandom::fill(&mut bytes).expect("the operating system gives random numbers");
+    hex::encode(bytes)
+}
+
+/// Microseconds since 1970.
+fn now_us() -> i64 {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(since.as_micros()).unwrap_or(i64::MAX)
+}

@@ -1,0 +1,437 @@
+//! The link to the service: dialled, kept up, and dialled again; what is not acknowledged is sent again.
+
+use std::{
+    collections::{BTreeMap, BTreeSet, HashMap, VecDeque},
+    sync::Arc,
+    time::Duration,
+};
+
+use futures::{SinkExt, StreamExt};
+use kesmo_wire::{
+    digest,
+    link::{BatchKey, FromWorker, Grant, Hello, ListJob, ToWorker, WorkerEvent},
+};
+use tokio::{
+    net::TcpStream,
+    sync::{mpsc, watch},
+    time::Instant,
+};
+use tokio_tungstenite::{
+    MaybeTlsStream, WebSocketStream,
+    tungstenite::{Message, client::IntoClientRequest, http::HeaderValue},
+};
+
+use crate::{
+    Config, Error,
+    batch::{self, Tools},
+    process, random_mark,
+    source::Sources,
+};
+
+type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
+
+/// Events of one report, at the most.
+const MOST_EVENTS: usize = 256;
+/// Events that are not acknowledged; past that nothing more is read from tests until some are.
+const MOST_UNSTORED: usize = 20_000;
+
+/// Uploads blobs; goes on trying while the service is away.
+#[derive(Clone)]
+pub struct Uploads {
+    client: reqwest::Client,
+    url: String,
+    token: String,
+}
+
+impl Uploads {
+    /// Uploads, and tells the digest.
+    pub async fn send(&self, content: Vec<u8>) -> String {
+        let name = digest(&content);
+        let url = format!("{}/api/work/blobs/{name}", self.url);
+        let mut pause = Duration::from_millis(100);
+        loop {
+            let put = self.client.put(&url).bearer_auth(&self.token).body(content.clone()).send().await;
+            match put {
+                Ok(answer) if answer.status().is_success() => return name,
+                Ok(answer) if answer.status().is_client_error() => {
+                    tracing::error!("the service refuses a file of {} bytes: {}", content.len(), answer.status());
+                    return name;
+                }
+                Ok(answer) => tracing::warn!("a file could not be uploaded and is sent again: {}", answer.status()),
+                Err(e) => tracing::warn!("a file could not be uploaded and is sent again: {e}"),
+            }
+            tokio::time::sleep(pause).await;
+            pause = (pause * 2).min(Duration::from_secs(3));
+        }
+    }
+}
+
+enum Job {
+    Batch(Box<Grant>, watch::Receiver<bool>),
+    List(Box<ListJob>),
+}
+
+/// What of this worker's doing is not acknowledged yet.
+#[derive(Default)]
+struct Unstored {
+    reports: VecDeque<(u64, Vec<WorkerEvent>)>,
+    events: usize,
+    next: u64,
+}
+
+impl Unstored {
+    fn push(&mut self, events: Vec<WorkerEvent>) -> FromWorker {
+        self.next += 1;
+        self.events += events.len();
+        self.reports.push_back((self.next, events.clone()));
+        FromWorker::Report { number: self.next, events }
+    }
+}
+
+struct Worker {
+    config: Config,
+    process: String,
+    slots: Vec<mpsc::UnboundedSender<Job>>,
+    /// Batches that are granted and whose end is not acknowledged; with a switch to revoke them.
+    holds: HashMap<BatchKey, watch::Sender<bool>>,
+    /// What runs in them, to say again after a reconnect.
+    running: BTreeMap<BatchKey, BTreeSet<u32>>,
+    listing: BTreeSet<String>,
+    unstored: Unstored,
+    coming: mpsc::Receiver<Vec<WorkerEvent>>,
+}
+
+/// Works until `leave` resolves: then running batches are ended and go back.
+///
+/// # Errors
+/// If the home folder cannot be used, or the service refuses this worker.
+pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), Error> {
+    let home = config.home.clone();
+    std::fs::create_dir_all(home.join("batches")).map_err(|e| Error::file(&home, &e))?;
+    let home = home.canonicalize().map_err(|e| Error::file(&home, &e))?;
+    let lock_path = home.join("lock");
+    let lock = std::fs::File::create(&lock_path).map_err(|e| Error::file(&lock_path, &e))?;
+    if lock.try_lock().is_err() {
+        return Err(Error::FolderTaken(home.display().to_string()));
+    }
+    let config = Config { home: home.clone(), url: config.url.trim_end_matches('/').to_owned(), ..config };
+    process::become_subreaper();
+    // A worker that was killed here may have left processes and files.
+    let mark_path = home.join("mark");
+    if let Ok(before) = std::fs::read_to_string(&mark_path) {
+        let left = process::kill_marked_of(before.trim());
+        if left > 0 {
+            tracing::warn!("{left} processes of a worker that was killed were ended");
+        }
+    }
+    let mark = random_mark();
+    std::fs::write(&mark_path, &mark).map_err(|e| Error::file(&mark_path, &e))?;
+    for old in std::fs::read_dir(home.join("batches")).map_err(|e| Error::file(&home, &e))?.flatten() {
+        std::fs::remove_dir_all(old.path()).map_err(|e| Error::file(&old.path(), &e))?;
+    }
+
+    let client = reqwest::Client::new();
+    let (sender, coming) = mpsc::channel(1024);
+    let tools = Tools {
+        sources: Arc::new(Sources::new(config.clone(), client.clone(), mark.clone())),
+        uploads: Uploads { client, url: config.url.clone(), token: config.token.clone() },
+        events: sender,
+        home,
+        worker: config.name.clone(),
+        mark: mark.clone(),
+    };
+    let slots = (0..config.slots).map(|_| start_slot(tools.clone())).collect();
+    let mut worker = Worker {
+        config,
+        process: mark.clone(),
+        slots,
+        holds: HashMap::new(),
+        running: BTreeMap::new(),
+        listing: BTreeSet::new(),
+        unstored: Unstored::default(),
+        coming,
+    };
+    tokio::pin!(leave);
+    let result = worker.stay_linked(leave).await;
+    process::kill_marked_of(&mark);
+    result
+}
+
+fn start_slot(tools: Tools) -> mpsc::UnboundedSender<Job> {
+    let (sender, mut jobs) = mpsc::unbounded_channel();
+    tokio::spawn(async move {
+        while let Some(job) = jobs.recv().await {
+            match job {
+                Job::Batch(grant, revoked) => batch::run(&tools, *grant, revoked).await,
+                Job::List(job) => {
+                    let result = list(&tools, &job).await;
+                    let event = WorkerEvent::Listed { job: job.job, result };
+                    if tools.events.send(vec![event]).await.is_err() {
+                        return;
+                    }
+                }
+            }
+        }
+    });
+    sender
+}
+
+async fn list(tools: &Tools, job: &ListJob) -> Result<String, String> {
+    let ready = tools.sources.ready(&job.errand).await?;
+    let mark = format!("{}-list-{}", tools.mark, &job.job[..8.min(job.job.len())]);
+    let output = tools.sources.list(&ready, &job.errand, &mark).await?;
+    Ok(tools.uploads.send(output).await)
+}
+
+/// Why a link ended.
+enum Ended {
+    /// Worth dialling again.
+    Cut(String),
+    Refused(String),
+    Left,
+}
+
+impl Worker {
+    async fn stay_linked(&mut self, leave: impl Future<Output = ()> + Unpin) -> Result<(), Error> {
+        let mut leave = leave;
+        let mut pause = Duration::from_millis(100);
+        let mut said = false;
+        loop {
+            let dialled = tokio::select! {
+                dialled = self.dial() => dialled,
+                () = &mut leave => return Ok(()),
+            };
+            let ended = match dialled {
+                Ok(mut socket) => {
+                    tracing::info!(service = self.config.url, slots = self.config.slots, "linked");
+                    pause = Duration::from_millis(100);
+                    said = false;
+                    self.carry(&mut socket, &mut leave).await
+                }
+                Err(ended) => ended,
+            };
+            match ended {
+                Ended::Left => return Ok(()),
+                Ended::Refused(message) => return Err(Error::Refused(message)),
+                Ended::Cut(why) => {
+                    if !said {
+                        tracing::warn!(service = self.config.url, "not linked, trying again: {why}");
+                        said = true;
+                    }
+                }
+            }
+            tokio::select! {
+                () = tokio::time::sleep(pause) => {}
+                () = &mut leave => return Ok(()),
+            }
+            pause = (pause * 2).min(Duration::from_secs(2));
+        }
+    }
+
+    async fn dial(&self) -> Result<Socket, Ended> {
+        let cut = |e: &dyn std::fmt::Display| Ended::Cut(e.to_string());
+        let address = self.config.url.strip_prefix("http://").map(|rest| format!("ws://{rest}/api/work/link"));
+        let address = address.ok_or_else(|| Ended::Refused(Error::Address(self.config.url.clone()).to_string()))?;
+        let mut request = address.into_client_request().map_err(|e| Ended::Refused(e.to_string()))?;
+        let bearer = HeaderValue::from_str(&format!("Bearer {}", self.config.token));
+        let bearer = bearer.map_err(|_| Ended::Refused("the token holds characters that no token has".into()))?;
+        request.headers_mut().insert("Authorization", bearer);
+        let dialled = tokio::time::timeout(Duration::from_secs(10), tokio_tungstenite::connect_async(request)).await;
+        match dialled.map_err(|_| cut(&"no answer within 10 s"))? {
+            Ok((socket, _)) => Ok(socket),
+            Err(tokio_tungstenite::tungstenite::Error::Http(answer))
+                if matches!(answer.status().as_u16(), 401 | 403) =>
+            {
+                let say = if answer.status().as_u16() == 401 {
+                    "its token is not known: make one with `kesmo token add NAME --role worker`"
+                } else {
+                    "its token lacks the right to work: make one with `kesmo token add NAME --role worker`"
+                };
+                Err(Ended::Refused(say.into()))
+            }
+            Err(e) => Err(cut(&e)),
+        }
+    }
+
+    fn hello(&self) -> FromWorker {
+        FromWorker::Hello(Hello {
+            name: self.config.name.clone(),
+            pool: self.config.pool.clone(),
+            slots: self.config.slots,
+            offers: self.config.offers.clone(),
+            process: self.process.clone(),
+            holds: self.holds.keys().copied().collect(),
+            listing: self.listing.iter().cloned().collect(),
+        })
+    }
+
+    async fn carry(&mut self, socket: &mut Socket, leave: &mut (impl Future<Output = ()> + Unpin)) -> Ended {
+        if let Err(e) = say(socket, &self.hello()).await {
+            return Ended::Cut(e);
+        }
+        let mut patience = Duration::from_secs(10);
+        let mut heard = Instant::now();
+        let mut welcomed = false;
+        let mut beat = tokio::time::interval(Duration::from_secs(1));
+        loop {
+            let room = welcomed && self.unstored.events < MOST_UNSTORED;
+            tokio::select! {
+                message = socket.next() => {
+                    let text = match message {
+                        Some(Ok(Message::Text(text))) => Some(text),
+                        Some(Ok(Message::Close(_))) | None => return Ended::Cut("closed by the service".into()),
+                        Some(Ok(_)) => None,
+                        Some(Err(e)) => return Ended::Cut(e.to_string()),
+                    };
+                    heard = Instant::now();
+                    let Some(text) = text else { continue };
+                    match serde_json::from_str(&text) {
+                        Ok(ToWorker::Welcome { patience_ms }) => {
+                            patience = Duration::from_millis(patience_ms);
+                            welcomed = true;
+                            beat = tokio::time::interval((patience / 4).max(Duration::from_millis(50)));
+                            if let Err(e) = self.say_again(socket).await {
+                                return Ended::Cut(e);
+                            }
+                        }
+                        Ok(ToWorker::Refused { message }) => return Ended::Refused(message),
+                        Ok(message) => self.take(message),
+                        Err(e) => return Ended::Cut(format!("a message of the service cannot be read: {e}")),
+                    }
+                }
+                events = self.coming.recv(), if room => {
+                    let Some(mut events) = events else { return Ended::Left };
+                    while events.len() < MOST_EVENTS && let Ok(more) = self.coming.try_recv() {
+                        events.extend(more);
+                    }
+                    for part in parts(events) {
+                        self.note(&part);
+                        let report = self.unstored.push(part);
+                        if let Err(e) = say(socket, &report).await {
+                            return Ended::Cut(e);
+                        }
+                    }
+                }
+                _ = beat.tick() => {
+                    if heard.elapsed() > patience {
+                        return Ended::Cut("the service is silent".into());
+                    }
+                    if let Err(e) = socket.send(Message::Ping(Vec::new())).await {
+                        return Ended::Cut(e.to_string());
+                    }
+                }
+                () = &mut *leave => {
+                    if let Err(e) = say(socket, &FromWorker::Leaving).await {
+                        tracing::warn!("the service could not be told that this worker leaves: {e}");
+                    }
+                    if let Err(e) = socket.close(None).await {
+                        tracing::debug!("the link did not close: {e}");
+                    }
+                    return Ended::Left;
+                }
+            }
+        }
+    }
+
+    /// After a reconnect: what is not acknowledged, and what runs now.
+    async fn say_again(&mut self, socket: &mut Socket) -> Result<(), String> {
+        for (number, events) in &self.unstored.reports {
+            say(socket, &FromWorker::Report { number: *number, events: events.clone() }).await?;
+        }
+        let running: Vec<WorkerEvent> = self
+            .running
+            .iter()
+            .flat_map(|(key, entries)| entries.iter().map(|entry| (*key, *entry)))
+            .map(|(key, entry)| WorkerEvent::Began { key, entry, at_us: crate::now_us() })
+            .collect();
+        if running.is_empty() {
+            return Ok(());
+        }
+        let report = self.unstored.push(running);
+        say(socket, &report).await
+    }
+
+    /// Keeps in mind what runs.
+    fn note(&mut self, events: &[WorkerEvent]) {
+        for event in events {
+            match event {
+                WorkerEvent::Began { key, entry, .. } => {
+                    self.running.entry(*key).or_default().insert(*entry);
+                }
+                WorkerEvent::Ended(report) => {
+                    if let Some(entries) = self.running.get_mut(&report.key) {
+                        entries.remove(&report.entry);
+                    }
+                }
+                WorkerEvent::BatchEnded { key, .. } => {
+                    self.running.remove(key);
+                }
+                _ => {}
+            }
+        }
+    }
+
+    fn take(&mut self, message: ToWorker) {
+        match message {
+            ToWorker::Grant(grant) => {
+                let (switch, revoked) = watch::channel(false);
+                self.holds.insert(grant.key, switch);
+                let slot = usize::from(grant.slot);
+                self.give(slot, Job::Batch(grant, revoked));
+            }
+            ToWorker::List(job) => {
+                self.listing.insert(job.job.clone());
+                let slot = usize::from(job.slot);
+                self.give(slot, Job::List(job));
+            }
+            ToWorker::Revoke { key } => {
+                if let Some(switch) = self.holds.get(&key) {
+                    switch.send_replace(true);
+                }
+                self.running.remove(&key);
+            }
+            ToWorker::Stored { number } => {
+                while self.unstored.reports.front().is_some_and(|(n, _)| *n <= number) {
+                    let Some((_, events)) = self.unstored.reports.pop_front() else { break };
+                    self.unstored.events -= events.len();
+                    for event in events {
+                        match event {
+                            WorkerEvent::BatchEnded { key, .. } => {
+                                self.holds.remove(&key);
+                            }
+                            WorkerEvent::Listed { job, .. } => {
+                                self.listing.remove(&job);
+                            }
+                            _ => {}
+                        }
+                    }
+                }
+            }
+            ToWorker::Welcome { .. } | ToWorker::Refused { .. } => {}
+        }
+    }
+
+    fn give(&self, slot: usize, job: Job) {
+        match self.slots.get(slot) {
+            Some(sender) if sender.send(job).is_ok() => {}
+            _ => tracing::error!(slot, "the service gave work to a slot that is not here"),
+        }
+    }
+}
+
+/// Cuts events into reports of bounded size.
+fn parts(events: Vec<WorkerEvent>) -> Vec<Vec<WorkerEvent>> {
+    let mut parts = Vec::new();
+    let mut events = events.into_iter().peekable();
+    while events.peek().is_some() {
+        parts.push(events.by_ref().take(MOST_EVENTS).collect());
+    }
+    parts
+}
+
+async fn say(socket: &mut Socket, message: &FromWorker) -> Result<(), String> {
+    let text = serde_json::to_string(message).map_err(|e| e.to_string())?;
+    // A link into which nothing can be written for so long is cut.
+    let sent = tokio::time::timeout(Duration::from_secs(30), socket.send(Message::Text(text))).await;
+    sent.map_err(|_| "the service does not read".to_owned())?.map_err(|e| e.to_string())
+}

@@ -1,0 +1,215 @@
+//! Starts processes so that whole trees of them can be ended, and leaves no orphan behind.
+//!
+//! Every process of a batch carries a mark in its environment. The worker is a subreaper (prctl(2)): a process whose parent
+//! ends becomes the worker's child, so that what a batch left behind is found with one look at the worker's children. To
+//! end a tree, its process group is killed first, and then everything that still carries the mark.
+
+use std::{
+    collections::BTreeSet,
+    fs,
+    process::Stdio,
+    sync::{LazyLock, Mutex, PoisonError},
+    time::Duration,
+};
+
+use tokio::process::{Child, Command};
+
+/// The variable that carries the mark.
+pub const MARK: &str = "KESMO_MARK";
+
+/// Processes that the worker waits for itself.
+static WAITED_FOR: LazyLock<Mutex<BTreeSet<i32>>> = LazyLock::new(Mutex::default);
+
+/// Makes this process the one that orphans below it go to.
+pub fn become_subreaper() {
+    // SAFETY: the call takes plain numbers and changes only this process.
+    let result = unsafe { libc::prctl(libc::PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) };
+    if result != 0 {
+        tracing::warn!("processes that tests leave behind may be missed: {}", std::io::Error::last_os_error());
+    }
+}
+
+/// A process of a batch.
+pub struct Process {
+    pub child: Child,
+    pid: i32,
+    mark: String,
+}
+
+/// Starts a command in a session of its own. Its standard input is empty; its outputs are pipes.
+pub fn start(mut command: Command, mark: &str) -> std::io::Result<Process> {
+    command.env(MARK, mark).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).kill_on_drop(true);
+    // SAFETY: only calls that are safe after fork (signal-safety(7)) are made.
+    unsafe {
+        command.pre_exec(|| {
+            libc::setsid();
+            // If the worker is killed, its batches are to end too.
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL, 0, 0, 0);
+            Ok(())
+        });
+    }
+    let child = command.spawn()?;
+    let pid = child.id().and_then(|id| i32::try_from(id).ok()).unwrap_or(0);
+    WAITED_FOR.lock().unwrap_or_else(PoisonError::into_inner).insert(pid);
+    Ok(Process { child, pid, mark: mark.to_owned() })
+}
+
+impl Process {
+    /// Ends the process and everything that came from it, and waits until it is gone.
+    pub async fn end(&mut self) {
+        // SAFETY: the group is that of a process which has not been waited for, so that its number is not another's.
+        if self.child.id().is_some() && self.pid > 1 {
+            unsafe { libc::kill(-self.pid, libc::SIGKILL) };
+        }
+        for _ in 0..100 {
+            if kill_marked(&self.mark) == 0 {
+                break;
+            }
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+        if let Err(e) = self.child.wait().await {
+            tracing::warn!("a process could not be waited for: {e}");
+        }
+    }
+
+    /// After the process ended: ends what it left behind, and tells how many processes that were.
+    pub fn end_leftovers(&self) -> usize {
+        let own = match own_children() {
+            Some(children) => children,
+            None => return kill_marked(&self.mark),
+        };
+        let waited: BTreeSet<i32> = WAITED_FOR.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let strangers: Vec<i32> = own.into_iter().filter(|pid| !waited.contains(pid) && *pid != self.pid).collect();
+        if strangers.iter().any(|pid| !reaped(*pid) && carries(*pid, &self.mark)) { kill_marked(&self.mark) } else { 0 }
+    }
+}
+
+impl Drop for Process {
+    fn drop(&mut self) {
+        WAITED_FOR.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.pid);
+    }
+}
+
+/// The worker's children, if the kernel lists them.
+fn own_children() -> Option<Vec<i32>> {
+    let mut children = Vec::new();
+    for task in fs::read_dir("/proc/self/task").ok()?.flatten() {
+        // A thread may end meanwhile.
+        let Ok(list) = fs::read_to_string(task.path().join("children")) else { continue };
+        children.extend(list.split_whitespace().filter_map(|pid| pid.parse::<i32>().ok()));
+    }
+    fs::metadata(format!("/proc/self/task/{}/children", std::process::id())).ok()?;
+    Some(children)
+}
+
+/// Takes the status of an orphan that has ended.
+fn reaped(pid: i32) -> bool {
+    let mut status = 0;
+    // SAFETY: the pointer is to a local number.
+    unsafe { libc::waitpid(pid, &raw mut status, libc::WNOHANG) == pid }
+}
+
+fn carries(pid: i32, mark: &str) -> bool {
+    let wanted = format!("{MARK}={mark}");
+    let environment = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
+    environment.split(|b| *b == 0).any(|variable| variable == wanted.as_bytes())
+}
+
+/// Kills every process that carries the mark; tells how many there were.
+fn kill_marked(mark: &str) -> usize {
+    kill_where(|pid| carries(pid, mark))
+}
+
+/// Kills every process whose mark begins so: those of a worker that was killed before.
+pub fn kill_marked_of(worker: &str) -> usize {
+    let wanted = format!("{MARK}={worker}-");
+    kill_where(|pid| {
+        let environment = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
+        environment.split(|b| *b == 0).any(|variable| variable.starts_with(wanted.as_bytes()))
+    })
+}
+
+fn kill_where(wanted: impl Fn(i32) -> bool) -> usize {
+    let own = std::process::id() as i32;
+    let mut found = 0;
+    for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
+        let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<i32>().ok()) else { continue };
+        if pid == own || !wanted(pid) {
+            continue;
+        }
+        found += 1;
+        // SAFETY: plain numbers; a process that ended meanwhile gives an error that does not matter.
+        unsafe { libc::kill(pid, libc::SIGKILL) };
+        reaped_unless_waited_for(pid);
+    }
+    found
+}
+
+fn reaped_unless_waited_for(pid: i32) {
+    if !WAITED_FOR.lock().unwrap_or_else(PoisonError::into_inner).contains(&pid) {
+        reaped(pid);
+    }
+}
+
+/// How a process ended, in words.
+pub fn said(status: std::process::ExitStatus) -> String {
+    use std::os::unix::process::ExitStatusExt;
+    match (status.code(), status.signal()) {
+        (Some(code), _) => format!("status {code}"),
+        (None, Some(signal)) => format!("signal {signal}{}", signal_name(signal)),
+        (None, None) => "an unknown status".to_owned(),
+    }
+}
+
+fn signal_name(signal: i32) -> &'static str {
+    match signal {
+        libc::SIGKILL => " (killed)",
+        libc::SIGSEGV => " (segmentation fault)",
+        libc::SIGABRT => " (aborted)",
+        libc::SIGTERM => " (terminated)",
+        libc::SIGBUS => " (bus error)",
+        _ => "",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn shell(script: &str) -> Command {
+        let mut command = Command::new("sh");
+        command.args(["-c", script]);
+        command
+    }
+
+    fn alive(mark: &str) -> usize {
+        let pids = fs::read_dir("/proc").unwrap().flatten().filter_map(|e| e.file_name().to_str()?.parse().ok());
+        pids.filter(|pid| carries(*pid, mark)).count()
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_whole_tree_is_ended_also_what_left_its_group() {
+        become_subreaper();
+        let mark = format!("test-{}", crate::random_mark());
+        let mut process = start(shell("setsid sleep 600 & (sleep 601 &) & sleep 602"), &mark).unwrap();
+        while alive(&mark) < 4 {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+        process.end().await;
+        assert_eq!(alive(&mark), 0);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn what_a_process_leaves_behind_is_ended_and_counted() {
+        become_subreaper();
+        let mark = format!("test-{}", crate::random_mark());
+        let mut process = start(shell("setsid sleep 600 >/dev/null 2>&1 & sleep 0.2"), &mark).unwrap();
+        process.child.wait().await.unwrap();
+        assert_eq!(process.end_leftovers(), 1);
+        while alive(&mark) > 0 {
+            process.end_leftovers();
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+        assert_eq!(process.end_leftovers(), 0);
+    }
+}

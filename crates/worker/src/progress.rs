@@ -1,0 +1,285 @@
+//! Which test of a batch does what: attributes results, output and time to tests, and says what is left when the process
+//! has ended. Decides only; it reads no clock and starts nothing.
+
+use std::collections::HashMap;
+
+use kesmo_core::{
+    format::{Reported, Step},
+    name::shorten,
+    time::Span,
+    words::Ended,
+};
+use kesmo_wire::link::GrantedEntry;
+
+/// Remarks about results that could not be attributed, for each batch.
+const MOST_REMARKS: usize = 5;
+
+/// An attempt that ended.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Finished {
+    /// Position in the batch.
+    pub position: usize,
+    pub ended: Ended,
+    pub began_us: i64,
+    pub ended_us: i64,
+    pub spent: Span,
+    pub message: String,
+    pub detail: String,
+    pub steps: Vec<Step>,
+}
+
+/// How the process of a batch ended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ProcessEnd {
+    /// By itself, with status 0.
+    Well,
+    /// By itself, otherwise; in words.
+    Badly(String),
+    /// It was ended, because this test was past its limit, or the batch was.
+    Overran(String),
+}
+
+/// The tests of one process, in order.
+pub struct Progress {
+    names: Vec<String>,
+    limits: Vec<Span>,
+    by_name: HashMap<String, usize>,
+    done: Vec<bool>,
+    /// Tests that run, with the time at which they began. Without start events it is the next one in order.
+    running: Vec<(usize, i64)>,
+    steps: HashMap<usize, Vec<Step>>,
+    remarks: usize,
+    /// Whether tests say that they start; then nothing is assumed.
+    says_starts: bool,
+}
+
+impl Progress {
+    pub fn new(entries: &[GrantedEntry], says_starts: bool) -> Self {
+        let names: Vec<String> = entries.iter().map(|e| e.name.clone()).collect();
+        Self {
+            by_name: names.iter().cloned().enumerate().map(|(i, n)| (n, i)).collect(),
+            limits: entries.iter().map(|e| Span(e.limit_us)).collect(),
+            done: vec![false; names.len()],
+            names,
+            running: Vec::new(),
+            steps: HashMap::new(),
+            remarks: 0,
+            says_starts,
+        }
+    }
+
+    /// The process has started; tells the test that is taken to run.
+    pub fn started(&mut self, now: i64) -> Option<usize> {
+        if self.says_starts { None } else { self.assume_next(0, now) }
+    }
+
+    fn assume_next(&mut self, from: usize, now: i64) -> Option<usize> {
+        let next = (from..self.done.len()).chain(0..from).find(|i| !self.done[*i])?;
+        self.running = vec![(next, now)];
+        Some(next)
+    }
+
+    /// When the first running test is past its limit, and which it is.
+    pub fn deadline(&self) -> Option<(i64, usize)> {
+        self.running.iter().map(|(i, began)| (began + self.limits[*i].0 as i64, *i)).min()
+    }
+
+    /// A test says that it starts. Tells its position, or a remark.
+    pub fn start(&mut self, name: &str, now: i64) -> Result<Option<usize>, Option<String>> {
+        let position = self.find(name, "an event")?;
+        if self.done[position] || self.running.iter().any(|r| r.0 == position) {
+            return Ok(None);
+        }
+        self.running.push((position, now));
+        Ok(Some(position))
+    }
+
+    /// A test says that it did a step.
+    pub fn step(&mut self, name: &str, step: Step) -> Result<(), Option<String>> {
+        let position = self.find(name, "a step")?;
+        let steps = self.steps.entry(position).or_default();
+        if steps.len() < 1000 {
+            steps.push(step);
+        }
+        Ok(())
+    }
+
+    /// The position of a test that is in the batch.
+    pub fn find(&mut self, name: &str, what: &str) -> Result<usize, Option<String>> {
+        match self.by_name.get(name) {
+            Some(position) => Ok(*position),
+            None => {
+                let shown = shorten(name, 120);
+                Err(self.remark(format!("{what} for {shown:?}, which is not in the batch, was left aside")))
+            }
+        }
+    }
+
+    fn remark(&mut self, text: String) -> Option<String> {
+        self.remarks += 1;
+        (self.remarks <= MOST_REMARKS).then_some(text)
+    }
+
+    /// A result by name, or by position where the name is empty. Tells the attempt, and the test taken to run next.
+    pub fn result(
+        &mut self,
+        name: &str,
+        number: usize,
+        mut reported: Reported,
+        now: i64,
+    ) -> Result<(Finished, Option<usize>), Option<String>> {
+        let position = if name.is_empty() && (1..=self.names.len()).contains(&number) {
+            number - 1
+        } else {
+            self.find(name, "a result")?
+        };
+        if std::mem::replace(&mut self.done[position], true) {
+            let name = &self.names[position];
+            let text = format!("a second result for {name:?} in one process was left aside");
+            return Err(self.remark(text));
+        }
+        let began = self.running.iter().find(|r| r.0 == position).map(|r| r.1);
+        let assumed_began = self.running.first().map_or(now, |r| r.1);
+        let began_us = began.unwrap_or(assumed_began);
+        self.running.retain(|r| r.0 != position);
+        let mut steps = self.steps.remove(&position).unwrap_or_default();
+        steps.append(&mut reported.steps);
+        let spent = reported.spent.unwrap_or(Span(u64::try_from(now - began_us).unwrap_or(0)));
+        let finished = Finished {
+            position,
+            ended: reported.ended,
+            began_us,
+            ended_us: now,
+            spent,
+            message: reported.message,
+            detail: reported.detail,
+            steps,
+        };
+        let next = if self.says_starts { None } else { self.assume_next(position + 1, now) };
+        Ok((finished, next))
+    }
+
+    /// The process has ended: the attempts that end with it. What is not among them goes back, uncharged.
+    pub fn process_ended(&mut self, end: &ProcessEnd, now: i64, last_words: &str) -> Vec<Finished> {
+        let undone: Vec<usize> = (0..self.done.len()).filter(|i| !self.done[*i]).collect();
+        let running: Vec<usize> = self.running.iter().map(|r| r.0).filter(|i| !self.done[*i]).collect();
+        let (ended, charged, message) = match end {
+            // It says that it is done: nothing is to come for what it did not name.
+            ProcessEnd::Well => {
+                (Ended::Crashed, undone, "its process ended with status 0 and never reported this test".to_owned())
+            }
+            ProcessEnd::Badly(how) => {
+                let could_run = if running.is_empty() { undone.into_iter().take(1).collect() } else { running };
+                (Ended::Crashed, could_run, format!("its process ended under it, with {how}"))
+            }
+            ProcessEnd::Overran(why) => {
+                let charged = match self.deadline() {
+                    Some((at, position)) if at <= now => vec![position],
+                    _ if running.is_empty() => undone.into_iter().take(1).collect(),
+                    _ => running,
+                };
+                (Ended::Overran, charged, why.clone())
+            }
+        };
+        let message = if last_words.is_empty() { message } else { format!("{message}: {}", shorten(last_words, 400)) };
+        let mut finished = Vec::new();
+        for position in charged {
+            self.done[position] = true;
+            let began_us = self.running.iter().find(|r| r.0 == position).map_or(now, |r| r.1);
+            finished.push(Finished {
+                position,
+                ended,
+                began_us,
+                ended_us: now,
+                spent: Span(u64::try_from(now - began_us).unwrap_or(0)),
+                message: message.clone(),
+                detail: String::new(),
+                steps: self.steps.remove(&position).unwrap_or_default(),
+            });
+        }
+        self.running.clear();
+        finished
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn progress(says_starts: bool) -> Progress {
+        let entry = |(i, name): (usize, &str)| GrantedEntry { index: 10 + i as u32, name: name.into(), limit_us: 1000 };
+        let entries: Vec<GrantedEntry> = ["a", "b", "c"].into_iter().enumerate().map(entry).collect();
+        Progress::new(&entries, says_starts)
+    }
+
+    fn passed() -> Reported {
+        Reported::plain(Ended::Passed)
+    }
+
+    #[test]
+    fn time_is_measured_from_result_to_result() {
+        let mut p = progress(false);
+        assert_eq!(p.started(100), Some(0));
+        let (a, next) = p.result("a", 1, passed(), 150).unwrap();
+        assert_eq!((a.began_us, a.spent, next), (100, Span(50), Some(1)));
+        let (b, next) = p.result("", 2, passed(), 170).unwrap();
+        assert_eq!((b.position, b.spent, next), (1, Span(20), Some(2)));
+        let own = Reported { spent: Some(Span(7)), ..passed() };
+        assert_eq!(p.result("c", 3, own, 999).unwrap().0.spent, Span(7));
+    }
+
+    #[test]
+    fn results_that_do_not_belong_are_remarked_and_left_aside() {
+        let mut p = progress(false);
+        p.started(0);
+        assert!(p.result("z", 9, passed(), 1).unwrap_err().unwrap().contains("\"z\", which is not in the batch"));
+        p.result("a", 1, passed(), 1).unwrap();
+        assert!(p.result("a", 1, passed(), 1).unwrap_err().unwrap().contains("a second result for \"a\""));
+        for _ in 0..20 {
+            assert!(p.result("y", 9, passed(), 1).is_err());
+        }
+        assert!(p.result("y", 9, passed(), 1).unwrap_err().is_none(), "remarks are bounded");
+    }
+
+    #[test]
+    fn a_bad_end_charges_what_ran_and_no_other() {
+        let mut p = progress(false);
+        p.started(0);
+        p.result("a", 1, passed(), 5).unwrap();
+        let ended = p.process_ended(&ProcessEnd::Badly("signal 11".into()), 9, "boom");
+        assert_eq!(ended.len(), 1);
+        assert_eq!((ended[0].position, ended[0].ended, ended[0].spent), (1, Ended::Crashed, Span(4)));
+        assert!(ended[0].message.contains("signal 11: boom"));
+    }
+
+    #[test]
+    fn a_good_end_charges_everything_that_was_not_named() {
+        let mut p = progress(false);
+        p.started(0);
+        p.result("b", 2, passed(), 5).unwrap();
+        let ended = p.process_ended(&ProcessEnd::Well, 9, "");
+        assert_eq!(ended.iter().map(|f| f.position).collect::<Vec<_>>(), [0, 2]);
+        assert!(p.process_ended(&ProcessEnd::Well, 9, "").is_empty());
+    }
+
+    #[test]
+    fn tests_that_run_side_by_side_have_times_and_limits_of_their_own() {
+        let mut p = progress(true);
+        assert_eq!(p.started(0), None);
+        assert_eq!(p.start("b", 10), Ok(Some(1)));
+        assert_eq!(p.start("c", 20), Ok(Some(2)));
+        assert_eq!(p.start("b", 30), Ok(None));
+        assert_eq!(p.deadline(), Some((1010, 1)));
+        assert_eq!(p.result("c", 0, passed(), 50).unwrap().0.spent, Span(30));
+        let ended = p.process_ended(&ProcessEnd::Overran("past its limit".into()), 1010, "");
+        assert_eq!((ended.len(), ended[0].position, ended[0].ended), (1, 1, Ended::Overran));
+    }
+
+    #[test]
+    fn steps_stay_with_their_test() {
+        let mut p = progress(true);
+        let step = Step { name: "scan".into(), ok: true, ms: Some(1.0) };
+        p.step("a", step.clone()).unwrap();
+        assert_eq!(p.result("a", 0, passed(), 1).unwrap().0.steps, [step]);
+    }
+}

@@ -1,0 +1,303 @@
+//! A suite's files: fetched once by digest, prepared once, and copied for each slot where slots would get into each
+//! other's way.
+
+use std::{
+    collections::HashMap,
+    io::Write,
+    path::{Path, PathBuf},
+    process::Stdio,
+    sync::Arc,
+    time::Duration,
+};
+
+use kesmo_core::{
+    suite::{SuiteFile, file::FILE_NAME},
+    time::Bytes,
+};
+use kesmo_wire::link::Errand;
+use sha2::{Digest, Sha256};
+use tokio::{
+    io::AsyncReadExt,
+    process::Command,
+    sync::{Mutex, OnceCell},
+};
+
+use crate::{Config, capture::CappedLog, process};
+
+/// A source that is ready to run.
+#[derive(Debug)]
+pub struct Ready {
+    pub suite: SuiteFile,
+    folder: PathBuf,
+}
+
+/// All sources of this worker.
+pub struct Sources {
+    config: Config,
+    client: reqwest::Client,
+    mark: String,
+    ready: Mutex<HashMap<String, Arc<OnceCell<Arc<Ready>>>>>,
+}
+
+impl Sources {
+    pub fn new(config: Config, client: reqwest::Client, mark: String) -> Self {
+        Self { config, client, mark, ready: Mutex::default() }
+    }
+
+    /// The source of an errand: fetched and prepared, by the first who asks.
+    ///
+    /// # Errors
+    /// In words for the run: this worker can do nothing for it.
+    pub async fn ready(&self, errand: &Errand) -> Result<Arc<Ready>, String> {
+        let cell = {
+            let mut all = self.ready.lock().await;
+            Arc::clone(all.entry(errand.bundle.clone()).or_default())
+        };
+        cell.get_or_try_init(|| self.make_ready(errand)).await.cloned()
+    }
+
+    async fn make_ready(&self, errand: &Errand) -> Result<Arc<Ready>, String> {
+        let place = self.config.home.join("sources").join(&errand.bundle);
+        let folder = place.join("files");
+        let done = place.join("prepared");
+        let file_error = |path: &Path, e: std::io::Error| format!("{}: {e}", path.display());
+        if !folder.exists() {
+            let coming = place.join("coming");
+            if coming.exists() {
+                std::fs::remove_dir_all(&coming).map_err(|e| file_error(&coming, e))?;
+            }
+            std::fs::create_dir_all(&coming).map_err(|e| file_error(&coming, e))?;
+            let archive = place.join("bundle.tar.gz");
+            self.fetch(&errand.bundle, &archive).await?;
+            unpack(&archive, &coming).await?;
+            std::fs::rename(&coming, &folder).map_err(|e| file_error(&folder, e))?;
+            std::fs::remove_file(&archive).map_err(|e| file_error(&archive, e))?;
+        }
+        let path = folder.join(FILE_NAME);
+        let text = std::fs::read_to_string(&path).map_err(|e| file_error(&path, e))?;
+        let suite = SuiteFile::parse(FILE_NAME, &text).map_err(|e| e.to_string())?;
+        if !done.exists() {
+            let said = self.prepare(&suite, &folder, errand).await?;
+            std::fs::write(&done, said).map_err(|e| file_error(&done, e))?;
+        }
+        Ok(Arc::new(Ready { suite, folder }))
+    }
+
+    async fn fetch(&self, digest: &str, to: &Path) -> Result<(), String> {
+        let url = format!("{}/api/bundles/{digest}", self.config.url);
+        let failed = |e: &dyn std::fmt::Display| format!("the bundle {digest} could not be fetched: {e}");
+        let mut last = String::new();
+        for pause in [100, 300, 1000, 3000, 0] {
+            let got = self.client.get(&url).bearer_auth(&self.config.token).send().await;
+            match got.and_then(reqwest::Response::error_for_status) {
+                Ok(mut response) => {
+                    let mut file = std::fs::File::create(to).map_err(|e| failed(&e))?;
+                    let mut hash = Sha256::new();
+                    loop {
+                        match response.chunk().await {
+                            Ok(Some(chunk)) => {
+                                hash.update(&chunk);
+                                file.write_all(&chunk).map_err(|e| failed(&e))?;
+                            }
+                            Ok(None) if hex::encode(hash.clone().finalize()) == digest => return Ok(()),
+                            Ok(None) => {
+                                last = "it arrived damaged".into();
+                                break;
+                            }
+                            Err(e) => {
+                                last = e.to_string();
+                                break;
+                            }
+                        }
+                    }
+                }
+                Err(e) => last = e.to_string(),
+            }
+            tokio::time::sleep(Duration::from_millis(pause)).await;
+        }
+        Err(failed(&last))
+    }
+
+    async fn prepare(&self, suite: &SuiteFile, folder: &Path, errand: &Errand) -> Result<String, String> {
+        let Some(prepare) = &suite.prepare else { return Ok(String::new()) };
+        let command = command(&prepare.run, folder, errand, &self.config.name);
+        let mark = format!("{}-prepare", self.mark);
+        let (said, ended) = capture(command, &mark, Duration::from_micros(prepare.limit.0)).await?;
+        match ended {
+            Some(status) if status.success() => Ok(said),
+            Some(status) => {
+                let tail = tail_of(&said);
+                Err(format!("preparing failed on {} with {}: {tail}", self.config.name, process::said(status)))
+            }
+            None => {
+                Err(format!("preparing took longer than {} ([prepare] limit) on {}", prepare.limit, self.config.name))
+            }
+        }
+    }
+
+    /// What the list command prints.
+    ///
+    /// # Errors
+    /// In words for the run, if it fails.
+    pub async fn list(&self, ready: &Ready, errand: &Errand, mark: &str) -> Result<Vec<u8>, String> {
+        let mut command = command(&ready.suite.tests.list, &ready.folder, errand, &self.config.name);
+        command.stdin(Stdio::null());
+        let limit = Duration::from_micros(ready.suite.limits.batch.0.min(300_000_000));
+        let mut process = process::start(command, mark).map_err(|e| cannot_start(&ready.suite.tests.list, &e))?;
+        let (mut out, mut err) = (process.child.stdout.take(), process.child.stderr.take());
+        let mut listed = Vec::new();
+        let mut log = CappedLog::new(Bytes(64 << 10));
+        let reading = async {
+            let read_out = async {
+                if let Some(out) = &mut out {
+                    out.take(256 << 20).read_to_end(&mut listed).await?;
+                }
+                Ok::<_, std::io::Error>(())
+            };
+            let read_err = read_into(&mut err, &mut log);
+            let (a, b) = tokio::join!(read_out, read_err);
+            a.and(b)
+        };
+        let Some(status) = run_out(&mut process, reading, limit).await? else {
+            return Err(format!("the list command took longer than {} s", limit.as_secs()));
+        };
+        if status.success() {
+            return Ok(listed);
+        }
+        let said = log.last_lines(3);
+        let said = if said.is_empty() { tail_of(&String::from_utf8_lossy(&listed)) } else { said };
+        Err(format!("the list command failed with {}: {said}", process::said(status)))
+    }
+}
+
+impl Ready {
+    /// Where a slot works: in the source's folder, or in a copy of its own where results or kept files are found by path.
+    ///
+    /// # Errors
+    /// In words, if the copy cannot be made.
+    pub async fn folder_for(&self, slot: u16) -> Result<PathBuf, String> {
+        if self.suite.tests.junit.is_empty() && self.suite.tests.keep.is_empty() {
+            return Ok(self.folder.clone());
+        }
+        let copy = self.folder.with_file_name(format!("slot-{slot}"));
+        if !copy.exists() {
+            let coming = self.folder.with_file_name(format!("slot-{slot}-coming"));
+            let mut cp = Command::new("cp");
+            cp.args(["-a", "--reflink=auto", "--"]).arg(&self.folder).arg(&coming);
+            let status = cp.status().await.map_err(|e| e.to_string())?;
+            if !status.success() {
+                return Err(format!("the files could not be copied to {}", coming.display()));
+            }
+            std::fs::rename(&coming, &copy).map_err(|e| format!("{}: {e}", copy.display()))?;
+        }
+        Ok(copy)
+    }
+}
+
+/// A command of a suite, in a folder, with the environment that all its processes have. The worker's own token and address
+/// are kept from it.
+pub fn command(words: &[String], folder: &Path, errand: &Errand, worker: &str) -> Command {
+    let program = &words[0];
+    // A relative program is one of the suite's own, wherever the process starts.
+    let program =
+        if program.contains('/') && !program.starts_with('/') { folder.join(program) } else { program.into() };
+    let mut command = Command::new(program);
+    command.args(&words[1..]).current_dir(folder);
+    for secret in ["KESMO_TOKEN", "KESMO_URL"] {
+        command.env_remove(secret);
+    }
+    command.env("KESMO_RUN", &errand.run).env("KESMO_WORKER", worker).env("KESMO_SEED", errand.seed.to_string());
+    let variable = |name: &str| name.to_uppercase().replace('-', "_");
+    for (facet, value) in &errand.variant {
+        command.env(format!("KESMO_FACET_{}", variable(facet)), value);
+    }
+    for (setting, value) in &errand.settings {
+        command.env(format!("KESMO_SET_{}", variable(setting)), value);
+    }
+    command.envs(&errand.env);
+    command
+}
+
+/// Why a command could not be started.
+pub fn cannot_start(words: &[String], why: &std::io::Error) -> String {
+    format!("the command {:?} could not be started: {why}", words[0])
+}
+
+async fn read_into(stream: &mut Option<impl tokio::io::AsyncRead + Unpin>, log: &mut CappedLog) -> std::io::Result<()> {
+    let Some(stream) = stream else { return Ok(()) };
+    let mut buffer = vec![0; 16 << 10];
+    loop {
+        match stream.read(&mut buffer).await? {
+            0 => return Ok(()),
+            read => log.add(&buffer[..read]),
+        }
+    }
+}
+
+/// Waits for a process and for what it prints; `None` if it took too long and was ended.
+async fn run_out(
+    process: &mut process::Process,
+    reading: impl Future<Output = std::io::Result<()>>,
+    limit: Duration,
+) -> Result<Option<std::process::ExitStatus>, String> {
+    tokio::pin!(reading);
+    let mut read = false;
+    let waiting = async {
+        loop {
+            tokio::select! {
+                result = &mut reading, if !read => {
+                    result.map_err(|e| format!("the output could not be read: {e}"))?;
+                    read = true;
+                }
+                status = process.child.wait() => return status.map_err(|e| e.to_string()),
+            }
+        }
+    };
+    let Ok(status) = tokio::time::timeout(limit, waiting).await else {
+        process.end().await;
+        return Ok(None);
+    };
+    process.end_leftovers();
+    if !read {
+        // What it left behind may have held the pipes open; what was printed is there by now.
+        if tokio::time::timeout(Duration::from_millis(500), reading).await.is_err() {
+            tracing::debug!("an output was not closed");
+        }
+    }
+    status.map(Some)
+}
+
+async fn capture(
+    command: Command,
+    mark: &str,
+    limit: Duration,
+) -> Result<(String, Option<std::process::ExitStatus>), String> {
+    let mut process =
+        process::start(command, mark).map_err(|e| format!("the prepare command could not be started: {e}"))?;
+    let (mut out, mut err) = (process.child.stdout.take(), process.child.stderr.take());
+    let (mut out_log, mut err_log) = (CappedLog::new(Bytes(1 << 20)), CappedLog::new(Bytes(1 << 20)));
+    let reading = async {
+        let (a, b) = tokio::join!(read_into(&mut out, &mut out_log), read_into(&mut err, &mut err_log));
+        a.and(b)
+    };
+    let status = run_out(&mut process, reading, limit).await?;
+    Ok((out_log.take() + &err_log.take(), status))
+}
+
+fn tail_of(said: &str) -> String {
+    let lines: Vec<&str> = said.lines().filter(|l| !l.trim().is_empty()).collect();
+    let tail = lines[lines.len().saturating_sub(3)..].join(" | ");
+    if tail.is_empty() { "it printed nothing".into() } else { kesmo_core::name::shorten(&tail, 500) }
+}
+
+async fn unpack(archive: &Path, to: &Path) -> Result<(), String> {
+    let (archive, to) = (archive.to_owned(), to.to_owned());
+    let unpacked = tokio::task::spawn_blocking(move || {
+        let file = std::fs::File::open(&archive).map_err(|e| e.to_string())?;
+        let mut tar = tar::Archive::new(flate2::read::GzDecoder::new(file));
+        tar.set_preserve_permissions(true);
+        // `unpack` keeps every file below the folder, whatever its name says.
+        tar.unpack(&to).map_err(|e| format!("the bundle cannot be unpacked: {e}"))
+    });
+    unpacked.await.map_err(|e| e.to_string())?
+}
