@@ -529,6 +529,9 @@ impl Reading {
 
     fn take_line(&mut self, line: &str, now: i64) {
         let Some(tap) = &mut self.tap else { return };
+        if line.starts_with("TAP version") || line.starts_with("1..") {
+            self.progress.alive(now);
+        }
         for tap in tap.line(line) {
             self.take_tap(tap, now);
         }

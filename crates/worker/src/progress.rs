@@ -73,6 +73,13 @@ impl Progress {
         if self.says_starts { None } else { self.assume_next(0, now) }
     }
 
+    /// The process shows its first sign of life: its first test is timed from here, so that starting it is not counted.
+    pub fn alive(&mut self, now: i64) {
+        if !self.says_starts && self.done.iter().all(|d| !d) {
+            self.running.iter_mut().for_each(|r| r.1 = now);
+        }
+    }
+
     fn assume_next(&mut self, from: usize, now: i64) -> Option<usize> {
         let next = (from..self.done.len()).chain(0..from).find(|i| !self.done[*i])?;
         self.running = vec![(next, now)];
@@ -226,6 +233,16 @@ mod tests {
         assert_eq!((b.position, b.spent, next), (1, Span(20), Some(2)));
         let own = Reported { spent: Some(Span(7)), ..passed() };
         assert_eq!(p.result("c", 3, own, 999).unwrap().0.spent, Span(7));
+    }
+
+    #[test]
+    fn starting_the_process_is_not_counted_where_it_shows() {
+        let mut p = progress(false);
+        p.started(100);
+        p.alive(160);
+        assert_eq!(p.result("a", 1, passed(), 170).unwrap().0.spent, Span(10));
+        p.alive(500);
+        assert_eq!(p.result("b", 2, passed(), 510).unwrap().0.spent, Span(340));
     }
 
     #[test]

@@ -7,7 +7,7 @@ use crate::{Failure, arguments::Serve};
 /// Structured logs to standard error; `KESMO_LOG` sets what is logged, as in `kesmo_service=debug`.
 pub fn log_to_stderr(as_json: bool) {
     let filter = EnvFilter::try_from_env("KESMO_LOG")
-        .unwrap_or_else(|_| EnvFilter::new("warn,kesmo=info,kesmo_service=info,kesmo_worker=info"));
+        .unwrap_or_else(|_| EnvFilter::new("warn,rocket=error,kesmo=info,kesmo_service=info,kesmo_worker=info"));
     let subscriber = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
     let result = if as_json { subscriber.json().try_init() } else { subscriber.with_ansi(false).try_init() };
     if let Err(e) = result {

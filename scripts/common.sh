@@ -1,0 +1,76 @@
+# What demo.sh and check.sh share: telling steps with their time, and installing what is missing.
+# Sourced by bash; expects to be in the repository's root.
+
+set -euo pipefail
+
+step_began=0
+step() {
+    step_done
+    step_name=$1
+    step_began=$(date +%s%N)
+    printf '▸ %s …\n' "$step_name"
+}
+step_done() {
+    if [ "$step_began" != 0 ]; then
+        local ms=$((($(date +%s%N) - step_began) / 1000000))
+        printf '● %s: %d.%d s\n' "$step_name" $((ms / 1000)) $((ms % 1000 / 100))
+        step_began=0
+    fi
+}
+fail() {
+    printf '◆ %s\n' "$*" >&2
+    exit 1
+}
+
+as_root() {
+    if [ "$(id -u)" = 0 ]; then
+        "$@"
+    elif command -v sudo >/dev/null 2>&1; then
+        sudo "$@"
+    else
+        fail "installing needs root or sudo: $*"
+    fi
+}
+
+# install_missing PACKAGE=WITNESS …: installs the Debian packages whose witness (a program or a file) is not there.
+install_missing() {
+    local missing=() pair witness
+    for pair in "$@"; do
+        witness=${pair#*=}
+        if ! command -v "$witness" >/dev/null 2>&1 && ! compgen -G "$witness" >/dev/null; then
+            missing+=("${pair%%=*}")
+        fi
+    done
+    [ ${#missing[@]} = 0 ] && return
+    step "Installing Debian packages: ${missing[*]}"
+    # The package would start a cluster on the usual port: the service keeps its own, so none is made.
+    if [ ! -e /etc/postgresql-common/createcluster.conf ]; then
+        as_root mkdir -p /etc/postgresql-common
+        printf 'create_main_cluster = false\n' | as_root tee /etc/postgresql-common/createcluster.conf >/dev/null
+    fi
+    as_root env DEBIAN_FRONTEND=noninteractive apt-get update -q >/tmp/kesmo-apt.$$ 2>&1 || { cat /tmp/kesmo-apt.$$ >&2; fail "apt-get update failed"; }
+    as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends "${missing[@]}" >>/tmp/kesmo-apt.$$ 2>&1 ||
+        { tail -n 20 /tmp/kesmo-apt.$$ >&2; fail "apt-get install ${missing[*]} failed"; }
+    rm -f /tmp/kesmo-apt.$$
+}
+
+need_tools() {
+    install_missing 'postgresql=/usr/lib/postgresql/*/bin/initdb' chromium=/usr/bin/chromium \
+        chromium-driver=/usr/bin/chromedriver fonts-dejavu=/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf \
+        python3=/usr/bin/python3 gcc=cc nodejs=node npm=npm
+    command -v cargo >/dev/null 2>&1 || [ ! -e "$HOME/.cargo/env" ] || . "$HOME/.cargo/env"
+    command -v cargo >/dev/null 2>&1 || fail "Rust is not installed: install Rust 1.95 or newer (https://rustup.rs), then call this again"
+}
+
+# The console is built when its sources are newer than what was built.
+build_console() {
+    if [ ! -d console/node_modules ] || [ console/package-lock.json -nt console/node_modules/.package-lock.json ]; then
+        step "Installing the console's packages"
+        (cd console && npm ci --no-audit --no-fund --loglevel=error)
+    fi
+    if [ ! -e console/dist/index.html ] || [ -n "$(find console/src console/index.html console/openapi.json console/package.json console/vite.config.ts -newer console/dist/index.html -print -quit)" ]; then
+        step "Building the console"
+        (cd console && npm run --silent build)
+        touch console/dist/index.html
+    fi
+}
