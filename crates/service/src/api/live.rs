@@ -64,7 +64,7 @@ impl Source {
 }
 
 /// Watches a run: the events `snapshot`, `change` and, with the verdict, `end`.
-#[utoipa::path(get, path = "/api/runs/{suite}/{number}/live", params(("suite" = String, Path), ("number" = i32, Path)), tag = "live",
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/live", operation_id = "watch_run", params(("suite" = String, Path), ("number" = i32, Path)), tag = "live",
     responses((status = 200, description = "server-sent events: RunSnapshot, then RunChange", body = RunSnapshot, content_type = "text/event-stream")))]
 #[get("/api/runs/<suite>/<number>/live")]
 async fn run(
@@ -110,7 +110,7 @@ async fn run(
 }
 
 /// Watches all runs and workers: the events `snapshot` and `change`.
-#[utoipa::path(get, path = "/api/live", tag = "live",
+#[utoipa::path(get, path = "/api/live", operation_id = "watch_floor", tag = "live",
     responses((status = 200, description = "server-sent events: Floor", body = Floor, content_type = "text/event-stream")))]
 #[get("/api/live")]
 async fn floor(app: &State<App>, _caller: MaySee, last: LastEventId, shutdown: Shutdown) -> EventStream![Event] {

@@ -19,7 +19,11 @@ use utoipa::{
     openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme},
 };
 
-use crate::{App, access::Left, console};
+use crate::{
+    App,
+    access::{Left, MaySee},
+    console,
+};
 
 /// A call that is refused.
 #[derive(Debug)]
@@ -83,7 +87,7 @@ async fn health(app: &State<App>) -> Json<Health> {
 }
 
 #[get("/api/openapi.json")]
-fn openapi() -> Json<utoipa::openapi::OpenApi> {
+fn openapi(_caller: MaySee) -> Json<utoipa::openapi::OpenApi> {
     Json(document())
 }
 
@@ -157,4 +161,19 @@ struct Document;
 #[must_use]
 pub fn document() -> utoipa::openapi::OpenApi {
     Document::openapi()
+}
+
+#[cfg(test)]
+mod tests {
+    /// The console's types are made from this file. `KESMO_UPDATE=1 cargo test -p kesmo-service` writes it anew.
+    #[test]
+    fn the_document_that_the_console_is_built_from_is_up_to_date() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json");
+        let now = super::document().to_pretty_json().expect("the document can be written") + "\n";
+        if std::env::var_os("KESMO_UPDATE").is_some() {
+            std::fs::write(path, &now).expect("the file can be written");
+        }
+        let kept = std::fs::read_to_string(path).unwrap_or_default();
+        assert!(kept == now, "console/openapi.json is out of date: run KESMO_UPDATE=1 cargo test -p kesmo-service");
+    }
 }

@@ -122,7 +122,7 @@ async fn start_run(
 }
 
 /// Starts a run. It is answered at once, with the run's name.
-#[utoipa::path(post, path = "/api/runs", request_body = NewRun, tag = "runs",
+#[utoipa::path(post, path = "/api/runs", operation_id = "start_run", request_body = NewRun, tag = "runs",
     responses((status = 200, body = Run), (status = 404), (status = 422)))]
 #[post("/api/runs", data = "<new>")]
 async fn start(app: &State<App>, caller: MayOperate, new: Result<Json<NewRun>, JsonError<'_>>) -> Answer<Run> {
@@ -149,7 +149,7 @@ async fn start(app: &State<App>, caller: MayOperate, new: Result<Json<NewRun>, J
 }
 
 /// Runs, newest first. `label` is `key=value`, and may be given several times joined by commas.
-#[utoipa::path(get, path = "/api/runs", tag = "runs", params(("suite" = Option<String>, Query), ("verdict" = Option<String>, Query),
+#[utoipa::path(get, path = "/api/runs", operation_id = "list_runs", tag = "runs", params(("suite" = Option<String>, Query), ("verdict" = Option<String>, Query),
     ("label" = Option<String>, Query), ("limit" = Option<i64>, Query), ("skip" = Option<i64>, Query)),
     responses((status = 200, body = [RunSummary])))]
 #[get("/api/runs?<suite>&<verdict>&<label>&<limit>&<skip>")]
@@ -185,7 +185,7 @@ async fn list(
 }
 
 /// One run.
-#[utoipa::path(get, path = "/api/runs/{suite}/{number}", params(("suite" = String, Path), ("number" = i32, Path)), tag = "runs",
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}", operation_id = "show_run", params(("suite" = String, Path), ("number" = i32, Path)), tag = "runs",
     responses((status = 200, body = Run), (status = 404)))]
 #[get("/api/runs/<suite>/<number>")]
 async fn show(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<Run> {

@@ -111,7 +111,7 @@ async fn add(app: &State<App>, _caller: MayOperate, new: Result<Json<NewSuite>, 
 }
 
 /// All suites with their latest runs.
-#[utoipa::path(get, path = "/api/suites", tag = "suites", responses((status = 200, body = [Suite])))]
+#[utoipa::path(get, path = "/api/suites", operation_id = "list_suites", tag = "suites", responses((status = 200, body = [Suite])))]
 #[get("/api/suites")]
 async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<Suite>> {
     let rows = app.store.suites().await?;
@@ -157,7 +157,7 @@ async fn detail(app: &App, row: SuiteRow) -> Result<SuiteDetail, Refused> {
 }
 
 /// One suite with what its file says.
-#[utoipa::path(get, path = "/api/suites/{suite}", params(("suite" = String, Path)), tag = "suites",
+#[utoipa::path(get, path = "/api/suites/{suite}", operation_id = "show_suite", params(("suite" = String, Path)), tag = "suites",
     responses((status = 200, body = SuiteDetail), (status = 404)))]
 #[get("/api/suites/<suite>")]
 async fn show(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<SuiteDetail> {

@@ -1,0 +1,47 @@
+import "bootstrap/dist/css/bootstrap.min.css";
+import "@fontsource/atkinson-hyperlegible-next/400.css";
+import "@fontsource/atkinson-hyperlegible-next/600.css";
+import "@fontsource/atkinson-hyperlegible-mono/400.css";
+import "./looks.css";
+
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Route, Routes } from "react-router";
+
+import { FloorProvider } from "./data/floor";
+import { Access } from "./pages/Access";
+import { RunPage } from "./pages/RunPage";
+import { RunsPage } from "./pages/RunsPage";
+import { StartPage } from "./pages/StartPage";
+import { SuitePage } from "./pages/SuitePage";
+import { SuitesPage } from "./pages/SuitesPage";
+import { WorkersPage } from "./pages/WorkersPage";
+import { Frame, NothingHere } from "./parts/Frame";
+
+const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <BrowserRouter>
+        <Access>
+          <FloorProvider>
+            <Frame>
+              <Routes>
+                <Route path="/" element={<RunsPage />} />
+                <Route path="/runs" element={<RunsPage />} />
+                <Route path="/runs/:suite/:number" element={<RunPage />} />
+                <Route path="/suites" element={<SuitesPage />} />
+                <Route path="/suites/:suite" element={<SuitePage />} />
+                <Route path="/workers" element={<WorkersPage />} />
+                <Route path="/start" element={<StartPage />} />
+                <Route path="*" element={<NothingHere />} />
+              </Routes>
+            </Frame>
+          </FloorProvider>
+        </Access>
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+);

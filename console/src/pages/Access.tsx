@@ -1,0 +1,52 @@
+// Lets in who is signed in, and signs in who brings a token: typed, or behind the # of a sign-in link.
+
+import { type FormEvent, type ReactNode, useEffect, useRef, useState } from "react";
+import { Button, Form } from "react-bootstrap";
+
+import { Refused, useMe, useSignIn } from "../data/api";
+
+export function Access({ children }: { children: ReactNode }) {
+  const me = useMe();
+  const signIn = useSignIn();
+  const [token, setToken] = useState("");
+  // What stands behind the # never reaches a server's log; it is taken out of the address at once.
+  const linked = useRef(new URLSearchParams(location.hash.slice(1)).get("token"));
+  const { mutate } = signIn;
+  useEffect(() => {
+    if (linked.current) {
+      history.replaceState(null, "", location.pathname);
+      mutate(linked.current);
+      linked.current = null;
+    }
+  }, [mutate]);
+
+  if (me.data) return children;
+  if (me.isPending || signIn.isPending) return <p className="empty-page">…</p>;
+  const unreachable = me.error instanceof Refused && me.error.status !== 401 && me.error.status !== 403;
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    signIn.mutate(token);
+  };
+  return (
+    <main className="sign-in">
+      <h1>Kesmo</h1>
+      {unreachable ? <p role="alert">{me.error?.message}</p> : null}
+      <Form onSubmit={submit}>
+        <Form.Label htmlFor="token">Token</Form.Label>
+        <Form.Control id="token" type="password" autoComplete="off" autoFocus value={token} onChange={(e) => setToken(e.target.value)} />
+        <Form.Text>
+          A reader, operator or keeper token. A keeper makes one with <code>kesmo token add NAME --role reader</code>; the first
+          keeper&apos;s is in the data folder, in <code>keeper-token</code>.
+        </Form.Text>
+        {signIn.error ? (
+          <p role="alert" className="tone-failed mt-2">
+            ◆ {signIn.error.message}
+          </p>
+        ) : null}
+        <Button type="submit" className="mt-3 d-block" disabled={token.trim() === ""}>
+          Sign in
+        </Button>
+      </Form>
+    </main>
+  );
+}

@@ -1,0 +1,163 @@
+import { type FormEvent, useState } from "react";
+import { Button, Col, Form, Row } from "react-bootstrap";
+import { useNavigate, useSearchParams } from "react-router";
+
+import { useStart, useSuite, useSuites, type NewRun } from "../data/api";
+import { Empty, Trouble } from "../parts/Frame";
+
+/** `key=value` lines as an object; the first line that is none is told. */
+function pairs(text: string): Record<string, string> | string {
+  const found: Record<string, string> = {};
+  for (const line of text.split("\n").map((l) => l.trim()).filter(Boolean)) {
+    const cut = line.indexOf("=");
+    if (cut < 1) return `"${line}" is not key=value`;
+    found[line.slice(0, cut).trim()] = line.slice(cut + 1);
+  }
+  return found;
+}
+
+const lines = (text: string) => text.split("\n").map((l) => l.trim()).filter(Boolean);
+
+export function StartPage() {
+  const [asked, setAsked] = useSearchParams();
+  const suites = useSuites();
+  const chosen = asked.get("suite") ?? suites.data?.[0]?.name ?? "";
+  const suite = useSuite(chosen);
+  const start = useStart();
+  const navigate = useNavigate();
+  const [pick, setPick] = useState("");
+  const [drop, setDrop] = useState("");
+  const [retries, setRetries] = useState("");
+  const [shards, setShards] = useState("");
+  const [labels, setLabels] = useState("");
+  const [settings, setSettings] = useState("");
+  const [env, setEnv] = useState("");
+  const [seed, setSeed] = useState("");
+  const [variants, setVariants] = useState<string[]>([]);
+  const [wrong, setWrong] = useState("");
+
+  if (suites.error) return <Trouble error={suites.error} />;
+  if (!suites.data) return <Empty>…</Empty>;
+  if (suites.data.length === 0) {
+    return (
+      <Empty>
+        There is no suite to start. Add one in a terminal: <code>kesmo suite add FOLDER</code>
+      </Empty>
+    );
+  }
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const [labelled, set] = [pairs(labels), pairs(settings)];
+    if (typeof labelled === "string") return setWrong(`Labels: ${labelled}`);
+    if (typeof set === "string") return setWrong(`Settings: ${set}`);
+    setWrong("");
+    const number = (text: string) => (text.trim() === "" ? null : Number(text));
+    const run: NewRun = {
+      suite: chosen,
+      bundle: null,
+      pool: null,
+      options: {
+        pick: lines(pick),
+        drop: lines(drop),
+        variants,
+        retries: number(retries),
+        shards: number(shards),
+        seed: number(seed),
+        labels: labelled,
+        set,
+        env: env === "" ? null : env,
+        only: null,
+      },
+    };
+    start.mutate(run, { onSuccess: (made) => void navigate(`/runs/${made.name}`) });
+  };
+  const turn = (variant: string) =>
+    setVariants((before) => (before.includes(variant) ? before.filter((v) => v !== variant) : [...before, variant]));
+  const s = suite.data;
+  return (
+    <Form onSubmit={submit} className="start">
+      <h1 className="figure">Start a run</h1>
+      <Form.Group className="mb-3" controlId="suite">
+        <Form.Label>Suite</Form.Label>
+        <Form.Select value={chosen} onChange={(e) => { setVariants([]); setAsked({ suite: e.target.value }); }}>
+          {suites.data.map((one) => (
+            <option key={one.name}>{one.name}</option>
+          ))}
+        </Form.Select>
+        {s ? <Form.Text>{s.about}</Form.Text> : null}
+      </Form.Group>
+      <Row>
+        <Form.Group as={Col} md={6} className="mb-3" controlId="pick">
+          <Form.Label>Pick</Form.Label>
+          <Form.Control as="textarea" rows={2} className="name" value={pick} onChange={(e) => setPick(e.target.value)} placeholder={"gate/**\ntag:smoke"} />
+          <Form.Text>One a line: a glob on the name, tag:WORD or like:REGEX. Empty: all tests.</Form.Text>
+        </Form.Group>
+        <Form.Group as={Col} md={6} className="mb-3" controlId="drop">
+          <Form.Label>Drop</Form.Label>
+          <Form.Control as="textarea" rows={2} className="name" value={drop} onChange={(e) => setDrop(e.target.value)} placeholder="tag:slow" />
+          <Form.Text>A drop wins over a pick.</Form.Text>
+        </Form.Group>
+      </Row>
+      {s && s.facets.length > 0 ? (
+        <fieldset className="mb-3">
+          <legend>Variants</legend>
+          {s.facets.map((facet) => (
+            <div key={facet.name} className="facet">
+              <span className="name">{facet.name}</span>
+              {facet.values.map((value) => {
+                const variant = `${facet.name}=${value}`;
+                return <Form.Check key={variant} inline type="checkbox" id={variant} label={value} checked={variants.includes(variant)} onChange={() => turn(variant)} />;
+              })}
+            </div>
+          ))}
+          <Form.Text>None chosen: all.</Form.Text>
+        </fieldset>
+      ) : null}
+      <Row>
+        <Form.Group as={Col} xs={4} className="mb-3" controlId="retries">
+          <Form.Label>Retries</Form.Label>
+          <Form.Control type="number" min={0} max={100} value={retries} onChange={(e) => setRetries(e.target.value)} placeholder={s ? String(s.retries) : ""} />
+        </Form.Group>
+        <Form.Group as={Col} xs={4} className="mb-3" controlId="shards">
+          <Form.Label>Shards</Form.Label>
+          <Form.Control type="number" min={1} value={shards} onChange={(e) => setShards(e.target.value)} placeholder="all slots" />
+        </Form.Group>
+        <Form.Group as={Col} xs={4} className="mb-3" controlId="seed">
+          <Form.Label>Seed</Form.Label>
+          <Form.Control type="number" min={0} value={seed} onChange={(e) => setSeed(e.target.value)} placeholder="by chance" />
+        </Form.Group>
+      </Row>
+      <Row>
+        <Form.Group as={Col} md={6} className="mb-3" controlId="labels">
+          <Form.Label>Labels</Form.Label>
+          <Form.Control as="textarea" rows={2} className="name" value={labels} onChange={(e) => setLabels(e.target.value)} placeholder="release=1187" />
+        </Form.Group>
+        {s && Object.keys(s.settings).length > 0 ? (
+          <Form.Group as={Col} md={6} className="mb-3" controlId="settings">
+            <Form.Label>Settings</Form.Label>
+            <Form.Control as="textarea" rows={2} className="name" value={settings} onChange={(e) => setSettings(e.target.value)} placeholder={Object.entries(s.settings).map(([k, v]) => `${k}=${v}`).join("\n")} />
+          </Form.Group>
+        ) : null}
+      </Row>
+      {s && s.environments.length > 0 ? (
+        <Form.Group className="mb-3" controlId="env">
+          <Form.Label>Environment</Form.Label>
+          <Form.Select value={env} onChange={(e) => setEnv(e.target.value)}>
+            <option value="">as the suite says</option>
+            {s.environments.map((name) => (
+              <option key={name}>{name}</option>
+            ))}
+          </Form.Select>
+        </Form.Group>
+      ) : null}
+      {wrong || start.error ? (
+        <p role="alert" className="tone-failed">
+          ◆ {wrong || start.error?.message}
+        </p>
+      ) : null}
+      <Button type="submit" disabled={start.isPending}>
+        Start
+      </Button>
+    </Form>
+  );
+}

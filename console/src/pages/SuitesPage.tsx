@@ -1,0 +1,73 @@
+import { Table } from "react-bootstrap";
+import { Link } from "react-router";
+
+import { useSuites } from "../data/api";
+import { useFloor } from "../data/floor";
+import { Empty, Trouble } from "../parts/Frame";
+import { State, glyphOf, stateOf, toneOf } from "../parts/states";
+
+export function SuitesPage() {
+  const suites = useSuites();
+  const floor = useFloor();
+  if (suites.error) return <Trouble error={suites.error} />;
+  if (!suites.data) return <Empty>…</Empty>;
+  if (suites.data.length === 0) {
+    return (
+      <Empty>
+        No suite yet. Add one in a terminal: <code>kesmo suite add FOLDER</code>
+      </Empty>
+    );
+  }
+  return (
+    <>
+      <h1 className="figure">{suites.data.length === 1 ? "1 suite" : `${suites.data.length} suites`}</h1>
+      <Table size="sm" hover className="dense">
+        <thead>
+          <tr>
+            <th>Suite</th>
+            <th className="wide-only">About</th>
+            <th className="number wide-only">Tests</th>
+            <th>Last run</th>
+            <th className="wide-only">Before it</th>
+            <th />
+          </tr>
+        </thead>
+        <tbody>
+          {suites.data.map((suite) => {
+            const runs = suite.last_runs.map((run) => floor.runs.get(run.name) ?? run);
+            return (
+              <tr key={suite.name}>
+                <td>
+                  <Link to={`/suites/${suite.name}`} className="name">
+                    {suite.name}
+                  </Link>
+                </td>
+                <td className="wide-only">{suite.about}</td>
+                <td className="number wide-only">{suite.entries ?? "–"}</td>
+                <td>
+                  {runs[0] ? (
+                    <Link to={`/runs/${runs[0].name}`} className="plain">
+                      <State of={stateOf(runs[0])} />
+                    </Link>
+                  ) : (
+                    "never run"
+                  )}
+                </td>
+                <td className="wide-only counts">
+                  {runs.slice(1).map((run) => (
+                    <Link key={run.name} to={`/runs/${run.name}`} className={`plain ${toneOf(stateOf(run))}`} title={`${run.name} ${stateOf(run)}`}>
+                      {glyphOf(stateOf(run))}
+                    </Link>
+                  ))}
+                </td>
+                <td className="number">
+                  <Link to={`/start?suite=${suite.name}`}>Start</Link>
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </Table>
+    </>
+  );
+}
