@@ -57,7 +57,7 @@ export function Facts({ rows }: { rows: [string, ReactNode][] }) {
   return (
     <dl className="facts">
       {rows
-        .filter(([, value]) => value !== null && value !== undefined && value !== "")
+        .filter(([, value]) => value !== null && value !== undefined && value !== "" && !(Array.isArray(value) && value.length === 0))
         .map(([head, value]) => (
           <div key={head}>
             <dt>{head}</dt>

@@ -41,6 +41,8 @@ use crate::{
 const LONGEST_LINE: usize = 64 << 10;
 /// A failing TAP point whose explanation does not come is given out after this.
 const HELD_BACK: Duration = Duration::from_millis(30);
+/// The last result of a process is kept back so long for what it still prints.
+const CLOSING: Duration = Duration::from_millis(200);
 /// After a process ended, what it printed is waited for so long, if something holds its pipes open.
 const LAST_WORDS: Duration = Duration::from_millis(300);
 
@@ -209,7 +211,11 @@ impl BatchRun<'_> {
         let now = now_us();
         if let Some(mut tap) = reading.tap.take() {
             for tap in tap.finish() {
-                reading.take_tap(tap, now);
+                // A process that was ended, or died, could not keep to its plan.
+                let to_be_expected = overran.is_some() || !ended.is_some_and(|s| s.success());
+                if !(to_be_expected && matches!(tap, Tap::Broken(_))) {
+                    reading.take_tap(tap, now);
+                }
             }
         }
         if tests.results == Results::Junit {
@@ -258,8 +264,15 @@ impl BatchRun<'_> {
             (vec![0; 64 << 10], vec![0; 16 << 10], vec![0; 64 << 10]);
         let mut status = None;
         let mut ended_at: Option<tokio::time::Instant> = None;
+        let mut complete_since: Option<tokio::time::Instant> = None;
         loop {
-            if !reading.found.is_empty() {
+            // When every test has its result, the process is about to end: what it still prints belongs to the last one.
+            let closing = reading.progress.complete() && ended_at.is_none();
+            if !closing {
+                complete_since = None;
+            }
+            let waited_enough = *complete_since.get_or_insert_with(tokio::time::Instant::now) + CLOSING;
+            if !reading.found.is_empty() && !(closing && tokio::time::Instant::now() < waited_enough) {
                 self.flush(reading, offset).await;
             }
             if ended_at.is_some() && out.is_none() && err.is_none() {
@@ -285,6 +298,7 @@ impl BatchRun<'_> {
                     status = waited.ok();
                     ended_at = Some(tokio::time::Instant::now());
                 }
+                () = tokio::time::sleep_until(waited_enough), if closing && !reading.found.is_empty() => {}
                 () = tokio::time::sleep(HELD_BACK), if held_back => {
                     if let Some(tap) = reading.tap.as_mut().and_then(TapReader::release) {
                         reading.take_tap(tap, now_us());

@@ -86,6 +86,11 @@ impl Progress {
         Some(next)
     }
 
+    /// Whether every test has a result.
+    pub fn complete(&self) -> bool {
+        self.done.iter().all(|d| *d)
+    }
+
     /// When the first running test is past its limit, and which it is.
     pub fn deadline(&self) -> Option<(i64, usize)> {
         self.running.iter().map(|(i, began)| (began + self.limits[*i].0 as i64, *i)).min()

@@ -70,7 +70,7 @@ pub struct Engine {
     gave_up: bool,
     barren: u32,
     any_result: bool,
-    /// Known work that has no attempt yet, and the number of entries of unknown length.
+    /// Known work that waits, and the number of waiting entries of unknown length.
     left_known: u64,
     left_unknown: u32,
     began_at: Option<Timestamp>,
@@ -318,8 +318,8 @@ impl Engine {
         }
     }
 
-    /// About how long the run still takes: what is left, spread over the slots, but never less than the longest entry
-    /// that still has to run. `None` before anything is known.
+    /// About how long the run still takes: what is left, spread over the slots, but never less than what the longest
+    /// batch has left. `None` before anything is known.
     #[must_use]
     pub fn time_left(&self, now: Timestamp) -> Option<Span> {
         if self.phase != Phase::Running || (self.stats.ended == 0 && self.left_unknown > 0) {
@@ -331,12 +331,17 @@ impl Engine {
         }
         let mut running = 0;
         let mut longest = 0;
-        for batch in self.batches.keys() {
-            if let Some((entry, began)) = self.running_in(*batch) {
-                let left = self.expected(entry).0.saturating_sub(now.since(began).0);
-                running += left;
-                longest = longest.max(left);
+        for (id, batch) in &self.batches {
+            let mut of_batch = 0;
+            for index in batch.entries.iter().filter(|i| self.held_by(**i, *id)) {
+                let expected = self.expected(*index).0;
+                of_batch += match self.entries[*index as usize].state {
+                    State::Held { began: Some(began), .. } => expected.saturating_sub(now.since(began).0),
+                    _ => expected,
+                };
             }
+            running += of_batch;
+            longest = longest.max(of_batch);
         }
         let queued = self.left_known + u64::from(self.left_unknown) * self.usual().0;
         Some(Span(((queued + running) / u64::from(slots)).max(longest)))
@@ -365,7 +370,7 @@ impl Engine {
     fn recount_left(&mut self) {
         (self.left_known, self.left_unknown) = (0, 0);
         for (entry, planned) in self.entries.iter().zip(&self.plan.entries) {
-            if !matches!(entry.state, State::Done(_)) {
+            if entry.state == State::Waiting {
                 match planned.expected {
                     Some(span) => self.left_known += span.0,
                     None => self.left_unknown += 1,
@@ -374,6 +379,15 @@ impl Engine {
         }
     }
 
+    /// An entry waits again: its work is left.
+    fn joins(&mut self, index: u32) {
+        match self.plan.entries[index as usize].expected {
+            Some(span) => self.left_known += span.0,
+            None => self.left_unknown += 1,
+        }
+    }
+
+    /// An entry waits no longer.
     fn leaves(&mut self, index: u32) {
         match self.plan.entries[index as usize].expected {
             Some(span) => self.left_known = self.left_known.saturating_sub(span.0),
@@ -500,6 +514,7 @@ impl Engine {
         self.next_batch += 1;
         for index in &entries {
             self.entries[*index as usize].state = State::Held { batch, began: None };
+            self.leaves(*index);
         }
         let attempt = (entries.len() == 1).then(|| self.entries[entries[0] as usize].attempts + 1);
         self.hold(batch, worker, slot, entries.clone());
@@ -649,11 +664,13 @@ impl Engine {
     /// Moves an entry from its batch to waiting, in the tally too.
     fn back_to_waiting(&mut self, index: u32) {
         let entry = &mut self.entries[index as usize];
-        if let State::Held { began: Some(_), .. } = entry.state {
+        let State::Held { began, .. } = entry.state else { return };
+        entry.state = State::Waiting;
+        if began.is_some() {
             self.tally.running -= 1;
             self.tally.waiting += 1;
         }
-        entry.state = State::Waiting;
+        self.joins(index);
     }
 
     fn decide(&mut self, index: u32, outcome: Outcome) {
