@@ -191,14 +191,15 @@ fn bar(strip: &str, total: u32, running: u32, width: usize) -> String {
     let done = part(strip.len().min(total as usize));
     let under_way = (part(running as usize).max(usize::from(running > 0))).min(cells - done);
     let mut out = String::new();
-    for c in thin(strip, done.max(1)).chars().take(done) {
+    let letters = thin(strip, done.max(1));
+    for i in 0..done {
+        // A strip with fewer letters than cells is stretched.
+        let c = letters.as_bytes().get(i * letters.len() / done).map_or('u', |b| char::from(*b));
         let outcome = Outcome::ALL.iter().find(|o| letter(**o) == c).copied().unwrap_or(Outcome::Unrun);
         // Beside the colour, what is not simply well has its glyph.
         let cell = if outcome == Outcome::Passed { "█" } else { outcome.glyph() };
         out += &paint(paint_of(outcome), cell);
     }
-    let short = done.saturating_sub(columns(&out));
-    out += &paint(Paint::Passed, &"█".repeat(short));
     out += &paint(Paint::Running, &"▒".repeat(under_way));
     out + &paint(Paint::Dim, &"·".repeat(cells - done - under_way))
 }

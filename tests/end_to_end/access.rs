@@ -1,0 +1,116 @@
+//! Who may do what, and what a wrong call says.
+
+use std::os::unix::fs::PermissionsExt;
+
+use crate::quay::{Quay, all_said, assert_says, shared, text};
+
+#[test]
+fn every_call_but_health_needs_a_token() {
+    let quay = shared();
+    let none = quay.kesmo_as("", &["runs"]);
+    assert_eq!(none.status.code(), Some(12));
+    assert_says(&all_said(&none), &["this call needs a token", "KESMO_TOKEN"]);
+    let wrong = quay.kesmo_as("kesmo-nonsense", &["runs"]);
+    assert_eq!(wrong.status.code(), Some(12));
+    assert_says(&all_said(&wrong), &["this token is not known here"]);
+    let client = kesmo_client::Client::new(&quay.url, "");
+    let runtime = tokio::runtime::Runtime::new().expect("a runtime");
+    let health: serde_json::Value = runtime.block_on(client.get("/api/health", &[])).expect("health needs none");
+    assert_eq!(health["database"], true);
+    for path in ["/api/openapi.json", "/api/runs", "/api/live", "/api/workers", "/api/suites", "/api/tokens", "/api/me"]
+    {
+        let refused = runtime.block_on(client.get::<serde_json::Value>(path, &[])).expect_err(path);
+        assert!(matches!(refused, kesmo_client::Error::Refused { status: 401, .. }), "{path}: {refused}");
+    }
+}
+
+#[test]
+fn a_token_without_the_right_is_told_which_right_is_missing() {
+    let quay = shared();
+    let make =
+        |name: &str, role: &str| text(&quay.kesmo(&["token", "add", name, "--role", role]).stdout).trim().to_owned();
+    let (reader, worker, operator) =
+        (make("a-reader", "reader"), make("a-worker", "worker"), make("an-operator", "operator"));
+    assert_eq!(quay.kesmo_as(&reader, &["runs"]).status.code(), Some(0));
+    let start = quay.kesmo_as(&reader, &["stop", "ferry/1"]);
+    assert_eq!(start.status.code(), Some(12));
+    assert_says(&all_said(&start), &["the token a-reader (reader) lacks the right to start and stop runs"]);
+    assert_says(&all_said(&quay.kesmo_as(&worker, &["runs"])), &["lacks the right to see runs"]);
+    assert_says(&all_said(&quay.kesmo_as(&operator, &["token", "list"])), &["lacks the right to keep the service"]);
+    let refused = quay.kesmo_as(&reader, &["worker", "--name", "no-right"]);
+    assert_eq!(refused.status.code(), Some(12));
+    assert_says(&all_said(&refused), &["lacks the right to work"]);
+    assert_eq!(quay.kesmo(&["token", "remove", "a-reader"]).status.code(), Some(0));
+    assert_eq!(quay.kesmo_as(&reader, &["runs"]).status.code(), Some(12), "a removed token is refused at once");
+    let list = quay.kesmo(&["token", "list"]);
+    assert_says(&all_said(&list), &["first-keeper", "an-operator"]);
+    assert!(!all_said(&list).contains(&operator), "a token's text is never shown again");
+}
+
+#[test]
+fn the_keepers_token_is_kept_for_its_owner_only() {
+    let quay = shared();
+    let rights = std::fs::metadata(quay.path("service/keeper-token")).expect("the file").permissions().mode();
+    assert_eq!(rights & 0o777, 0o600);
+    let log = std::fs::read_to_string(quay.path("service.log")).expect("the log");
+    assert!(!log.contains(&quay.token()), "no log holds a token");
+}
+
+#[test]
+fn a_login_is_saved_and_used() {
+    let quay = shared();
+    let login = quay.kesmo(&["login", &quay.url]);
+    assert_says(&all_said(&login), &["as first-keeper (keeper)"]);
+    let file = quay.path(".config/kesmo/login.json");
+    assert_eq!(std::fs::metadata(&file).expect("it is saved").permissions().mode() & 0o777, 0o600);
+    let mut command = std::process::Command::new(crate::quay::KESMO);
+    let output =
+        command.args(["workers"]).env("HOME", quay.dir.path()).env_remove("KESMO_URL").env_remove("KESMO_TOKEN");
+    let output = output.output().expect("it runs");
+    assert_says(&all_said(&output), &["heron"]);
+    std::fs::remove_file(file).expect("it is taken away");
+}
+
+#[test]
+fn a_service_that_is_not_there_is_told_at_once() {
+    let quay = shared();
+    for words in [&["runs"][..], &["watch", "ferry/1"], &["start", "ferry", "--stay"]] {
+        let mut all = vec!["--url", "http://127.0.0.1:9"];
+        all.extend(words);
+        let output = quay.kesmo(&all);
+        assert_eq!(output.status.code(), Some(12), "{words:?}");
+        assert_says(&all_said(&output), &["could not be reached", "kesmo serve"]);
+    }
+}
+
+#[test]
+fn a_taken_port_and_a_taken_folder_are_clear_errors() {
+    let quay = shared();
+    let address = quay.url.strip_prefix("http://").expect("http").to_owned();
+    let port = quay.kesmo(&["serve", "--listen", &address, "--data", &quay.path("other").to_string_lossy()]);
+    assert_eq!(port.status.code(), Some(2));
+    assert_says(&all_said(&port), &["cannot be listened on", "--listen"]);
+    let folder = quay.kesmo(&["serve", "--listen", "127.0.0.1:0", "--data", &quay.path("service").to_string_lossy()]);
+    assert_eq!(folder.status.code(), Some(2));
+    assert_says(&all_said(&folder), &["another `kesmo serve` uses the data folder"]);
+}
+
+#[test]
+fn two_workers_of_one_name_are_not_taken_for_one() {
+    let quay = shared();
+    let token = text(&quay.kesmo(&["token", "add", "twin", "--role", "worker"]).stdout).trim().to_owned();
+    let home = quay.path("twin").to_string_lossy().into_owned();
+    let twin = quay.kesmo_as(&token, &["worker", "--name", "heron", "--home", &home]);
+    assert_eq!(twin.status.code(), Some(12));
+    assert_says(&all_said(&twin), &["a worker named heron is here already"]);
+}
+
+#[test]
+fn the_service_ends_well_and_leaves_nothing_running() {
+    let mut quay = Quay::open();
+    let data = quay.path("service").to_string_lossy().into_owned();
+    assert!(crate::quay::processes_with(&data) >= 2, "the service and its PostgreSQL run");
+    quay.service().signal(libc::SIGTERM);
+    assert_eq!(quay.service().wait(), 0);
+    crate::quay::until("PostgreSQL is gone", || (crate::quay::processes_with(&data) == 0).then_some(()));
+}

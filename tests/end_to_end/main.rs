@@ -1,0 +1,8 @@
+//! The house as a whole: the real program, a real PostgreSQL, real workers and processes, a real browser.
+
+mod access;
+mod console;
+mod quay;
+mod readers;
+mod runs;
+mod trouble;

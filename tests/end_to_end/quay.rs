@@ -1,0 +1,284 @@
+//! A quay to test at: a service with a PostgreSQL of its own, workers, and suites made for the test.
+
+use std::{
+    fs,
+    io::{BufRead, BufReader},
+    os::unix::{fs::PermissionsExt, process::CommandExt},
+    path::{Path, PathBuf},
+    process::{Child, Command, Output, Stdio},
+    sync::{LazyLock, mpsc},
+    time::{Duration, Instant},
+};
+
+use serde_json::Value;
+use tempfile::TempDir;
+
+/// The program under test.
+pub const KESMO: &str = env!("CARGO_BIN_EXE_kesmo");
+
+/// A process that is ended, and waited for, with its owner.
+pub struct Process(pub Child);
+
+impl Process {
+    pub fn signal(&self, signal: i32) {
+        // SAFETY: plain numbers; the child has not been waited for.
+        unsafe { libc::kill(self.0.id() as i32, signal) };
+    }
+
+    /// Waits for the end; panics if it does not come.
+    pub fn wait(&mut self) -> i32 {
+        let status = until("the process ends", || self.0.try_wait().expect("the process can be waited for"));
+        status.code().unwrap_or(-1)
+    }
+}
+
+impl Drop for Process {
+    fn drop(&mut self) {
+        self.signal(libc::SIGTERM);
+        let since = Instant::now();
+        while matches!(self.0.try_wait(), Ok(None)) {
+            if since.elapsed() > Duration::from_secs(20) {
+                self.signal(libc::SIGKILL);
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+}
+
+/// Waits for something, with a bound.
+pub fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+    let since = Instant::now();
+    loop {
+        if let Some(found) = look() {
+            return found;
+        }
+        assert!(since.elapsed() < Duration::from_secs(60), "waited a minute for: {what}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+/// A service and everything around it, in a folder that goes away with it.
+pub struct Quay {
+    service: Option<Process>,
+    pub url: String,
+    pub dir: TempDir,
+    patience: &'static str,
+}
+
+/// Ends a child when the thread that starts it ends, so that nothing outlives the tests.
+fn ended_with_us(command: &mut Command) -> &mut Command {
+    // SAFETY: only a call that is safe after fork is made.
+    unsafe {
+        command.pre_exec(|| {
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGTERM, 0, 0, 0);
+            Ok(())
+        })
+    }
+}
+
+/// Starts a child from a thread that never ends: tests run in threads of their own, which do.
+fn spawn(mut command: Command) -> Child {
+    type Request = (Command, mpsc::Sender<Child>);
+    static SPAWNER: LazyLock<mpsc::Sender<Request>> = LazyLock::new(|| {
+        let (sender, requests) = mpsc::channel::<Request>();
+        std::thread::spawn(move || {
+            for (mut command, reply) in requests {
+                let child = ended_with_us(&mut command).spawn().expect("the program starts");
+                reply.send(child).expect("the test waits for it");
+            }
+        });
+        sender
+    });
+    let (reply, answer) = mpsc::channel();
+    command.stdin(Stdio::null());
+    SPAWNER.clone().send((command, reply)).expect("the spawner lives");
+    answer.recv().expect("the spawner answers")
+}
+
+/// The quay that tests share which do it no harm. It has two workers with two slots each.
+pub fn shared() -> &'static Quay {
+    static SHARED: LazyLock<Quay> = LazyLock::new(|| {
+        let quay = Quay::open();
+        for name in ["heron", "tern"] {
+            std::mem::forget(quay.worker(name, 2));
+        }
+        quay
+    });
+    &SHARED
+}
+
+impl Quay {
+    pub fn open() -> Self {
+        Self::with_patience("2s")
+    }
+
+    pub fn with_patience(patience: &'static str) -> Self {
+        let dir = tempfile::tempdir().expect("a folder");
+        // PostgreSQL runs as another user where the tests run as root, and must reach its cluster.
+        fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
+        let mut quay = Self { service: None, url: String::new(), dir, patience };
+        quay.start();
+        quay
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    /// Starts the service, on the port that it had before if there was one.
+    pub fn start(&mut self) {
+        let listen = self.url.strip_prefix("http://").unwrap_or("127.0.0.1:0").to_owned();
+        let mut command = Command::new(KESMO);
+        command.args(["serve", "--listen", &listen, "--patience", self.patience, "--data"]).arg(self.path("service"));
+        let log = fs::OpenOptions::new().create(true).append(true).open(self.path("service.log")).expect("a log");
+        command.stdout(Stdio::piped()).stderr(log);
+        let mut child = spawn(command);
+        let out = BufReader::new(child.stdout.take().expect("its output"));
+        let mut said = String::new();
+        for line in out.lines().map_while(Result::ok) {
+            said += &line;
+            if let Some(url) = line.strip_prefix("Kesmo is listening on ") {
+                self.url = url.to_owned();
+                self.service = Some(Process(child));
+                return;
+            }
+        }
+        panic!("the service did not start: {said}{}", fs::read_to_string(self.path("service.log")).unwrap_or_default());
+    }
+
+    pub fn service(&mut self) -> &mut Process {
+        self.service.as_mut().expect("the service runs")
+    }
+
+    /// Kills the service without warning.
+    pub fn kill_service(&mut self) {
+        self.service().signal(libc::SIGKILL);
+        self.service().wait();
+        self.service = None;
+    }
+
+    pub fn token(&self) -> String {
+        fs::read_to_string(self.path("service/keeper-token")).expect("the keeper's token").trim().to_owned()
+    }
+
+    /// A worker; it is ended with what is given back.
+    pub fn worker(&self, name: &str, slots: u16) -> Process {
+        let token_file = self.path(&format!("token-{name}"));
+        if !token_file.exists() {
+            let added = self.kesmo(&["token", "add", &format!("worker-{name}"), "--role", "worker"]);
+            fs::write(&token_file, text(&added.stdout).trim()).expect("the token is kept");
+        }
+        let mut command = Command::new(KESMO);
+        command.args(["worker", "--name", name, "--slots", &slots.to_string(), "--offer", "os=linux", "--home"]);
+        command.arg(self.path(&format!("worker-{name}")));
+        command.env("KESMO_URL", &self.url).env("KESMO_TOKEN", fs::read_to_string(&token_file).expect("the token"));
+        let log = fs::OpenOptions::new().create(true).append(true).open(self.path("workers.log")).expect("a log");
+        command.stdout(Stdio::null()).stderr(log);
+        let process = Process(spawn(command));
+        until("the worker is linked", || {
+            let workers = self.json(&["workers"]);
+            let here = |w: &Value| w["name"] == name && w["connected"] == true;
+            workers.as_array().expect("a list").iter().any(here).then_some(())
+        });
+        process
+    }
+
+    /// Calls the program as the keeper.
+    pub fn kesmo(&self, words: &[&str]) -> Output {
+        self.kesmo_as(&self.token(), words)
+    }
+
+    /// Calls the program with another token.
+    pub fn kesmo_as(&self, token: &str, words: &[&str]) -> Output {
+        let mut command = Command::new(KESMO);
+        command.args(words).current_dir(self.dir.path()).env("KESMO_URL", &self.url).env("KESMO_TOKEN", token);
+        // What a person saved on this machine must not matter.
+        command.env("HOME", self.dir.path()).env_remove("XDG_CONFIG_HOME");
+        command.output().expect("the program runs")
+    }
+
+    /// Calls the program for JSON.
+    pub fn json(&self, words: &[&str]) -> Value {
+        let mut all = words.to_vec();
+        all.push("--json");
+        let output = self.kesmo(&all);
+        serde_json::from_slice(&output.stdout).unwrap_or_else(|e| panic!("{words:?}: {e}: {}", all_said(&output)))
+    }
+
+    /// Starts a suite's folder and stays; tells the exit status and everything that was said.
+    pub fn stay(&self, suite: &Path, more: &[&str]) -> (i32, String) {
+        let folder = suite.to_string_lossy().into_owned();
+        let mut words = vec!["start", &folder, "--stay", "--refresh", "1s"];
+        words.extend(more);
+        let output = self.kesmo(&words);
+        (output.status.code().unwrap_or(-1), all_said(&output))
+    }
+
+    /// Starts a suite's folder; tells the run's name.
+    pub fn start_run(&self, suite: &Path, more: &[&str]) -> String {
+        let folder = suite.to_string_lossy().into_owned();
+        let mut words = vec!["start", &folder];
+        words.extend(more);
+        let output = self.kesmo(&words);
+        assert!(output.status.success(), "{}", all_said(&output));
+        text(&output.stdout).trim().to_owned()
+    }
+
+    pub fn run(&self, name: &str) -> Value {
+        self.json(&["show", name])["run"].clone()
+    }
+
+    pub fn entries(&self, name: &str) -> Vec<Value> {
+        self.json(&["show", name, "--state", "all"])["entries"]["entries"].as_array().expect("entries").clone()
+    }
+
+    /// The attempts of a test: how each ended, and on which worker.
+    pub fn history(&self, run: &str, test: &str) -> Vec<Value> {
+        self.json(&["log", run, test])["history"].as_array().expect("a history").clone()
+    }
+
+    /// A suite whose one script lists with `--names` and runs the names that it is given.
+    pub fn suite(&self, name: &str, results: &str, script: &str, more: &str) -> PathBuf {
+        let folder = self.path(&format!("suite-{name}"));
+        fs::create_dir_all(&folder).expect("a folder");
+        let names = if results == "exit" { "{name}" } else { "{names}" };
+        let file = format!(
+            "suite = \"{name}\"\n[tests]\nlist = [\"sh\", \"tests.sh\", \"--names\"]\nrun = [\"sh\", \"tests.sh\", \"{names}\"]\n\
+             results = \"{results}\"\n{more}\n"
+        );
+        fs::write(folder.join("kesmo.toml"), file).expect("the suite file");
+        fs::write(folder.join("tests.sh"), script).expect("the script");
+        folder
+    }
+
+    /// A suite of TAP tests `NAMES`, each run by `body` with its name in `$t`; `body` prints the result.
+    pub fn tap(&self, name: &str, names: &str, body: &str, more: &str) -> PathBuf {
+        let script = format!(
+            "if [ \"$1\" = --names ]; then printf '%s\\n' {names}; exit; fi\nfor t in \"$@\"; do\n{body}\ndone\n"
+        );
+        self.suite(name, "tap", &script, more)
+    }
+}
+
+pub fn text(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
+/// Everything that a call said.
+pub fn all_said(output: &Output) -> String {
+    text(&output.stdout) + &text(&output.stderr)
+}
+
+/// Asserts that a text holds others, showing it if not.
+#[track_caller]
+pub fn assert_says(text: &str, wanted: &[&str]) {
+    for part in wanted {
+        assert!(text.contains(part), "wanted {part:?} in:\n{text}");
+    }
+}
+
+/// How many processes have this word in their command line.
+pub fn processes_with(word: &str) -> usize {
+    let pids = fs::read_dir("/proc").expect("processes").flatten();
+    pids.filter(|p| fs::read(p.path().join("cmdline")).is_ok_and(|c| text(&c).contains(word))).count()
+}
