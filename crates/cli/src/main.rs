@@ -57,12 +57,14 @@ pub struct Context {
 }
 
 fn main() -> ExitCode {
-    // A reader that closes the pipe early (`kesmo runs | head`) ends the program quietly, as other programs do.
-    // SAFETY: sets the default disposition before any thread is started.
-    unsafe {
-        libc::signal(libc::SIGPIPE, libc::SIG_DFL);
-    }
     let kesmo = Kesmo::parse();
+    if !matches!(kesmo.command, Command::Serve(_) | Command::Worker(_)) {
+        // A reader that closes the pipe early (`kesmo runs | head`) ends the program quietly, as other programs do.
+        // SAFETY: sets the default disposition before any thread is started.
+        unsafe {
+            libc::signal(libc::SIGPIPE, libc::SIG_DFL);
+        }
+    }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(e) => {

@@ -262,24 +262,28 @@ impl BatchRun<'_> {
         let mut err = process.child.stderr.take();
         let (mut out_buffer, mut err_buffer, mut event_buffer) =
             (vec![0; 64 << 10], vec![0; 16 << 10], vec![0; 64 << 10]);
+        let limit_of_end = self.ready.suite.limits.test.0 as i64;
         let mut status = None;
         let mut ended_at: Option<tokio::time::Instant> = None;
-        let mut complete_since: Option<tokio::time::Instant> = None;
+        let mut complete_since: Option<i64> = None;
         loop {
             // When every test has its result, the process is about to end: what it still prints belongs to the last one.
             let closing = reading.progress.complete() && ended_at.is_none();
-            if !closing {
-                complete_since = None;
-            }
-            let waited_enough = *complete_since.get_or_insert_with(tokio::time::Instant::now) + CLOSING;
-            if !reading.found.is_empty() && !(closing && tokio::time::Instant::now() < waited_enough) {
+            let complete_at = if closing { *complete_since.get_or_insert_with(now_us) } else { now_us() };
+            let waited_enough = now_us() >= complete_at + CLOSING.as_micros() as i64;
+            if !reading.found.is_empty() && (!closing || waited_enough) {
                 self.flush(reading, offset).await;
             }
             if ended_at.is_some() && out.is_none() && err.is_none() {
                 break;
             }
             let held_back = reading.tap.as_ref().is_some_and(TapReader::holds_back);
-            let deadline = reading.progress.deadline().map_or(batch_deadline, |(at, _)| at.min(batch_deadline));
+            // When all is reported, the process has as long as one test to clear up after itself.
+            let deadline = match reading.progress.deadline() {
+                _ if closing => complete_at + limit_of_end,
+                Some((at, _)) => at.min(batch_deadline),
+                None => batch_deadline,
+            };
             let until_deadline = Duration::from_micros(u64::try_from(deadline - now_us()).unwrap_or(0));
             tokio::select! {
                 read = read_some(&mut out, &mut out_buffer) => match read {
@@ -298,7 +302,7 @@ impl BatchRun<'_> {
                     status = waited.ok();
                     ended_at = Some(tokio::time::Instant::now());
                 }
-                () = tokio::time::sleep_until(waited_enough), if closing && !reading.found.is_empty() => {}
+                () = tokio::time::sleep(CLOSING), if closing && !reading.found.is_empty() => {}
                 () = tokio::time::sleep(HELD_BACK), if held_back => {
                     if let Some(tap) = reading.tap.as_mut().and_then(TapReader::release) {
                         reading.take_tap(tap, now_us());
@@ -308,6 +312,11 @@ impl BatchRun<'_> {
                 () = tokio::time::sleep(until_deadline), if ended_at.is_none() => {
                     let now = now_us();
                     let why = match reading.progress.deadline() {
+                        _ if closing => {
+                            let text = "a process did not end after its last test and was ended";
+                            reading.found.push(Step::Remark(text.to_owned()));
+                            text.to_owned()
+                        }
                         Some((at, position)) if at <= now => {
                             let limit = kesmo_core::time::Span(self.grant.entries[offset + position].limit_us);
                             format!("it ran longer than its limit of {limit} and was ended")

@@ -1,5 +1,7 @@
 //! `kesmo serve`.
 
+use std::io::Write;
+
 use tracing_subscriber::EnvFilter;
 
 use crate::{Failure, arguments::Serve};
@@ -24,11 +26,15 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
         patience: options.patience,
     };
     let started = |started: kesmo_service::Started| {
-        println!("Kesmo is listening on http://{}", started.address);
+        let mut said = format!("Kesmo is listening on http://{}\n", started.address);
         if let Some(token) = started.keeper_token {
-            println!("The first keeper's token, shown this once: {token}");
-            println!("It is kept in {}, which only you can read.", started.keeper_token_file.display());
-            println!("Sign in to the console: http://{}/#token={token}", started.address);
+            said += &format!("The first keeper's token, shown this once: {token}\n");
+            said += &format!("It is kept in {}, which only you can read.\n", started.keeper_token_file.display());
+            said += &format!("Sign in to the console: http://{}/#token={token}\n", started.address);
+        }
+        let mut out = std::io::stdout().lock();
+        if out.write_all(said.as_bytes()).and_then(|()| out.flush()).is_err() {
+            tracing::warn!("nobody reads what the service says on standard output");
         }
     };
     kesmo_service::serve(config, started).await.map_err(|e| match e {

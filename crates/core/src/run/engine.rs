@@ -738,7 +738,9 @@ impl Engine {
 
     /// Decides whether the run is over, and what it waits for.
     fn judge(&mut self, now: Timestamp, effects: &mut Vec<Effect>) {
-        if self.phase == Phase::Running && self.tally.waiting + self.tally.running == 0 {
+        let all_decided = self.phase == Phase::Running && self.tally.waiting + self.tally.running == 0;
+        // What batches left behind is reported until their ends; every batch ends, or is lost with its worker.
+        if all_decided && self.batches.is_empty() {
             let (verdict, reason) = self.closing_verdict();
             self.end(verdict, reason, effects);
             return;
@@ -754,7 +756,7 @@ impl Engine {
             return;
         }
         let usable = self.fit_workers().any(|(_, slots)| *slots > 0);
-        if usable || !self.batches.is_empty() {
+        if usable || all_decided || !self.batches.is_empty() {
             self.waiting_since = None;
             self.say_waiting(None, effects);
             return;
