@@ -1,0 +1,143 @@
+//! A service with workers to measure: the release program, in a folder that goes away.
+
+use std::{
+    io::{BufRead, BufReader},
+    os::unix::fs::PermissionsExt,
+    path::{Path, PathBuf},
+    process::{Child, Command, Stdio},
+    time::Instant,
+};
+
+use kesmo_client::{Client, pack};
+use kesmo_wire::{
+    api::{NewRun, NewToken, Role, Run, Token, Worker},
+    live::RunChange,
+};
+use tempfile::TempDir;
+
+pub struct Quay {
+    children: Vec<Child>,
+    pub client: Client,
+    pub dir: TempDir,
+    worker_token: String,
+}
+
+fn program() -> PathBuf {
+    let own = std::env::current_exe().unwrap_or_default();
+    own.with_file_name("kesmo")
+}
+
+impl Quay {
+    pub async fn open(workers: u16, slots: u16) -> Self {
+        let dir = tempfile::tempdir().expect("a folder");
+        std::fs::set_permissions(dir.path(), std::fs::Permissions::from_mode(0o755)).expect("its rights");
+        let kesmo = program();
+        assert!(kesmo.exists(), "{} is missing: call ./demo.sh --build first", kesmo.display());
+        let mut service = Command::new(&kesmo)
+            .args(["serve", "--listen", "127.0.0.1:0", "--data"])
+            .arg(dir.path().join("service"))
+            .env("KESMO_LOG", "error")
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("the service starts");
+        let mut line = String::new();
+        let mut out = BufReader::new(service.stdout.take().expect("its output"));
+        out.read_line(&mut line).expect("it says where it listens");
+        let url = line.trim().strip_prefix("Kesmo is listening on ").expect("it listens").to_owned();
+        let token = std::fs::read_to_string(dir.path().join("service/keeper-token")).expect("its token");
+        let client = Client::new(&url, &token);
+        let new = NewToken { name: "bench".into(), role: Role::Worker };
+        let made: Token = client.post("/api/tokens", &new).await.expect("a token");
+        let mut quay = Self { children: vec![service], client, dir, worker_token: made.token.unwrap_or_default() };
+        for i in 0..workers {
+            quay.start_worker(i, slots);
+        }
+        let since = Instant::now();
+        loop {
+            let here: Vec<Worker> = quay.client.get("/api/workers", &[]).await.expect("workers");
+            if here.len() == usize::from(workers) {
+                return quay;
+            }
+            assert!(since.elapsed().as_secs() < 30, "the workers do not come");
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        }
+    }
+
+    fn start_worker(&mut self, number: u16, slots: u16) {
+        let mut command = Command::new(program());
+        command.args(["worker", "--name", &format!("w{number}"), "--slots", &slots.to_string(), "--home"]);
+        command.arg(self.dir.path().join(format!("w{number}"))).stdout(Stdio::null());
+        command.env("KESMO_URL", self.client.url()).env("KESMO_TOKEN", &self.worker_token).env("KESMO_LOG", "error");
+        self.children.push(command.spawn().expect("a worker starts"));
+    }
+
+    pub fn service_pid(&self) -> u32 {
+        self.children[0].id()
+    }
+
+    /// A suite of so many tests that each sleep so long; uploaded, its bundle's digest is given back.
+    pub async fn suite(&self, name: &str, count: u32, micros: u64) -> String {
+        let own = std::env::current_exe().expect("a path").display().to_string();
+        let run = format!("[\"{own}\", \"program\", \"run\", \"{micros}\", \"{{names-file}}\"]");
+        let list = format!("[\"{own}\", \"program\", \"names\", \"{count}\"]");
+        self.suite_of(name, &list, &run, &[]).await
+    }
+
+    pub async fn suite_of(&self, name: &str, list: &str, run: &str, files: &[(&str, &str)]) -> String {
+        let folder = self.dir.path().join(format!("suite-{name}"));
+        std::fs::create_dir_all(&folder).expect("a folder");
+        let text = format!("suite = \"{name}\"\n[tests]\nlist = {list}\nrun = {run}\nresults = \"tap\"\n");
+        std::fs::write(folder.join("kesmo.toml"), text).expect("the suite file");
+        for (file, content) in files {
+            std::fs::write(folder.join(file), content).expect("a file");
+        }
+        let bundle = pack::pack(Path::new(&folder)).expect("a bundle");
+        self.client.upload(&bundle).await.expect("it is uploaded");
+        bundle.digest
+    }
+
+    pub async fn start(&self, bundle: &str) -> Run {
+        let new = NewRun { bundle: Some(bundle.to_owned()), ..NewRun::default() };
+        self.client.post("/api/runs", &new).await.expect("a run")
+    }
+
+    /// Starts a run and stays; hands each change with the time at which it came to `each`. Tells the seconds from the
+    /// call to the verdict.
+    pub async fn stay(&self, bundle: &str, mut each: impl FnMut(&RunChange, i64)) -> f64 {
+        let began = Instant::now();
+        let run = self.start(bundle).await;
+        let path = format!("/api/runs/{}/live", run.summary.name);
+        let mut events = self.client.watch(&path, None).await.expect("a stream");
+        while let Some(event) = events.next().await.expect("no cut") {
+            let at = now_us();
+            if event.kind != "snapshot" {
+                let change: RunChange = serde_json::from_str(&event.data).expect("a change");
+                if event.kind == "end" {
+                    let took = began.elapsed().as_secs_f64();
+                    each(&change, at);
+                    assert_eq!(change.summary.verdict.map(|v| v.word()), Some("passed"), "{:?}", change.summary);
+                    return took;
+                }
+                each(&change, at);
+            }
+        }
+        panic!("the stream ended without a verdict")
+    }
+}
+
+pub fn now_us() -> i64 {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    since.as_micros() as i64
+}
+
+impl Drop for Quay {
+    fn drop(&mut self) {
+        for child in self.children.iter_mut().rev() {
+            // SAFETY: plain numbers; the child has not been waited for.
+            unsafe { libc::kill(child.id() as i32, libc::SIGTERM) };
+            if let Err(e) = child.wait() {
+                eprintln!("kesmo-bench: {e}");
+            }
+        }
+    }
+}
