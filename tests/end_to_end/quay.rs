@@ -132,14 +132,14 @@ impl Quay {
         command.args(["serve", "--listen", &listen, "--patience", self.patience, "--data"]).arg(self.path("service"));
         let log = fs::OpenOptions::new().create(true).append(true).open(self.path("service.log")).expect("a log");
         command.stdout(Stdio::piped()).stderr(log);
-        let mut child = spawn(command);
-        let out = BufReader::new(child.stdout.take().expect("its output"));
+        let mut service = Process(spawn(command));
+        let out = BufReader::new(service.0.stdout.take().expect("its output"));
         let mut said = String::new();
         for line in out.lines().map_while(Result::ok) {
             said += &line;
             if let Some(url) = line.strip_prefix("Kesmo is listening on ") {
                 self.url = url.to_owned();
-                self.service = Some(Process(child));
+                self.service = Some(service);
                 return;
             }
         }

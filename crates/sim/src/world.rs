@@ -688,13 +688,9 @@ fn how(scenario: &Scenario, entry: u32, before: u16) -> Ended {
     let kind = of_test.unit();
     let mut of_attempt = Random::new(of_test.bits() ^ u64::from(before));
     let outcomes = &scenario.outcomes;
-    if kind < outcomes.broken_tests {
-        Ended::Failed
-    } else if kind < outcomes.broken_tests + outcomes.flaky_tests && of_attempt.chance(outcomes.flaky) {
-        Ended::Failed
-    } else {
-        Ended::Passed
-    }
+    let broken = kind < outcomes.broken_tests;
+    let flaky = kind < outcomes.broken_tests + outcomes.flaky_tests;
+    if broken || (flaky && of_attempt.chance(outcomes.flaky)) { Ended::Failed } else { Ended::Passed }
 }
 
 fn policy(scenario: &Scenario) -> Policy {

@@ -2,16 +2,45 @@
 //!
 //! Every statement may be repeated without harm, so that a commit whose answer was lost can be sent again.
 
+use std::{borrow::Cow, marker::PhantomData};
+
 use chrono::{DateTime, NaiveDate, Utc};
 use diesel::sql_types::{Array, BigInt, Date, Integer, Jsonb, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{
-    record::Record,
     run::{AttemptStats, Tally},
     words::{Ended, Outcome, Phase, Verdict},
 };
 
-use crate::{Error, Store, json, records};
+use crate::{Error, Store, json, statement::statement};
+
+statement! {
+    /// Batches that were granted.
+    InsertBatches = "insert into batches (run_id, number, worker, slot, entries, granted_at) select * from unnest(",
+        ") on conflict do nothing";
+    run_id: Array<BigInt> = Vec<i64>, number: Array<Integer> = Vec<i32>, worker: Array<Text> = Vec<&'a str>,
+    slot: Array<Integer> = Vec<i32>, entries: Array<Jsonb> = Vec<serde_json::Value>,
+    granted_at: Array<Timestamptz> = Vec<DateTime<Utc>>
+}
+statement! {
+    /// Batches that are over.
+    CloseBatches = "update batches set open = false from unnest(",
+        ") as o (run_id, number) where batches.run_id = o.run_id and batches.number = o.number";
+    run_id: Array<BigInt> = Vec<i64>, number: Array<Integer> = Vec<i32>
+}
+statement! {
+    /// Attempts that ended.
+    InsertAttempts = "insert into attempts (month, run_id, entry, number, batch, worker, slot, began_at, spent_us, ended, \
+        decided, message, detail, steps, log, log_blob, log_bytes) select * from unnest(",
+        ") on conflict do nothing";
+    month: Array<Date> = Vec<NaiveDate>, run_id: Array<BigInt> = Vec<i64>, entry: Array<Integer> = Vec<i32>,
+    number: Array<Integer> = Vec<i32>, batch: Array<Integer> = Vec<i32>, worker: Array<Text> = Vec<&'a str>,
+    slot: Array<Integer> = Vec<i32>, began_at: Array<Timestamptz> = Vec<DateTime<Utc>>, spent_us: Array<BigInt> = Vec<i64>,
+    ended: Array<Text> = Vec<&'a str>, decided: Array<Nullable<Text>> = Vec<Option<&'a str>>,
+    message: Array<Text> = Vec<Cow<'a, str>>, detail: Array<Text> = Vec<Cow<'a, str>>,
+    steps: Array<Jsonb> = Vec<serde_json::Value>, log: Array<Text> = Vec<Cow<'a, str>>,
+    log_blob: Array<Nullable<Text>> = Vec<Option<&'a str>>, log_bytes: Array<BigInt> = Vec<i64>
+}
 
 /// Rows to write together.
 #[derive(Debug, Default)]
@@ -25,8 +54,6 @@ pub struct Commit {
     pub notes: Vec<(i64, String)>,
     pub artifacts: Vec<NewArtifact>,
     pub runs: Vec<RunChange>,
-    /// Suite, and its records that changed.
-    pub records: Vec<(i64, Vec<(String, String, Record)>)>,
 }
 
 /// A batch that was granted.
@@ -112,7 +139,6 @@ impl Commit {
             && self.notes.is_empty()
             && self.artifacts.is_empty()
             && self.runs.is_empty()
-            && self.records.is_empty()
     }
 }
 
@@ -149,9 +175,6 @@ impl Store {
             for change in &commit.runs {
                 write_run(c, change).await?;
             }
-            for (suite_id, changed) in &commit.records {
-                records::put(c, *suite_id, changed).await?;
-            }
             Ok(())
         })
         .await
@@ -159,29 +182,26 @@ impl Store {
 }
 
 async fn write_batches(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
-    for b in &commit.batches {
-        diesel::sql_query(
-            "insert into batches (run_id, number, worker, slot, entries, granted_at) values ($1, $2, $3, $4, $5, $6) \
-             on conflict do nothing",
-        )
-        .bind::<BigInt, _>(b.run_id)
-        .bind::<Integer, _>(int(b.number))
-        .bind::<Text, _>(&b.worker)
-        .bind::<Integer, _>(i32::from(b.slot))
-        .bind::<Array<Integer>, _>(b.entries.iter().map(|e| int(*e)).collect::<Vec<_>>())
-        .bind::<Timestamptz, _>(b.granted_at)
-        .execute(c)
-        .await?;
+    let new = &commit.batches;
+    if !new.is_empty() {
+        let insert = InsertBatches {
+            run_id: new.iter().map(|b| b.run_id).collect(),
+            number: new.iter().map(|b| int(b.number)).collect(),
+            worker: new.iter().map(|b| b.worker.as_str()).collect(),
+            slot: new.iter().map(|b| i32::from(b.slot)).collect(),
+            entries: new.iter().map(|b| json(&b.entries)).collect::<Result<_, _>>()?,
+            granted_at: new.iter().map(|b| b.granted_at).collect(),
+            lifetime: PhantomData,
+        };
+        insert.execute(c).await?;
     }
     if !commit.over.is_empty() {
-        diesel::sql_query(
-            "update batches set open = false from unnest($1, $2) as o (run_id, number) \
-             where batches.run_id = o.run_id and batches.number = o.number",
-        )
-        .bind::<Array<BigInt>, _>(commit.over.iter().map(|o| o.0).collect::<Vec<_>>())
-        .bind::<Array<Integer>, _>(commit.over.iter().map(|o| int(o.1)).collect::<Vec<_>>())
-        .execute(c)
-        .await?;
+        let close = CloseBatches {
+            run_id: commit.over.iter().map(|o| o.0).collect(),
+            number: commit.over.iter().map(|o| int(o.1)).collect(),
+            lifetime: PhantomData,
+        };
+        close.execute(c).await?;
     }
     Ok(())
 }
@@ -190,36 +210,28 @@ async fn write_attempts(c: &mut AsyncPgConnection, attempts: &[NewAttempt]) -> R
     if attempts.is_empty() {
         return Ok(());
     }
-    macro_rules! column {
-        ($of:expr) => {
-            attempts.iter().map($of).collect::<Vec<_>>()
-        };
-    }
-    diesel::sql_query(
-        "insert into attempts (month, run_id, entry, number, batch, worker, slot, began_at, spent_us, ended, decided, \
-         message, detail, steps, log, log_blob, log_bytes) \
-         select * from unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) \
-         on conflict do nothing",
-    )
-    .bind::<Array<Date>, _>(column!(|a| a.month))
-    .bind::<Array<BigInt>, _>(column!(|a| a.run_id))
-    .bind::<Array<Integer>, _>(column!(|a| int(a.entry)))
-    .bind::<Array<Integer>, _>(column!(|a| i32::from(a.number)))
-    .bind::<Array<Integer>, _>(column!(|a| int(a.batch)))
-    .bind::<Array<Text>, _>(column!(|a| a.worker.as_str()))
-    .bind::<Array<Integer>, _>(column!(|a| i32::from(a.slot)))
-    .bind::<Array<Timestamptz>, _>(column!(|a| a.began_at))
-    .bind::<Array<BigInt>, _>(column!(|a| long(a.spent_us)))
-    .bind::<Array<Text>, _>(column!(|a| a.ended.word()))
-    .bind::<Array<Nullable<Text>>, _>(column!(|a| a.decided.map(Outcome::word)))
-    .bind::<Array<Text>, _>(column!(|a| clean(&a.message)))
-    .bind::<Array<Text>, _>(column!(|a| clean(&a.detail)))
-    .bind::<Array<Jsonb>, _>(column!(|a| clean_json(&a.steps)))
-    .bind::<Array<Text>, _>(column!(|a| clean(&a.log)))
-    .bind::<Array<Nullable<Text>>, _>(column!(|a| a.log_blob.as_deref()))
-    .bind::<Array<BigInt>, _>(column!(|a| long(a.log_bytes)))
-    .execute(c)
-    .await?;
+    let all = || attempts.iter();
+    let insert = InsertAttempts {
+        month: all().map(|a| a.month).collect(),
+        run_id: all().map(|a| a.run_id).collect(),
+        entry: all().map(|a| int(a.entry)).collect(),
+        number: all().map(|a| i32::from(a.number)).collect(),
+        batch: all().map(|a| int(a.batch)).collect(),
+        worker: all().map(|a| a.worker.as_str()).collect(),
+        slot: all().map(|a| i32::from(a.slot)).collect(),
+        began_at: all().map(|a| a.began_at).collect(),
+        spent_us: all().map(|a| long(a.spent_us)).collect(),
+        ended: all().map(|a| a.ended.word()).collect(),
+        decided: all().map(|a| a.decided.map(Outcome::word)).collect(),
+        message: all().map(|a| clean(&a.message)).collect(),
+        detail: all().map(|a| clean(&a.detail)).collect(),
+        steps: all().map(|a| clean_json(&a.steps)).collect(),
+        log: all().map(|a| clean(&a.log)).collect(),
+        log_blob: all().map(|a| a.log_blob.as_deref()).collect(),
+        log_bytes: all().map(|a| long(a.log_bytes)).collect(),
+        lifetime: PhantomData,
+    };
+    insert.execute(c).await?;
     Ok(())
 }
 
@@ -272,15 +284,15 @@ fn long(n: u64) -> i64 {
 }
 
 /// PostgreSQL's texts hold every character but NUL.
-fn clean(text: &str) -> String {
-    if text.contains('\0') { text.replace('\0', "\u{fffd}") } else { text.to_owned() }
+fn clean(text: &str) -> Cow<'_, str> {
+    if text.contains('\0') { text.replace('\0', "\u{fffd}").into() } else { text.into() }
 }
 
 fn clean_json(value: &serde_json::Value) -> serde_json::Value {
     match value {
-        serde_json::Value::String(text) => clean(text).into(),
+        serde_json::Value::String(text) => clean(text).into_owned().into(),
         serde_json::Value::Array(items) => items.iter().map(clean_json).collect(),
-        serde_json::Value::Object(map) => map.iter().map(|(k, v)| (clean(k), clean_json(v))).collect(),
+        serde_json::Value::Object(map) => map.iter().map(|(k, v)| (clean(k).into_owned(), clean_json(v))).collect(),
         other => other.clone(),
     }
 }

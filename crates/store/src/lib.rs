@@ -9,6 +9,7 @@ pub mod past;
 pub mod records;
 pub mod runs;
 pub mod schema;
+mod statement;
 pub mod suites;
 
 use diesel::sql_types::Text;

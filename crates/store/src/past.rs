@@ -48,7 +48,8 @@ pub struct BatchRow {
     pub number: i32,
     pub worker: String,
     pub slot: i32,
-    pub entries: Vec<i32>,
+    /// A list of numbers.
+    pub entries: serde_json::Value,
     pub granted_at: DateTime<Utc>,
     pub open: bool,
 }
@@ -63,6 +64,16 @@ pub struct ArtifactRow {
     pub about: String,
     pub digest: String,
     pub bytes: i64,
+}
+
+impl BatchRow {
+    /// The numbers of its entries.
+    ///
+    /// # Errors
+    /// If what is kept cannot be read.
+    pub fn entry_numbers(&self) -> Result<Vec<u32>, Error> {
+        crate::content(self.entries.clone())
+    }
 }
 
 impl Store {

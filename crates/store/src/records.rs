@@ -6,7 +6,7 @@ use diesel::{
     ExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
     sql_types::{Array, BigInt, Double, Integer, Nullable, Text},
 };
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use kesmo_core::{
     record::{Estimate, Record},
     words::Outcome,
@@ -56,17 +56,16 @@ impl Store {
         };
         Ok(rows.into_iter().map(read).collect())
     }
-}
 
-/// Replaces records of a suite.
-pub(crate) async fn put(
-    c: &mut AsyncPgConnection,
-    suite_id: i64,
-    records: &[(String, String, Record)],
-) -> Result<(), Error> {
-    let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
-    let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
-    diesel::sql_query(
+    /// Replaces records of a suite.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn put_records(&self, suite_id: i64, records: &[(String, String, Record)]) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
+        let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
+        diesel::sql_query(
         "insert into records (suite_id, test, variant, samples, mean_us, deviation_us, passed, flaky, failed, skipped, last) \
          select $1, * from unnest($2, $3, $4, $5, $6, $7, $8, $9, $10, $11) \
          on conflict (suite_id, test, variant) do update set \
@@ -85,7 +84,8 @@ pub(crate) async fn put(
     .bind::<Array<Integer>, _>(ints(|r| r.failed))
     .bind::<Array<Integer>, _>(ints(|r| r.skipped))
     .bind::<Array<Nullable<Text>>, _>(records.iter().map(|r| r.2.last.map(Outcome::word)).collect::<Vec<_>>())
-    .execute(c)
+    .execute(&mut c)
     .await?;
-    Ok(())
+        Ok(())
+    }
 }

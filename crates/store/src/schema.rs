@@ -27,7 +27,7 @@ diesel::table! {
 }
 diesel::table! {
     batches (run_id, number) {
-        run_id -> BigInt, number -> Integer, worker -> Text, slot -> Integer, entries -> Array<Integer>,
+        run_id -> BigInt, number -> Integer, worker -> Text, slot -> Integer, entries -> Jsonb,
         granted_at -> Timestamptz, open -> Bool,
     }
 }

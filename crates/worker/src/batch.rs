@@ -411,8 +411,12 @@ impl BatchRun<'_> {
     async fn flush(&mut self, reading: &mut Reading, offset: usize) {
         let key = self.grant.key;
         let mut events = Vec::new();
-        for step in std::mem::take(&mut reading.found) {
+        let mut steps = std::mem::take(&mut reading.found).into_iter().peekable();
+        while let Some(step) = steps.next() {
             match step {
+                // A beginning whose end is known already need not be told.
+                Step::Began(position, _) if matches!(steps.peek(), Some(Step::Finished(f)) if f.position == position) =>
+                    {}
                 Step::Began(position, at_us) => {
                     let entry = self.grant.entries[offset + position].index;
                     events.push(WorkerEvent::Began { key, entry, at_us });

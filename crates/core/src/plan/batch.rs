@@ -9,14 +9,12 @@ use crate::time::Span;
 /// A batch is worth at least this much work, so that starting its process stays a small part.
 pub const FLOOR: Span = Span::millis(200);
 
-/// What is left is cut into this many batches for each slot.
-const BATCHES_PER_SLOT: u64 = 2;
-
-/// The work a batch aims at: `left / (2 * slots)`, at least [`FLOOR`], but never more than an even share of what is left.
+/// The work a batch aims at: a half of an even share of what is left, or two thirds where all durations are known; at
+/// least [`FLOOR`], but never more than an even share.
 #[must_use]
-pub fn target(left: Span, slots: u32) -> Span {
+pub fn target(left: Span, slots: u32, known: bool) -> Span {
     let slots = u64::from(slots.max(1));
-    let share = left.0 / (BATCHES_PER_SLOT * slots);
+    let share = if known { left.0 * 2 / (3 * slots) } else { left.0 / (2 * slots) };
     let even = left.0.div_ceil(slots);
     Span(share.max(FLOOR.0).min(even))
 }
@@ -27,14 +25,14 @@ mod tests {
 
     #[test]
     fn batches_shrink_with_what_is_left() {
-        assert_eq!(target(Span::seconds(100), 10), Span::seconds(5));
-        assert_eq!(target(Span::seconds(10), 10), Span::millis(500));
-        assert_eq!(target(Span::seconds(3), 10), FLOOR);
+        assert_eq!(target(Span::seconds(100), 10, false), Span::seconds(5));
+        assert_eq!(target(Span::seconds(30), 10, true), Span::seconds(2));
+        assert_eq!(target(Span::seconds(3), 10, false), FLOOR);
     }
 
     #[test]
     fn the_floor_never_takes_more_than_an_even_share() {
-        assert_eq!(target(Span::millis(200), 2), Span::millis(100));
-        assert_eq!(target(Span::ZERO, 0), Span::ZERO);
+        assert_eq!(target(Span::millis(200), 2, true), Span::millis(100));
+        assert_eq!(target(Span::ZERO, 0, false), Span::ZERO);
     }
 }

@@ -482,7 +482,7 @@ impl Engine {
     fn draw(&mut self, class: Class) -> Option<Vec<u32>> {
         let usual = self.usual().0;
         let left = self.left_known + u64::from(self.left_unknown) * usual;
-        let target = batch::target(Span(left), self.usable_slots());
+        let target = batch::target(Span(left), self.usable_slots(), self.left_unknown == 0);
         let work = |engine: &Self, unit: &Unit| unit.entries.iter().map(|i| engine.expected(*i).0).sum::<u64>();
         let bytes = |engine: &Self, unit: &Unit| {
             unit.entries.iter().map(|i| engine.plan.entries[*i as usize].name.as_str().len() + 1).sum::<usize>()

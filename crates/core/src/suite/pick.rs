@@ -119,7 +119,8 @@ mod tests {
 
     #[test]
     fn picks_and_drops_combine() {
-        let cases: &[(&[&str], &[&str], &str, &[&str], bool)] = &[
+        type Case = (&'static [&'static str], &'static [&'static str], &'static str, &'static [&'static str], bool);
+        let cases: &[Case] = &[
             (&[], &[], "gate/late/refused", &[], true),
             (&["gate/**"], &[], "gate/late/refused", &[], true),
             (&["gate/*"], &[], "gate/late/refused", &[], false),

@@ -102,7 +102,7 @@ impl Floor {
                 batch: BatchId(batch.number as u32),
                 worker,
                 slot: batch.slot as u16,
-                entries: batch.entries.iter().map(|e| *e as u32).collect(),
+                entries: batch.entry_numbers()?,
                 granted_at: Timestamp(batch.granted_at.timestamp_micros()),
                 open: batch.open,
             });
@@ -207,6 +207,8 @@ impl Floor {
         if active.lists.iter().any(|l| l.tests.is_none()) {
             return;
         }
+        self.settle_records().await;
+        let Some(active) = self.runs.get_mut(&run) else { return };
         let lists: Vec<(Variant, Vec<ListedTest>)> =
             active.lists.iter_mut().map(|l| (l.variant.clone(), l.tests.take().unwrap_or_default())).collect();
         let records = match self.store.records(active.row.suite_id).await {
@@ -396,7 +398,7 @@ impl Floor {
         });
     }
 
-    pub(super) fn from_worker(&mut self, link: u64, message: FromWorker) {
+    pub(super) fn take_message(&mut self, link: u64, message: FromWorker) {
         let Some(worker) = self.workers.of_link(link) else { return };
         match message {
             FromWorker::Hello(_) => {}
@@ -454,7 +456,7 @@ impl Floor {
             }
         }
         for run in std::mem::take(&mut self.to_record) {
-            self.record(run).await;
+            self.record(run);
         }
         if !self.commit.is_empty() {
             let commit = std::mem::take(&mut self.commit);
@@ -490,35 +492,44 @@ impl Floor {
         }
     }
 
-    /// Brings the records of a run's tests up to date.
-    async fn record(&mut self, run: i64) {
-        let Some(active) = self.runs.get(&run) else { return };
-        if active.last.is_empty() {
-            return;
-        }
-        let records = match self.store.records(active.row.suite_id).await {
-            Ok(records) => records,
-            Err(e) => {
-                tracing::warn!("the records of {} could not be brought up to date: {e}", active.name());
-                return;
-            }
-        };
+    /// Brings the records of a run's tests up to date, beside the floor's work: a verdict need not wait for it.
+    fn record(&mut self, run: i64) {
+        let Some(active) = self.runs.get(&run).filter(|r| !r.last.is_empty()) else { return };
         let plan = active.engine.plan();
-        let mut changed = Vec::new();
+        let mut outcomes = Vec::new();
         for index in 0..plan.entries.len() as u32 {
             let (Some(outcome), _, _) = active.engine.entry(index) else { continue };
-            if matches!(outcome, Outcome::Unrun | Outcome::Parked) {
-                continue;
+            if !matches!(outcome, Outcome::Unrun | Outcome::Parked) {
+                let key = (plan.entries[index as usize].name.to_string(), plan.variant_of(index).to_string());
+                let spent = active.last[index as usize].0;
+                outcomes.push((key, outcome, (spent > 0).then_some(Span(spent))));
             }
-            let key = (plan.entries[index as usize].name.to_string(), plan.variant_of(index).to_string());
-            let spent = active.last[index as usize].0;
-            let before = records.get(&key).copied().unwrap_or_default();
-            let record = before.with(outcome, (spent > 0).then_some(Span(spent)));
-            changed.push((key.0, key.1, record));
         }
-        if !changed.is_empty() {
-            self.commit.records.push((active.row.suite_id, changed));
-        }
+        let (store, suite_id, name) = (self.store.clone(), active.row.suite_id, active.name());
+        let before = std::mem::take(&mut self.recording);
+        self.recording.push(tokio::spawn(async move {
+            // In the order of the verdicts, so that no record is read before an earlier one is written.
+            futures::future::join_all(before).await;
+            let update = async {
+                let records = store.records(suite_id).await?;
+                let changed: Vec<_> = outcomes
+                    .into_iter()
+                    .map(|(key, outcome, spent)| {
+                        let record = records.get(&key).copied().unwrap_or_default().with(outcome, spent);
+                        (key.0, key.1, record)
+                    })
+                    .collect();
+                if changed.is_empty() { Ok(()) } else { store.put_records(suite_id, &changed).await }
+            };
+            if let Err(e) = update.await {
+                tracing::warn!("the records of {name} could not be brought up to date: {e}");
+            }
+        }));
+    }
+
+    /// Waits until all records are up to date.
+    pub(super) async fn settle_records(&mut self) {
+        futures::future::join_all(std::mem::take(&mut self.recording)).await;
     }
 }
 

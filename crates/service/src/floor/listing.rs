@@ -45,6 +45,8 @@ pub(super) struct Listing {
 
 impl Floor {
     pub(super) async fn list(&mut self, ask: ListAsk, reply: oneshot::Sender<Result<Vec<ListedTest>, String>>) {
+        // Who asks for tests is told their records too.
+        self.settle_records().await;
         match self.store.listing(&ask.key).await {
             Ok(Some(tests)) => tell(reply, Ok(tests)),
             Ok(None) => self.want(ask).replies.push(reply),

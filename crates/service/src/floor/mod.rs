@@ -69,9 +69,12 @@ pub struct EntryQuestion {
     pub limit: usize,
 }
 
+/// A run as it stands, the hub that streams its changes, and the number of the last change that the snapshot holds.
+pub type Seen = (Box<RunSnapshot>, Arc<Hub>, u64);
+
 /// What is asked of the floor.
 pub enum Ask {
-    Snapshot(i64, oneshot::Sender<Option<(Box<RunSnapshot>, Arc<Hub>, u64)>>),
+    Snapshot(i64, oneshot::Sender<Option<Seen>>),
     Run(i64, oneshot::Sender<Option<Box<Run>>>),
     Summaries(oneshot::Sender<BTreeMap<i64, RunSummary>>),
     Workers(oneshot::Sender<Vec<Worker>>),
@@ -208,6 +211,8 @@ pub(crate) struct Floor {
     /// Runs of which a list has become known, and runs that are over and not yet recorded.
     to_plan: Vec<i64>,
     to_record: Vec<i64>,
+    /// Records that are being written.
+    recording: Vec<JoinHandle<()>>,
     after: Vec<After>,
     floor_published: Instant,
     fleet_changed: bool,
@@ -233,6 +238,7 @@ pub async fn start(store: Store, blobs: Blobs, patience: Duration) -> Result<(Fl
         new_lists: Vec::new(),
         to_plan: Vec::new(),
         to_record: Vec::new(),
+        recording: Vec::new(),
         after: Vec::new(),
         floor_published: Instant::now(),
         fleet_changed: true,
@@ -267,6 +273,7 @@ impl Floor {
             self.keep().await;
             self.publish();
         }
+        self.settle_records().await;
     }
 
     fn next_wake(&self) -> Instant {
@@ -305,7 +312,7 @@ impl Floor {
                 let answer = self.link_up(*hello, link, sender);
                 tell(reply, answer);
             }
-            Message::Link { link, message } => self.from_worker(link, message),
+            Message::Link { link, message } => self.take_message(link, message),
             Message::LinkDown { link } => {
                 self.workers.link_down(link, self.patience);
                 self.fleet_changed = true;

@@ -72,7 +72,8 @@ create table batches (
     number     integer not null,
     worker     text not null,
     slot       integer not null,
-    entries    integer[] not null,
+    -- The entries' numbers in the order in which they run.
+    entries    jsonb not null,
     granted_at timestamptz not null,
     open       boolean not null default true,
     primary key (run_id, number)
