@@ -12,6 +12,8 @@
 
 mod engine;
 mod ready;
+#[cfg(test)]
+mod tests;
 
 use std::{
     collections::{BTreeMap, BTreeSet},

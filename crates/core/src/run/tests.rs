@@ -1,0 +1,567 @@
+//! The engine, case by case. That its promises hold under random faults is tested in `kesmo-sim`.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::*;
+use crate::{
+    name::TestName,
+    plan::{PlannedEntry, RetriesFrom},
+    suite::Variant,
+    words::Phase,
+};
+
+const W1: WorkerId = WorkerId(1);
+const W2: WorkerId = WorkerId(2);
+
+/// An engine with what it did, fed step by step on a clock of its own.
+struct Bench {
+    engine: Engine,
+    now: Timestamp,
+    effects: Vec<Effect>,
+}
+
+fn policy() -> Policy {
+    Policy {
+        other_worker: false,
+        pause: Span::ZERO,
+        give_up_after: None,
+        run_limit: Span::seconds(3600),
+        patience: Span::seconds(10),
+        shards: None,
+        most_name_bytes: 1 << 20,
+    }
+}
+
+fn entry(name: &str, ms: u64) -> PlannedEntry {
+    PlannedEntry {
+        name: TestName::parse(name).unwrap(),
+        variant: 0,
+        group: None,
+        expected: (ms > 0).then_some(Span::millis(ms)),
+        retries: 0,
+        retries_from: RetriesFrom::Default,
+        limit: Span::seconds(60),
+        claims: 0,
+    }
+}
+
+fn plan(entries: Vec<PlannedEntry>) -> Plan {
+    Plan {
+        variants: vec![Variant::default()],
+        listed: entries.len(),
+        entries,
+        claim_sets: vec![vec![], vec!["berth".into()], vec!["berth".into(), "crane".into()]],
+    }
+}
+
+impl Bench {
+    fn new(policy: Policy, entries: Vec<PlannedEntry>) -> Self {
+        let mut bench = Self { engine: Engine::new(policy), now: Timestamp(0), effects: Vec::new() };
+        bench.fleet(&[(W1, 2), (W2, 2)]);
+        bench.feed(Input::Planned(plan(entries)));
+        bench
+    }
+
+    fn feed(&mut self, input: Input) -> Vec<Effect> {
+        let effects = self.engine.handle(input, self.now);
+        self.effects.extend(effects.clone());
+        effects
+    }
+
+    fn fleet(&mut self, workers: &[(WorkerId, u32)]) {
+        let workers: BTreeMap<WorkerId, u32> = workers.iter().copied().collect();
+        self.feed(Input::Fleet { workers, none_because: "waiting for a worker".into() });
+    }
+
+    fn pass_time(&mut self, span: Span) -> Vec<Effect> {
+        self.now = self.now + span;
+        self.feed(Input::Tick)
+    }
+
+    fn free(&mut self, worker: WorkerId, slot: u16) -> Option<Grant> {
+        self.free_with(worker, slot, &[])
+    }
+
+    fn free_with(&mut self, worker: WorkerId, slot: u16, taken: &[&str]) -> Option<Grant> {
+        let taken: BTreeSet<String> = taken.iter().map(|t| (*t).to_owned()).collect();
+        self.feed(Input::Free { worker, slot, taken }).into_iter().find_map(|effect| match effect {
+            Effect::Grant(grant) => Some(grant),
+            _ => None,
+        })
+    }
+
+    fn end(&mut self, batch: BatchId, entry: u32, ended: Ended) -> Option<AttemptKept> {
+        let input = Input::Ended { batch, entry, ended, spent: Span::millis(10) };
+        self.feed(input).into_iter().find_map(|effect| match effect {
+            Effect::Attempt(kept) => Some(kept),
+            _ => None,
+        })
+    }
+
+    fn over(&mut self, batch: BatchId) {
+        self.feed(Input::BatchEnded { batch, end: BatchEnd::Done });
+    }
+
+    /// Runs a grant whole: every entry ends as `how` says.
+    fn run(&mut self, grant: &Grant, how: impl Fn(u32) -> Ended) {
+        for index in &grant.entries {
+            self.feed(Input::Began { batch: grant.batch, entry: *index });
+            self.end(grant.batch, *index, how(*index));
+        }
+        self.over(grant.batch);
+    }
+
+    fn notes(&self) -> Vec<String> {
+        let note = |e: &Effect| if let Effect::Note(text) = e { Some(text.clone()) } else { None };
+        self.effects.iter().filter_map(note).collect()
+    }
+
+    fn verdict(&self) -> Option<(Verdict, &str)> {
+        self.engine.verdict()
+    }
+}
+
+fn names(count: u32) -> Vec<PlannedEntry> {
+    (0..count).map(|i| entry(&format!("t/{i}"), 1000)).collect()
+}
+
+#[test]
+fn the_longest_runs_first() {
+    let mut bench = Bench::new(policy(), vec![entry("a", 10), entry("b", 9000), entry("c", 500), entry("d", 8000)]);
+    assert_eq!(bench.free(W1, 0).unwrap().entries, [1]);
+    assert_eq!(bench.free(W1, 1).unwrap().entries, [3]);
+    assert_eq!(bench.free(W2, 0).unwrap().entries, [2], "a batch ends before it is worth more than its share");
+    assert_eq!(bench.free(W2, 1).unwrap().entries, [0]);
+    assert!(bench.free(W1, 0).is_none());
+}
+
+#[test]
+fn batches_are_large_first_and_small_last() {
+    let mut bench = Bench::new(policy(), names(100));
+    let mut sizes = Vec::new();
+    for slot in (0..2).cycle() {
+        let Some(grant) = bench.free(W1, slot) else { break };
+        sizes.push(grant.entries.len());
+        bench.run(&grant, |_| Ended::Passed);
+    }
+    assert_eq!(sizes.iter().sum::<usize>(), 100);
+    assert!(sizes.is_sorted_by(|a, b| a >= b), "{sizes:?}");
+    assert!(sizes[0] >= 12 && sizes.last() == Some(&1), "{sizes:?}");
+    assert_eq!(bench.verdict(), Some((Verdict::Passed, "")));
+}
+
+#[test]
+fn a_batch_holds_no_more_names_than_a_command_line_takes() {
+    let mut bench = Bench::new(Policy { most_name_bytes: 20, ..policy() }, names(100));
+    assert_eq!(bench.free(W1, 0).unwrap().entries.len(), 5, "each name takes 4 bytes with its end");
+}
+
+#[test]
+fn verdicts_follow_the_outcomes() {
+    use Ended::{Failed, Passed, Skipped};
+    let cases: [(&[Ended], Verdict, &str); 5] = [
+        (&[Passed, Passed], Verdict::Passed, ""),
+        (&[Passed, Failed], Verdict::Failed, "1 of 2 failed"),
+        (&[Passed, Skipped], Verdict::Passed, ""),
+        (&[Skipped, Skipped], Verdict::Void, "nothing was tested: 2 skipped, 0 parked, none run"),
+        (&[Failed, Skipped], Verdict::Failed, "1 of 2 failed"),
+    ];
+    for (ended, verdict, reason) in cases {
+        let mut bench = Bench::new(policy(), names(ended.len() as u32));
+        while let Some(grant) = bench.free(W1, 0) {
+            bench.run(&grant, |i| ended[i as usize]);
+        }
+        assert_eq!(bench.verdict(), Some((verdict, reason)), "{ended:?}");
+        assert_eq!(bench.engine.phase(), Phase::Finished);
+    }
+}
+
+#[test]
+fn a_run_waits_for_the_end_of_its_batches() {
+    let mut bench = Bench::new(policy(), names(1));
+    let grant = bench.free(W1, 0).unwrap();
+    bench.end(grant.batch, 0, Ended::Passed);
+    assert_eq!(bench.verdict(), None, "what the batch leaves behind is still to come");
+    bench.over(grant.batch);
+    assert_eq!(bench.verdict(), Some((Verdict::Passed, "")));
+}
+
+fn with_retries(retries: u8, count: u32) -> Vec<PlannedEntry> {
+    names(count).into_iter().map(|e| PlannedEntry { retries, ..e }).collect()
+}
+
+#[test]
+fn a_retry_has_a_process_of_its_own_and_makes_the_entry_flaky() {
+    let mut bench = Bench::new(policy(), with_retries(2, 3));
+    let mut retried = 0;
+    for _ in 0..20 {
+        let Some(grant) = bench.free(W1, 0) else { break };
+        if grant.attempt.is_some_and(|n| n > 1) {
+            retried += 1;
+            assert_eq!(grant.entries.len(), 1);
+            bench.run(&grant, |_| if grant.attempt == Some(3) { Ended::Passed } else { Ended::Failed });
+        } else {
+            bench.run(&grant, |i| if i == 1 { Ended::Failed } else { Ended::Passed });
+        }
+    }
+    assert_eq!(retried, 2);
+    let tally = bench.engine.tally();
+    assert_eq!((tally.passed, tally.flaky, tally.failed), (2, 1, 0));
+    assert_eq!(bench.verdict(), Some((Verdict::Passed, "")));
+}
+
+#[test]
+fn every_way_of_failing_uses_a_retry_up() {
+    let mut bench = Bench::new(policy(), with_retries(2, 1));
+    for (number, ended) in [(1, Ended::Failed), (2, Ended::Overran), (3, Ended::Crashed)] {
+        let grant = bench.free(W1, 0).unwrap();
+        assert_eq!(grant.attempt, Some(number));
+        let kept = bench.end(grant.batch, 0, ended).unwrap();
+        assert_eq!((kept.number, kept.decided), (number, (number == 3).then_some(Outcome::Failed)));
+        bench.over(grant.batch);
+    }
+    assert_eq!(bench.verdict(), Some((Verdict::Failed, "1 of 1 failed")));
+}
+
+#[test]
+fn a_test_that_failed_and_then_skips_itself_has_failed() {
+    let mut bench = Bench::new(policy(), with_retries(1, 1));
+    let first = bench.free(W1, 0).unwrap();
+    bench.run(&first, |_| Ended::Failed);
+    let second = bench.free(W1, 0).unwrap();
+    bench.run(&second, |_| Ended::Skipped);
+    assert_eq!(bench.verdict(), Some((Verdict::Failed, "1 of 1 failed")));
+}
+
+#[test]
+fn a_retry_waits_for_its_pause() {
+    let mut bench = Bench::new(Policy { pause: Span::millis(500), ..policy() }, with_retries(1, 1));
+    let grant = bench.free(W1, 0).unwrap();
+    bench.run(&grant, |_| Ended::Failed);
+    assert!(bench.free(W1, 0).is_none());
+    assert_eq!(bench.engine.wake_at(bench.now), Some(Timestamp(500_000)));
+    bench.pass_time(Span::millis(500));
+    assert!(bench.free(W1, 0).is_some());
+}
+
+#[test]
+fn a_retry_goes_to_another_worker_while_one_is_there() {
+    let asked = Policy { other_worker: true, ..policy() };
+    let mut bench = Bench::new(asked.clone(), with_retries(1, 1));
+    let grant = bench.free(W1, 0).unwrap();
+    bench.run(&grant, |_| Ended::Failed);
+    assert!(bench.free(W1, 0).is_none());
+    assert!(bench.free(W2, 0).is_some());
+
+    let mut alone = Bench::new(asked, with_retries(1, 1));
+    let grant = alone.free(W1, 0).unwrap();
+    alone.run(&grant, |_| Ended::Failed);
+    alone.fleet(&[(W1, 2)]);
+    assert!(alone.free(W1, 0).is_some(), "no other worker is there");
+}
+
+#[test]
+fn retries_stop_when_too_much_has_failed() {
+    let mut bench = Bench::new(Policy { give_up_after: Some(20), ..policy() }, with_retries(3, 10));
+    let mut attempts = 0;
+    while let Some(grant) = bench.free(W1, 0) {
+        attempts += grant.entries.len();
+        bench.run(&grant, |_| Ended::Failed);
+    }
+    assert!(attempts < 20, "{attempts} attempts of 10 entries");
+    assert_eq!(bench.engine.tally().failed, 10);
+    assert_eq!(bench.notes(), ["no more retries: 3 of 10 tests failed, more than 20% (give-up-after in [retry])"]);
+}
+
+#[test]
+fn a_repeated_message_changes_nothing() {
+    let mut bench = Bench::new(policy(), names(2));
+    let grant = bench.free(W1, 0).unwrap();
+    assert!(bench.end(grant.batch, grant.entries[0], Ended::Passed).is_some());
+    assert!(bench.end(grant.batch, grant.entries[0], Ended::Failed).is_none());
+    bench.over(grant.batch);
+    assert!(bench.feed(Input::BatchEnded { batch: grant.batch, end: BatchEnd::Done }).is_empty());
+    assert!(bench.end(grant.batch, grant.entries[0], Ended::Failed).is_none());
+    assert_eq!(bench.engine.stats().ended, 1);
+}
+
+#[test]
+fn messages_about_nothing_known_are_left_aside() {
+    let mut bench = Bench::new(policy(), names(1));
+    let grant = bench.free(W1, 0).unwrap();
+    assert!(bench.end(BatchId(99), 0, Ended::Passed).is_none());
+    assert!(bench.end(grant.batch, 7, Ended::Passed).is_none());
+    assert!(bench.feed(Input::Began { batch: grant.batch, entry: 7 }).is_empty());
+    assert!(bench.end(grant.batch, 0, Ended::Lost).is_none(), "a worker cannot say of itself that it is lost");
+    assert_eq!(bench.verdict(), None);
+}
+
+#[test]
+fn what_a_batch_did_not_run_goes_back_uncharged() {
+    let mut bench = Bench::new(policy(), names(40));
+    let grant = bench.free(W1, 0).unwrap();
+    assert!(grant.entries.len() > 2);
+    bench.end(grant.batch, grant.entries[0], Ended::Crashed);
+    let effects = bench.feed(Input::BatchEnded { batch: grant.batch, end: BatchEnd::Done });
+    let back = effects.iter().filter(|e| matches!(e, Effect::WentBack { .. })).count();
+    assert_eq!(back, grant.entries.len() - 1);
+    assert_eq!(bench.engine.entry(grant.entries[1]), (None, false, 0));
+}
+
+#[test]
+fn a_lost_attempt_does_not_count_but_five_in_a_row_do() {
+    let mut bench = Bench::new(policy(), names(1));
+    for round in 1..=MOST_LOST_IN_A_ROW {
+        let grant = bench.free(W1, 0).unwrap_or_else(|| panic!("round {round}"));
+        bench.feed(Input::Began { batch: grant.batch, entry: 0 });
+        bench.feed(Input::WorkerLost { worker: W1 });
+        assert_eq!(bench.engine.tally().failed, u32::from(round == MOST_LOST_IN_A_ROW));
+    }
+    assert_eq!(bench.verdict(), Some((Verdict::Failed, "1 of 1 failed")));
+    assert_eq!(bench.notes(), ["t/0 failed: its worker was lost 5 times in a row while it ran"]);
+    assert_eq!(bench.engine.stats().ended, 0);
+}
+
+#[test]
+fn a_worker_that_comes_back_keeps_what_it_holds_and_ends_what_is_not_its() {
+    let mut bench = Bench::new(policy(), names(40));
+    let kept = bench.free(W1, 0).unwrap();
+    let gone = bench.free(W1, 1).unwrap();
+    let holds = BTreeSet::from([kept.batch, BatchId(77)]);
+    let effects = bench.feed(Input::WorkerBack { worker: W1, holds });
+    assert!(effects.contains(&Effect::Revoke { worker: W1, batch: BatchId(77) }));
+    assert!(effects.contains(&Effect::BatchOver { batch: gone.batch }));
+    assert!(bench.end(kept.batch, kept.entries[0], Ended::Passed).is_some());
+    assert!(bench.end(gone.batch, gone.entries[1], Ended::Passed).is_none());
+}
+
+fn grouped() -> Vec<PlannedEntry> {
+    let group = |name: &str, group| PlannedEntry { group: Some(group), retries: 1, ..entry(name, 1000) };
+    vec![group("g/a", 0), entry("x", 10), group("g/b", 0), group("h/a", 1), group("g/c", 0)]
+}
+
+#[test]
+fn a_group_stays_together_in_listed_order() {
+    let mut bench = Bench::new(policy(), grouped());
+    assert_eq!(bench.free(W1, 0).unwrap().entries, [0, 2, 4]);
+    assert_eq!(bench.free(W1, 1).unwrap().entries, [3]);
+    assert_eq!(bench.free(W2, 0).unwrap().entries, [1]);
+}
+
+#[test]
+fn a_retry_does_not_run_beside_its_group() {
+    let mut bench = Bench::new(policy(), grouped());
+    let group = bench.free(W1, 0).unwrap();
+    bench.free(W1, 1).unwrap();
+    bench.free(W2, 0).unwrap();
+    bench.end(group.batch, 0, Ended::Failed);
+    assert!(bench.free(W2, 1).is_none(), "its group still runs");
+    bench.end(group.batch, 2, Ended::Passed);
+    bench.end(group.batch, 4, Ended::Passed);
+    bench.over(group.batch);
+    assert_eq!(bench.free(W2, 1).unwrap().entries, [0]);
+}
+
+#[test]
+fn claims_do_not_overlap_within_a_run_nor_with_others() {
+    let claim = |name: &str, claims| PlannedEntry { claims, ..entry(name, 1000) };
+    let mut bench = Bench::new(policy(), vec![claim("a", 1), claim("b", 2), entry("c", 10)]);
+    let first = bench.free(W1, 0).unwrap();
+    assert_eq!(bench.engine.held_claims().collect::<Vec<_>>(), ["berth"]);
+    assert_eq!(bench.free(W1, 1).unwrap().entries, [2], "only what claims nothing may run beside it");
+    assert!(bench.free(W2, 0).is_none());
+    bench.run(&first, |_| Ended::Passed);
+    assert!(bench.free_with(W2, 0, &["crane"]).is_none(), "another run has the crane");
+    assert_eq!(bench.free(W2, 0).unwrap().entries, [1]);
+}
+
+#[test]
+fn shards_bound_the_slots_in_use() {
+    let mut bench = Bench::new(Policy { shards: Some(1), ..policy() }, names(40));
+    let grant = bench.free(W1, 0).unwrap();
+    assert!(!bench.engine.wants_slots());
+    assert!(bench.free(W2, 0).is_none());
+    bench.run(&grant, |_| Ended::Passed);
+    assert!(bench.free(W2, 0).is_some());
+}
+
+#[test]
+fn a_run_without_a_worker_says_so_and_turns_void() {
+    let mut bench = Bench::new(policy(), names(2));
+    bench.fleet(&[]);
+    assert_eq!(bench.engine.waiting_for(), Some("waiting for a worker"));
+    bench.pass_time(Span::seconds(9));
+    assert_eq!(bench.verdict(), None);
+    bench.fleet(&[(W1, 1)]);
+    assert_eq!(bench.engine.waiting_for(), None);
+    bench.fleet(&[]);
+    bench.pass_time(Span::seconds(9));
+    assert_eq!(bench.verdict(), None, "the wait begins anew");
+    bench.pass_time(Span::seconds(1));
+    let (verdict, reason) = bench.verdict().unwrap();
+    assert_eq!(verdict, Verdict::Void);
+    assert_eq!(reason, "waiting for a worker; none came within 10 s (patience in [limits])");
+    assert_eq!(bench.engine.tally().unrun, 2);
+}
+
+#[test]
+fn workers_that_can_do_nothing_for_a_run_are_left_and_when_none_is_left_it_is_void() {
+    let mut bench = Bench::new(policy(), names(1));
+    for (worker, last) in [(W1, false), (W2, true)] {
+        let grant = bench.free(worker, 0).unwrap();
+        let end = BatchEnd::Unfit("no such program".into());
+        bench.feed(Input::BatchEnded { batch: grant.batch, end });
+        assert!(bench.free(worker, 0).is_none());
+        assert_eq!(bench.verdict().is_some(), last);
+    }
+    assert_eq!(bench.verdict(), Some((Verdict::Void, "no worker can carry it out: no such program")));
+}
+
+#[test]
+fn processes_that_never_report_anything_make_the_run_void() {
+    let mut bench = Bench::new(policy(), with_retries(5, 50));
+    for _ in 0..MOST_BARREN_BATCHES {
+        assert_eq!(bench.verdict(), None);
+        let grant = bench.free(W1, 0).unwrap();
+        bench.end(grant.batch, grant.entries[0], Ended::Crashed);
+        bench.over(grant.batch);
+    }
+    let (verdict, reason) = bench.verdict().unwrap();
+    assert_eq!((verdict, reason), (Verdict::Void, "nothing was tested: 10 processes ended without a single result"));
+}
+
+#[test]
+fn a_stop_ends_everything_at_once() {
+    let mut bench = Bench::new(policy(), names(40));
+    let grant = bench.free(W1, 0).unwrap();
+    bench.end(grant.batch, grant.entries[0], Ended::Passed);
+    let effects = bench.feed(Input::Stop { reason: "stopped by asta".into() });
+    assert!(effects.contains(&Effect::Revoke { worker: W1, batch: grant.batch }));
+    assert_eq!(bench.verdict(), Some((Verdict::Stopped, "stopped by asta")));
+    let tally = bench.engine.tally();
+    assert_eq!((tally.passed, tally.unrun, tally.total()), (1, 39, 40));
+    assert!(bench.end(grant.batch, grant.entries[1], Ended::Failed).is_none(), "late results change nothing");
+    assert_eq!(bench.engine.wake_at(bench.now), None);
+    let back = bench.feed(Input::WorkerBack { worker: W1, holds: BTreeSet::from([grant.batch]) });
+    assert_eq!(back, [Effect::Revoke { worker: W1, batch: grant.batch }]);
+}
+
+#[test]
+fn a_run_past_its_limit_is_stopped() {
+    let mut bench = Bench::new(Policy { run_limit: Span::seconds(60), ..policy() }, names(2));
+    bench.free(W1, 0).unwrap();
+    assert_eq!(bench.engine.wake_at(bench.now), Some(Timestamp(60_000_000)));
+    bench.pass_time(Span::seconds(60));
+    let (verdict, reason) = bench.verdict().unwrap();
+    assert_eq!(verdict, Verdict::Stopped);
+    assert_eq!(reason, "it ran longer than the suite's limit of 1 m 00 s (run in [limits])");
+}
+
+#[test]
+fn time_left_follows_what_is_left() {
+    let mut bench = Bench::new(policy(), names(8));
+    bench.fleet(&[(W1, 2)]);
+    assert_eq!(bench.engine.time_left(bench.now), Some(Span::seconds(4)));
+    let grant = bench.free(W1, 0).unwrap();
+    for index in &grant.entries {
+        bench.feed(Input::Began { batch: grant.batch, entry: *index });
+        bench.end(grant.batch, *index, Ended::Passed);
+    }
+    assert_eq!(grant.entries.len(), 2);
+    assert_eq!(bench.engine.time_left(bench.now), Some(Span::seconds(3)));
+    let unknown = Bench::new(policy(), vec![entry("a", 0)]);
+    assert_eq!(unknown.engine.time_left(unknown.now), None, "nothing is known yet");
+}
+
+#[test]
+fn an_engine_built_again_goes_on_where_it_was() {
+    let mut bench = Bench::new(policy(), with_retries(1, 4));
+    let first = bench.free(W1, 0).unwrap();
+    let kept = bench.end(first.batch, first.entries[0], Ended::Failed).unwrap();
+    let past_attempt = PastAttempt {
+        entry: kept.entry,
+        number: kept.number,
+        batch: kept.batch,
+        worker: W1,
+        ended: kept.ended,
+        spent: kept.spent,
+        decided: None,
+    };
+    let past_batch = PastBatch {
+        batch: first.batch,
+        worker: W1,
+        slot: 0,
+        entries: first.entries.clone(),
+        granted_at: Timestamp(0),
+        open: true,
+    };
+    let engine = Engine::restore(policy(), plan(with_retries(1, 4)), Timestamp(0), &[past_attempt], &[past_batch]);
+    let mut again = Bench { engine, now: Timestamp(0), effects: Vec::new() };
+    again.fleet(&[(W1, 2), (W2, 2)]);
+    assert_eq!(again.engine.slots_in_use(), 1);
+    assert_eq!(again.engine.stats().ended, 1);
+    assert!(again.end(first.batch, first.entries[0], Ended::Failed).is_none(), "it was counted before");
+    let mut granted = Vec::new();
+    while let Some(grant) = again.free(W2, 0) {
+        assert!(grant.batch > first.batch, "numbers go on");
+        granted.extend(grant.entries.clone());
+        again.run(&grant, |_| Ended::Passed);
+    }
+    assert!(granted.contains(&first.entries[0]), "its retry is due");
+    for index in &first.entries[1..] {
+        again.end(first.batch, *index, Ended::Passed);
+    }
+    again.over(first.batch);
+    let tally = again.engine.tally();
+    assert_eq!((tally.flaky, tally.passed), (1, 3));
+    assert_eq!(again.verdict(), Some((Verdict::Passed, "")));
+}
+
+#[test]
+fn a_void_before_the_plan_needs_no_entries() {
+    let mut engine = Engine::new(policy());
+    let effects = engine.handle(Input::Void("listing failed".into()), Timestamp(0));
+    assert!(effects.contains(&Effect::Verdict { verdict: Verdict::Void, reason: "listing failed".into() }));
+    assert!(engine.handle(Input::Planned(plan(names(1))), Timestamp(1)).is_empty(), "it is over");
+}
+
+#[test]
+fn slots_offered_while_listing_are_not_taken() {
+    let mut bench = Bench { engine: Engine::new(policy()), now: Timestamp(0), effects: Vec::new() };
+    bench.fleet(&[(W1, 1)]);
+    assert!(bench.free(W1, 0).is_none());
+    assert!(!bench.engine.wants_slots());
+    bench.feed(Input::Planned(plan(names(1))));
+    assert!(bench.engine.wants_slots());
+}
+
+proptest::proptest! {
+    /// Whatever order results and ends come in, every entry ends with one outcome and the tally agrees.
+    #[test]
+    fn every_order_of_results_ends_well(
+        ended in proptest::collection::vec(0u8..4, 1..40),
+        retries in 0u8..3,
+        slots in 1u16..4,
+    ) {
+        let count = ended.len() as u32;
+        let mut bench = Bench::new(policy(), with_retries(retries, count));
+        let how = |i: u32| [Ended::Passed, Ended::Failed, Ended::Skipped, Ended::Overran][usize::from(ended[i as usize])];
+        for round in 0..10_000 {
+            if bench.verdict().is_some() {
+                break;
+            }
+            proptest::prop_assert!(round < 9_999, "it does not end");
+            for slot in 0..slots {
+                if let Some(grant) = bench.free(W1, slot) {
+                    bench.run(&grant, how);
+                }
+            }
+        }
+        let tally = bench.engine.tally();
+        proptest::prop_assert_eq!(tally.done(), count);
+        let failing = ended.iter().filter(|e| matches!(e, 1 | 3)).count() as u32;
+        proptest::prop_assert_eq!(tally.failed, failing);
+        let attempts = bench.engine.stats().ended;
+        proptest::prop_assert_eq!(attempts, count + failing * u32::from(retries));
+    }
+}
