@@ -73,6 +73,9 @@ pub struct Engine {
     /// Known work that waits, and the number of waiting entries of unknown length.
     left_known: u64,
     left_unknown: u32,
+    /// What passed attempts of known length took, and what they were expected to take, in microseconds.
+    took_known: u64,
+    expected_known: u64,
     began_at: Option<Timestamp>,
     waiting_since: Option<Timestamp>,
     waiting_said: Option<String>,
@@ -104,6 +107,8 @@ impl Engine {
             any_result: false,
             left_known: 0,
             left_unknown: 0,
+            took_known: 0,
+            expected_known: 0,
             began_at: None,
             waiting_since: None,
             waiting_said: None,
@@ -344,7 +349,14 @@ impl Engine {
             longest = longest.max(of_batch);
         }
         let queued = self.left_known + u64::from(self.left_unknown) * self.usual().0;
-        Some(Span(((queued + running) / u64::from(slots)).max(longest)))
+        let left = ((queued + running) / u64::from(slots)).max(longest);
+        Some(Span((left as f64 * self.pace()) as u64))
+    }
+
+    /// How much longer this run's tests take than their records say; 1 until enough is known.
+    fn pace(&self) -> f64 {
+        let ratio = self.took_known as f64 / (self.expected_known as f64).max(1.0);
+        if self.stats.ended >= 5 && self.expected_known > 0 { ratio.clamp(0.2, 20.0) } else { 1.0 }
     }
 
     fn adopt(&mut self, plan: Plan) {
@@ -594,6 +606,10 @@ impl Engine {
         if ended != Ended::Lost {
             self.stats.add(ended, spent);
             self.any_result |= ended != Ended::Crashed;
+        }
+        if let (Ended::Passed, Some(expected)) = (ended, self.plan.entries[index as usize].expected) {
+            self.took_known += spent.0;
+            self.expected_known += expected.0;
         }
         self.stumbled += u32::from(first_stumble);
         let allowed = u32::from(self.plan.entries[index as usize].retries);

@@ -474,6 +474,19 @@ fn time_left_follows_what_is_left() {
 }
 
 #[test]
+fn time_left_follows_the_pace_of_this_run() {
+    let mut bench = Bench::new(policy(), names(60));
+    bench.fleet(&[(W1, 1)]);
+    let grant = bench.free(W1, 0).unwrap();
+    for index in &grant.entries {
+        let input = Input::Ended { batch: grant.batch, entry: *index, ended: Ended::Passed, spent: Span::seconds(3) };
+        bench.feed(input);
+    }
+    let waiting = u64::from(bench.engine.tally().waiting);
+    assert_eq!(bench.engine.time_left(bench.now), Some(Span::seconds(3 * waiting)), "three times what the record says");
+}
+
+#[test]
 fn an_engine_built_again_goes_on_where_it_was() {
     let mut bench = Bench::new(policy(), with_retries(1, 4));
     let first = bench.free(W1, 0).unwrap();
