@@ -95,16 +95,31 @@ fn spawn(mut command: Command) -> Child {
     answer.recv().expect("the spawner answers")
 }
 
-/// The quay that tests share which do it no harm. It has two workers with two slots each.
+/// The quay that tests share which do it no harm. It has two workers with two slots each, and is cleared away when the
+/// tests are done.
 pub fn shared() -> &'static Quay {
-    static SHARED: LazyLock<Quay> = LazyLock::new(|| {
-        let quay = Quay::open();
-        for name in ["heron", "tern"] {
-            std::mem::forget(quay.worker(name, 2));
-        }
-        quay
-    });
-    &SHARED
+    &SHARED.0
+}
+
+static SHARED: LazyLock<(Quay, [Process; 2])> = LazyLock::new(|| {
+    let quay = Quay::open();
+    let workers = ["heron", "tern"].map(|name| quay.worker(name, 2));
+    // SAFETY: the function does not unwind, and uses nothing that is gone when the process exits.
+    unsafe { libc::atexit(clear_away) };
+    (quay, workers)
+});
+
+extern "C" fn clear_away() {
+    let (quay, workers) = &*SHARED;
+    for process in workers.iter().chain(&quay.service) {
+        process.signal(libc::SIGTERM);
+        let mut status = 0;
+        // SAFETY: the pointer is to a local number, and the child is ours.
+        unsafe { libc::waitpid(process.0.id() as i32, &raw mut status, 0) };
+    }
+    if let Err(e) = fs::remove_dir_all(quay.dir.path()) {
+        eprintln!("{e}");
+    }
 }
 
 impl Quay {

@@ -1,0 +1,296 @@
+//! The store against a real PostgreSQL.
+
+use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, sync::LazyLock};
+
+use chrono::{NaiveDate, TimeZone, Utc};
+use kesmo_core::{
+    plan::RunOptions,
+    record::Record,
+    run::{AttemptStats, Tally},
+    suite::listing,
+    time::Span,
+    words::{Ended, Outcome, Phase, Verdict},
+};
+use kesmo_service::postgres::Postgres;
+use kesmo_store::{
+    Store,
+    commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch, RunChange},
+    month_of,
+    runs::{Filter, NewRun, RunRow},
+};
+
+/// One cluster for all tests of this file; it is stopped, and its folder removed, when the tests are done.
+struct Cluster {
+    postgres: Postgres,
+    folder: tempfile::TempDir,
+}
+
+static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| {
+    let folder = tempfile::tempdir().expect("a folder");
+    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).expect("its rights");
+    let postgres = Postgres::start(folder.path()).expect("PostgreSQL starts");
+    // SAFETY: the function does not unwind, and uses nothing that is gone when the process exits.
+    unsafe { libc::atexit(clear_away) };
+    Cluster { postgres, folder }
+});
+
+extern "C" fn clear_away() {
+    if let Err(e) = CLUSTER.postgres.stop() {
+        eprintln!("{e}");
+    }
+    if let Err(e) = std::fs::remove_dir_all(CLUSTER.folder.path()) {
+        eprintln!("{e}");
+    }
+}
+
+async fn store() -> Store {
+    Store::open(&CLUSTER.postgres.url()).await.expect("the store opens")
+}
+
+/// A suite of that name with a run.
+async fn run(store: &Store, name: &str, labels: &[(&str, &str)]) -> RunRow {
+    let digest = format!("{name}-digest");
+    store.add_source(&digest, "suite = …").await.unwrap();
+    let suite = store.put_suite(name, "about it", &digest, true).await.unwrap();
+    let labels: BTreeMap<String, String> = labels.iter().map(|(k, v)| ((*k).into(), (*v).into())).collect();
+    let options = RunOptions { labels, retries: Some(2), ..RunOptions::default() };
+    let new = NewRun {
+        suite_id: suite.id,
+        source: &digest,
+        pool: "standing",
+        options: &options,
+        seed: 7,
+        started_by: "asta",
+    };
+    store.add_run(new).await.unwrap()
+}
+
+fn attempt(run: &RunRow, entry: u32, number: u16, ended: Ended, decided: Option<Outcome>) -> NewAttempt {
+    NewAttempt {
+        month: month_of(run.created_at),
+        run_id: run.id,
+        entry,
+        number,
+        batch: 1,
+        worker: "heron".into(),
+        slot: 0,
+        began_at: Utc::now(),
+        spent_us: 1500,
+        ended,
+        decided,
+        message: "a NUL \0 in it".into(),
+        detail: String::new(),
+        steps: serde_json::json!([{ "name": "scan\0", "ok": true }]),
+        log: "printed".into(),
+        log_blob: None,
+        log_bytes: 7,
+    }
+}
+
+fn change(run: &RunRow, phase: Phase, verdict: Option<Verdict>) -> RunChange {
+    RunChange {
+        run_id: run.id,
+        phase,
+        verdict,
+        reason: String::new(),
+        listings: vec!["a-key".into()],
+        listed: 3,
+        tally: Tally { passed: 2, failed: 1, ..Tally::default() },
+        stats: AttemptStats { ended: 3, ..AttemptStats::default() },
+        strip: "ppf".into(),
+        began_at: Some(Utc::now()),
+        finished_at: verdict.map(|_| Utc::now()),
+    }
+}
+
+fn whole_commit(run: &RunRow) -> Commit {
+    Commit {
+        batches: vec![NewBatch {
+            run_id: run.id,
+            number: 1,
+            worker: "heron".into(),
+            slot: 0,
+            entries: vec![0, 2, 1],
+            granted_at: Utc::now(),
+        }],
+        over: vec![(run.id, 1)],
+        attempts: vec![
+            attempt(run, 0, 1, Ended::Passed, Some(Outcome::Passed)),
+            attempt(run, 1, 1, Ended::Failed, None),
+            attempt(run, 1, 2, Ended::Passed, Some(Outcome::Flaky)),
+            attempt(run, 2, 1, Ended::Failed, None),
+        ],
+        decided: vec![Decided {
+            month: month_of(run.created_at),
+            run_id: run.id,
+            entry: 2,
+            number: 1,
+            outcome: Outcome::Failed,
+        }],
+        notes: vec![(run.id, "a remark".into())],
+        artifacts: vec![NewArtifact {
+            run_id: run.id,
+            entry: Some(1),
+            batch: 1,
+            path: "shot.png".into(),
+            about: "the gate".into(),
+            digest: "d".repeat(64),
+            bytes: 12,
+        }],
+        runs: vec![change(run, Phase::Finished, Some(Verdict::Failed))],
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_commit_sent_twice_changes_nothing_the_second_time() {
+    let store = store().await;
+    let run = run(&store, "twice", &[]).await;
+    let mut commit = whole_commit(&run);
+    store.commit(&commit).await.unwrap();
+    // A remark may stand twice after a commit whose answer was lost; nothing else may.
+    commit.notes.clear();
+    store.commit(&commit).await.unwrap();
+    let bones = store.attempt_bones(run.id, month_of(run.created_at)).await.unwrap();
+    assert_eq!(bones.len(), 4);
+    let decided: Vec<(i32, &str)> = bones.iter().filter_map(|b| Some((b.entry, b.decided.as_deref()?))).collect();
+    let decided: BTreeMap<i32, &str> = decided.into_iter().collect();
+    assert_eq!(decided, BTreeMap::from([(0, "passed"), (1, "flaky"), (2, "failed")]));
+    let batches = store.batches(run.id).await.unwrap();
+    assert_eq!((batches.len(), batches[0].open), (1, false));
+    assert_eq!(batches[0].entry_numbers().unwrap(), [0, 2, 1], "their order is kept");
+    assert_eq!(store.artifacts(run.id, None).await.unwrap().len(), 1);
+    assert_eq!(store.notes(run.id).await.unwrap(), ["a remark"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_postgresql_cannot_hold_is_replaced_and_not_refused() {
+    let store = store().await;
+    let run = run(&store, "nul", &[]).await;
+    store.commit(&whole_commit(&run)).await.unwrap();
+    let attempts = store.attempts_of(run.id, month_of(run.created_at), &[1]).await.unwrap();
+    assert_eq!(attempts.iter().map(|a| a.number).collect::<Vec<_>>(), [1, 2]);
+    assert_eq!(attempts[0].message, "a NUL \u{fffd} in it");
+    assert_eq!(attempts[0].steps[0]["name"], "scan\u{fffd}");
+    let log = store.attempt_log(run.id, month_of(run.created_at), 1, 2).await.unwrap();
+    assert_eq!(log, Some(("printed".into(), None)));
+    assert_eq!(store.attempt_log(run.id, month_of(run.created_at), 1, 9).await.unwrap(), None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn runs_are_numbered_by_suite_and_found_again() {
+    let store = store().await;
+    let first = run(&store, "numbers", &[("release", "31")]).await;
+    let second = run(&store, "numbers", &[("release", "32"), ("quay", "north")]).await;
+    assert_eq!((first.number, second.number), (1, 2));
+    assert_eq!(run(&store, "others", &[]).await.number, 1);
+    let (found, suite) = store.run("numbers", 2).await.unwrap().unwrap();
+    assert_eq!((found.id, suite.as_str()), (second.id, "numbers"));
+    assert_eq!(found.run_options().unwrap().retries, Some(2));
+    assert!(store.run("numbers", 3).await.unwrap().is_none());
+    let with = |label: &[(&str, &str)]| Filter {
+        suite: Some("numbers".into()),
+        labels: label.iter().map(|(k, v)| ((*k).into(), (*v).into())).collect(),
+        limit: 10,
+        ..Filter::default()
+    };
+    let numbers = async |filter: Filter| -> Vec<i32> {
+        store.runs(&filter).await.unwrap().into_iter().map(|(r, _)| r.number).collect()
+    };
+    assert_eq!(numbers(with(&[])).await, [2, 1], "newest first");
+    assert_eq!(numbers(with(&[("release", "32")])).await, [2]);
+    assert_eq!(numbers(with(&[("release", "31"), ("quay", "north")])).await, Vec::<i32>::new());
+    let unfinished = async || store.unfinished_runs().await.unwrap().iter().any(|(r, _)| r.id == first.id);
+    assert!(unfinished().await);
+    let over = Commit { runs: vec![change(&first, Phase::Finished, Some(Verdict::Stopped))], ..Commit::default() };
+    store.commit(&over).await.unwrap();
+    assert!(!unfinished().await);
+    let failed = Filter { verdict: Some("stopped".into()), ..with(&[]) };
+    assert_eq!(numbers(failed).await, [1]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_verdict_without_an_end_is_refused_whole() {
+    let store = store().await;
+    let run = run(&store, "half", &[]).await;
+    let mut commit = whole_commit(&run);
+    commit.runs = vec![change(&run, Phase::Running, Some(Verdict::Passed))];
+    assert!(matches!(store.commit(&commit).await, Err(kesmo_store::Error::Refused(_))));
+    assert!(store.batches(run.id).await.unwrap().is_empty(), "nothing of it was kept");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn attempts_are_kept_by_the_month_of_their_run() {
+    let day = Utc.with_ymd_and_hms(2026, 12, 31, 23, 59, 59).unwrap();
+    assert_eq!(month_of(day), NaiveDate::from_ymd_opt(2026, 12, 1).unwrap());
+    let store = store().await;
+    let run = run(&store, "month", &[]).await;
+    store.commit(&whole_commit(&run)).await.unwrap();
+    let other = month_of(run.created_at).checked_sub_months(chrono::Months::new(1)).unwrap();
+    assert!(store.attempt_bones(run.id, other).await.unwrap().is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn suites_keep_their_files_until_they_get_new_ones() {
+    let store = store().await;
+    for digest in ["suite-a", "suite-b"] {
+        store.add_source(digest, "text").await.unwrap();
+        store.add_source(digest, "text").await.unwrap();
+    }
+    let first = store.put_suite("files", "one", "suite-a", false).await.unwrap();
+    let kept = store.put_suite("files", "two", "suite-b", true).await.unwrap();
+    assert_eq!((kept.id, kept.source.as_str(), kept.about.as_str()), (first.id, "suite-a", "one"));
+    let renewed = store.put_suite("files", "two", "suite-b", false).await.unwrap();
+    assert_eq!((renewed.id, renewed.source.as_str()), (first.id, "suite-b"));
+    assert_eq!(store.suite_file("suite-b").await.unwrap().as_deref(), Some("text"));
+    assert!(store.remove_suite("files").await.unwrap());
+    assert!(!store.remove_suite("files").await.unwrap());
+    assert!(store.suite("files").await.unwrap().is_none());
+    assert!(!store.suites().await.unwrap().iter().any(|s| s.slug == "files"));
+    let back = store.put_suite("files", "three", "suite-a", true).await.unwrap();
+    assert_eq!((back.id, back.removed), (first.id, false));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn lists_and_records_are_read_back_as_they_were() {
+    let store = store().await;
+    let tests = listing::read(b"gate/open\n{\"name\":\"gate/late\",\"tags\":[\"smoke\"],\"seconds\":1.5}\n").unwrap();
+    assert!(store.listing("a-list").await.unwrap().is_none());
+    store.add_listing("a-list", &tests).await.unwrap();
+    store.add_listing("a-list", &tests[..1]).await.unwrap();
+    assert_eq!(store.listing("a-list").await.unwrap(), Some(tests), "the first stays");
+    let run = run(&store, "records", &[]).await;
+    let record =
+        Record::default().with(Outcome::Flaky, Some(Span::millis(5))).with(Outcome::Passed, Some(Span::millis(6)));
+    let put = |record| vec![("gate/open".to_owned(), "screen=phone".to_owned(), record)];
+    store.put_records(run.suite_id, &put(Record::default())).await.unwrap();
+    store.put_records(run.suite_id, &put(record)).await.unwrap();
+    let read = store.records(run.suite_id).await.unwrap();
+    assert_eq!(read.len(), 1);
+    assert_eq!(read[&("gate/open".to_owned(), "screen=phone".to_owned())], record);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tokens_are_found_by_their_hash_only() {
+    let store = store().await;
+    assert!(store.add_token("a-token", b"hash", "reader").await.unwrap());
+    assert!(!store.add_token("a-token", b"other", "reader").await.unwrap(), "the name is taken");
+    assert!(store.add_token("bad-role", b"third", "captain").await.is_err());
+    let row = store.token_of_hash(b"hash").await.unwrap().unwrap();
+    assert_eq!((row.name.as_str(), row.last_used_at), ("a-token", None));
+    store.token_used("a-token").await.unwrap();
+    assert!(store.token_of_hash(b"hash").await.unwrap().unwrap().last_used_at.is_some());
+    assert!(store.token_of_hash(b"hahs").await.unwrap().is_none());
+    assert!(store.remove_token("a-token").await.unwrap());
+    assert!(store.token_of_hash(b"hash").await.unwrap().is_none());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_second_start_takes_the_running_server_over_and_migrates_nothing() {
+    let first = store().await;
+    let again = Postgres::start(CLUSTER.folder.path()).expect("it is taken over");
+    assert_eq!(again.url(), CLUSTER.postgres.url());
+    assert!(Store::open(&again.url()).await.expect("the store opens").answers().await);
+    assert!(first.answers().await);
+    let wrong = again.url().replace("kesmo:", "kesmo:x");
+    assert!(matches!(Store::open(&wrong).await, Err(kesmo_store::Error::Away(_))), "the cluster wants its password");
+}
