@@ -31,7 +31,10 @@ use crate::{
 type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
 
 /// Events of one report, at the most.
-const MOST_EVENTS: usize = 256;
+const MOST_EVENTS: usize = 512;
+/// Results that come one by one are gathered so long, so that fast tests do not cost a message each. What frees a slot is
+/// never kept waiting.
+const GATHER: Duration = Duration::from_millis(12);
 /// Events that are not acknowledged; past that nothing more is read from tests until some are.
 const MOST_UNSTORED: usize = 20_000;
 
@@ -98,6 +101,8 @@ struct Worker {
     running: BTreeMap<BatchKey, BTreeSet<u32>>,
     listing: BTreeSet<String>,
     unstored: Unstored,
+    /// Events that wait for more of them.
+    gathered: Vec<WorkerEvent>,
     coming: mpsc::Receiver<Vec<WorkerEvent>>,
 }
 
@@ -149,6 +154,7 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
         running: BTreeMap::new(),
         listing: BTreeSet::new(),
         unstored: Unstored::default(),
+        gathered: Vec::new(),
         coming,
     };
     tokio::pin!(leave);
@@ -273,8 +279,15 @@ impl Worker {
         let mut heard = Instant::now();
         let mut welcomed = false;
         let mut beat = tokio::time::interval(Duration::from_secs(1));
+        let mut due: Option<Instant> = None;
         loop {
-            let room = welcomed && self.unstored.events < MOST_UNSTORED;
+            let room = welcomed && self.unstored.events + self.gathered.len() < MOST_UNSTORED;
+            if welcomed && due.is_some_and(|t| t <= Instant::now()) {
+                due = None;
+                if let Err(e) = self.send_gathered(socket).await {
+                    return Ended::Cut(e);
+                }
+            }
             tokio::select! {
                 message = socket.next() => {
                     let text = match message {
@@ -290,6 +303,7 @@ impl Worker {
                             patience = Duration::from_millis(patience_ms);
                             welcomed = true;
                             beat = tokio::time::interval((patience / 4).max(Duration::from_millis(50)));
+                            due = (!self.gathered.is_empty()).then(Instant::now);
                             if let Err(e) = self.say_again(socket).await {
                                 return Ended::Cut(e);
                             }
@@ -300,18 +314,16 @@ impl Worker {
                     }
                 }
                 events = self.coming.recv(), if room => {
-                    let Some(mut events) = events else { return Ended::Left };
-                    while events.len() < MOST_EVENTS && let Ok(more) = self.coming.try_recv() {
-                        events.extend(more);
+                    let Some(events) = events else { return Ended::Left };
+                    self.gathered.extend(events);
+                    while self.gathered.len() < MOST_EVENTS && let Ok(more) = self.coming.try_recv() {
+                        self.gathered.extend(more);
                     }
-                    for part in parts(events) {
-                        self.note(&part);
-                        let report = self.unstored.push(part);
-                        if let Err(e) = say(socket, &report).await {
-                            return Ended::Cut(e);
-                        }
-                    }
+                    let frees = |e: &WorkerEvent| matches!(e, WorkerEvent::BatchEnded { .. } | WorkerEvent::Listed { .. });
+                    let at_once = self.gathered.len() >= MOST_EVENTS || self.gathered.iter().any(frees);
+                    due = Some(if at_once { Instant::now() } else { due.unwrap_or_else(|| Instant::now() + GATHER) });
                 }
+                () = tokio::time::sleep_until(due.unwrap_or(heard)), if due.is_some() => {}
                 _ = beat.tick() => {
                     if heard.elapsed() > patience {
                         return Ended::Cut("the service is silent".into());
@@ -331,6 +343,24 @@ impl Worker {
                 }
             }
         }
+    }
+
+    async fn send_gathered(&mut self, socket: &mut Socket) -> Result<(), String> {
+        let mut events = std::mem::take(&mut self.gathered).into_iter().peekable();
+        while events.peek().is_some() {
+            let part: Vec<WorkerEvent> = events.by_ref().take(MOST_EVENTS).collect();
+            self.note(&part);
+            let report = self.unstored.push(part);
+            if let Err(e) = say(socket, &report).await {
+                // What was not sent is not acknowledged either, and is sent again after the reconnect.
+                let rest: Vec<WorkerEvent> = events.collect();
+                if !rest.is_empty() {
+                    self.gathered = rest;
+                }
+                return Err(e);
+            }
+        }
+        Ok(())
     }
 
     /// After a reconnect: what is not acknowledged, and what runs now.
@@ -417,16 +447,6 @@ impl Worker {
             _ => tracing::error!(slot, "the service gave work to a slot that is not here"),
         }
     }
-}
-
-/// Cuts events into reports of bounded size.
-fn parts(events: Vec<WorkerEvent>) -> Vec<Vec<WorkerEvent>> {
-    let mut parts = Vec::new();
-    let mut events = events.into_iter().peekable();
-    while events.peek().is_some() {
-        parts.push(events.by_ref().take(MOST_EVENTS).collect());
-    }
-    parts
 }
 
 async fn say(socket: &mut Socket, message: &FromWorker) -> Result<(), String> {
