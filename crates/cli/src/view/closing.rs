@@ -7,7 +7,7 @@ use kesmo_core::{
 };
 use kesmo_wire::api::{Entries, Entry, Run};
 
-use super::{Paint, bold, outcome, paint, run_head};
+use super::{Paint, bold, columns, fit, outcome, paint, run_head};
 
 fn name(entry: &Entry) -> String {
     if entry.variant.is_empty() { entry.test.clone() } else { format!("{} ({})", entry.test, entry.variant) }
@@ -34,7 +34,7 @@ pub fn text(run: &Run, failed: &Entries, flaky: &Entries, slowest: &Entries, url
             let on = entry.worker.as_ref().map(|w| format!(", last on {w}")).unwrap_or_default();
             out += &format!("  {} {}  {}{on}\n", outcome(Outcome::Failed), name(entry), attempts(entry.attempts));
             for line in entry.message.lines().take(4) {
-                out += &format!("      {}\n", shorten(line, 160));
+                out += &format!("      {}\n", fit(&shorten(line, 160), 6));
             }
         }
         out += &more(failed, "failed");
@@ -43,13 +43,10 @@ pub fn text(run: &Run, failed: &Entries, flaky: &Entries, slowest: &Entries, url
         out += &format!("\n{}\n", bold("Flaky"));
         for entry in &flaky.entries {
             let message = entry.message.lines().next().unwrap_or_default();
-            let said = if message.is_empty() {
-                String::new()
-            } else {
-                format!("; failed before with: {}", shorten(message, 120))
-            };
-            out +=
-                &format!("  {} {}  passed at attempt {}{said}\n", outcome(Outcome::Flaky), name(entry), entry.attempts);
+            let passed = format!("{}  passed at attempt {}", name(entry), entry.attempts);
+            let before = format!("; failed before with: {}", shorten(message, 120));
+            let said = if message.is_empty() { String::new() } else { fit(&before, columns(&passed) + 4) };
+            out += &format!("  {} {passed}{said}\n", outcome(Outcome::Flaky));
         }
         out += &more(flaky, "flaky");
     }

@@ -183,7 +183,7 @@ fn figures(s: &RunSummary, elapsed: Span) -> String {
 
 /// The water line: a cell for each stretch of outcomes in the order in which they came, then what runs, then open water.
 fn bar(strip: &str, total: u32, running: u32, width: usize) -> String {
-    let cells = width.min(120);
+    let cells = width.min(240);
     if total == 0 {
         return paint(Paint::Dim, &"·".repeat(cells));
     }

@@ -174,11 +174,26 @@ pub fn columns(text: &str) -> usize {
     count
 }
 
-/// A table with aligned columns. A head that begins with `>` is of a column aligned to the right.
-pub fn table(heads: &[&str], rows: Vec<Vec<String>>) -> String {
+/// Cuts a text to the room that is left on a terminal's line; elsewhere it stays whole.
+pub fn fit(text: &str, used: usize) -> String {
+    if on_terminal() {
+        kesmo_core::name::shorten(text, width().saturating_sub(used + 1).max(12))
+    } else {
+        text.to_owned()
+    }
+}
+
+/// A table with aligned columns. On a terminal a last column of words is cut to the line. A head that begins with `>` is of a column aligned to the right.
+pub fn table(heads: &[&str], mut rows: Vec<Vec<String>>) -> String {
     let plain: Vec<&str> = heads.iter().map(|h| h.trim_start_matches('>')).collect();
-    let used = |i: usize| rows.iter().any(|r| r.get(i).is_some_and(|c| !c.is_empty()));
-    let shown: Vec<usize> = (0..heads.len()).filter(|i| used(*i)).collect();
+    let used = |rows: &[Vec<String>], i: usize| rows.iter().any(|r| r.get(i).is_some_and(|c| !c.is_empty()));
+    let shown: Vec<usize> = (0..heads.len()).filter(|i| used(&rows, *i)).collect();
+    if let Some((last, before)) = shown.split_last() {
+        let wide = |i: &usize| rows.iter().map(|r| columns(&r[*i])).max().unwrap_or(0).max(columns(plain[*i])) + 2;
+        let taken: usize = before.iter().map(wide).sum();
+        // A painted text must not be cut within its colour.
+        rows.iter_mut().filter(|r| !r[*last].contains('\x1b')).for_each(|r| r[*last] = fit(&r[*last], taken));
+    }
     let wide = |i: usize| rows.iter().map(|r| columns(&r[i])).max().unwrap_or(0).max(columns(plain[i]));
     let line = |cell: &dyn Fn(usize) -> String| {
         let mut out = String::new();

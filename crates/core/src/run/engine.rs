@@ -334,12 +334,13 @@ impl Engine {
         if slots == 0 {
             return None;
         }
+        let pace = self.pace();
         let mut running = 0;
         let mut longest = 0;
         for (id, batch) in &self.batches {
             let mut of_batch = 0;
             for index in batch.entries.iter().filter(|i| self.held_by(**i, *id)) {
-                let expected = self.expected(*index).0;
+                let expected = (self.expected(*index).0 as f64 * pace) as u64;
                 of_batch += match self.entries[*index as usize].state {
                     State::Held { began: Some(began), .. } => expected.saturating_sub(now.since(began).0),
                     _ => expected,
@@ -349,8 +350,8 @@ impl Engine {
             longest = longest.max(of_batch);
         }
         let queued = self.left_known + u64::from(self.left_unknown) * self.usual().0;
-        let left = ((queued + running) / u64::from(slots)).max(longest);
-        Some(Span((left as f64 * self.pace()) as u64))
+        let queued = (queued as f64 * pace) as u64;
+        Some(Span(((queued + running) / u64::from(slots)).max(longest)))
     }
 
     /// How much longer this run's tests take than their records say; 1 until enough is known.
