@@ -94,6 +94,19 @@ fn a_run_without_a_worker_says_so_at_once_and_turns_void_after_its_patience() {
     );
 }
 
+#[test]
+fn listing_tests_without_a_worker_says_what_to_start() {
+    let quay = shared();
+    let folder = quay.tap("no-lister", "a", "echo \"ok - $t\"", "[needs]\nbrowser = \"lantern\"");
+    assert!(quay.kesmo(&["suite", "add", &folder.to_string_lossy()]).status.success());
+    let tests = quay.kesmo(&["tests", "no-lister"]);
+    assert_eq!(tests.status.code(), Some(2));
+    assert_says(
+        &all_said(&tests),
+        &["its tests are not listed yet", "kesmo worker --pool standing --offer browser=lantern"],
+    );
+}
+
 /// Tests that each leave a line in a file when they run, so that what really ran can be counted.
 fn counted(quay: &Quay, name: &str, count: usize, seconds: &str) -> (std::path::PathBuf, std::path::PathBuf) {
     let names: String = (0..count).map(|i| format!("t{i} ")).collect();

@@ -460,7 +460,10 @@ impl Floor {
         }
         if !self.commit.is_empty() {
             let commit = std::mem::take(&mut self.commit);
-            self.store_commit(&commit).await;
+            if !self.store_commit(&commit).await {
+                // Nothing of it is acknowledged, so that the workers bring it again to the next service.
+                self.after.clear();
+            }
         }
         for after in std::mem::take(&mut self.after) {
             match after {
@@ -471,18 +474,23 @@ impl Floor {
         }
     }
 
-    async fn store_commit(&self, commit: &Commit) {
+    /// Tells whether it was stored, or refused for good; false only if the service is to stop and PostgreSQL is away.
+    async fn store_commit(&self, commit: &Commit) -> bool {
         let mut pause = Duration::from_millis(50);
         let mut tries = 0;
         loop {
             match self.store.commit(commit).await {
-                Ok(()) => return,
+                Ok(()) => return true,
                 Err(e) => {
                     tries += 1;
+                    if tries > 5 && self.stopping.load(std::sync::atomic::Ordering::SeqCst) {
+                        tracing::error!("the service stops without its last commit: {e}");
+                        return false;
+                    }
                     // What PostgreSQL refuses for good must not stop all other runs; it is told loudly instead.
                     if tries > 20 && matches!(e, kesmo_store::Error::Refused(_) | kesmo_store::Error::Content(_)) {
                         tracing::error!("a commit is given up, PostgreSQL refuses it: {e}; {commit:?}");
-                        return;
+                        return true;
                     }
                     tracing::warn!("a commit failed and is tried again: {e}");
                     tokio::time::sleep(pause).await;

@@ -49,6 +49,12 @@ impl Floor {
         self.settle_records().await;
         match self.store.listing(&ask.key).await {
             Ok(Some(tests)) => tell(reply, Ok(tests)),
+            Ok(None) if self.workers.capable(&ask.pool, &ask.needs).is_empty() => {
+                tell(
+                    reply,
+                    Err(format!("its tests are not listed yet; {}", self.workers.none_because(&ask.pool, &ask.needs))),
+                );
+            }
             Ok(None) => self.want(ask).replies.push(reply),
             Err(e) => tell(reply, Err(e.to_string())),
         }

@@ -11,7 +11,10 @@ mod workers;
 
 use std::{
     collections::{BTreeMap, HashMap},
-    sync::Arc,
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
     time::Duration,
 };
 
@@ -113,6 +116,7 @@ enum Message {
 #[derive(Clone)]
 pub struct FloorHandle {
     sender: mpsc::Sender<Message>,
+    leaving: Arc<AtomicBool>,
     pub hub: Arc<Hub>,
     pub patience: Duration,
 }
@@ -179,6 +183,7 @@ impl FloorHandle {
 
     /// Commits what is open and ends.
     pub async fn leave(&self) {
+        self.leaving.store(true, Ordering::SeqCst);
         self.send(Message::Leave).await;
     }
 }
@@ -217,6 +222,8 @@ pub(crate) struct Floor {
     floor_published: Instant,
     fleet_changed: bool,
     leaving: bool,
+    /// The service is asked to stop: a commit that PostgreSQL does not take is given up, unacknowledged.
+    stopping: Arc<AtomicBool>,
 }
 
 /// Starts the floor with all unfinished runs.
@@ -226,6 +233,7 @@ pub(crate) struct Floor {
 pub async fn start(store: Store, blobs: Blobs, patience: Duration) -> Result<(FloorHandle, JoinHandle<()>), Error> {
     let (sender, receiver) = mpsc::channel(1024);
     let hub = Arc::new(Hub::default());
+    let leaving = Arc::new(AtomicBool::new(false));
     let mut floor = Floor {
         store,
         blobs,
@@ -243,10 +251,11 @@ pub async fn start(store: Store, blobs: Blobs, patience: Duration) -> Result<(Fl
         floor_published: Instant::now(),
         fleet_changed: true,
         leaving: false,
+        stopping: Arc::clone(&leaving),
     };
     floor.take_up().await?;
     let task = tokio::spawn(floor.work(receiver));
-    Ok((FloorHandle { sender, hub, patience }, task))
+    Ok((FloorHandle { sender, leaving, hub, patience }, task))
 }
 
 impl Floor {
