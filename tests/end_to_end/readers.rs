@@ -12,7 +12,7 @@ case $1 in exit/badly) echo 'the ramp is up' >&2; exit 3 ;; exit/killed) kill -S
 "#;
     let (status, said) = quay.stay(&quay.suite("by-exit", "exit", script, ""), &[]);
     assert_eq!(status, 1, "{said}");
-    assert_says(&said, &["● 1", "◆ 2", "the ramp is up (status 3)", "signal 11 (segmentation fault)"]);
+    assert_says(&said, &["● 1", "◆ 2", "the ramp is up", "(status 3)", "signal 11 (segmentation fault)"]);
     let attempts = quay.history("by-exit/1", "exit/killed");
     assert_eq!(attempts[0]["ended"], "crashed");
 }

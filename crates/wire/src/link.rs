@@ -164,3 +164,65 @@ pub struct ListJob {
     pub slot: u16,
     pub errand: Errand,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn again<T: Serialize + serde::de::DeserializeOwned>(message: &T) -> String {
+        let text = serde_json::to_string(message).expect("it can be written");
+        let read: T = serde_json::from_str(&text).expect("it can be read");
+        assert_eq!(serde_json::to_string(&read).expect("it can be written"), text);
+        text
+    }
+
+    #[test]
+    fn messages_of_a_worker_are_read_as_they_are_written() {
+        let key = BatchKey { run: 7, batch: 3 };
+        let report = AttemptReport {
+            key,
+            entry: 2,
+            ended: Ended::Failed,
+            began_us: 1,
+            ended_us: 2,
+            spent_us: 1,
+            message: "expected Closed".into(),
+            detail: String::new(),
+            steps: vec![Step { name: "scan".into(), ok: false, ms: Some(1.5) }],
+            log: Log::Blob { digest: "d".repeat(64), bytes: 9 },
+        };
+        let file = KeptFile { path: "shot.png".into(), about: String::new(), digest: "d".repeat(64), bytes: 9 };
+        let events = vec![
+            WorkerEvent::Began { key, entry: 2, at_us: 1 },
+            WorkerEvent::Ended(Box::new(report)),
+            WorkerEvent::Kept { key, entry: None, files: vec![file] },
+            WorkerEvent::Note { key, text: "a remark".into() },
+            WorkerEvent::BatchEnded { key, end: BatchEnd::Unfit("no such program".into()) },
+            WorkerEvent::Listed { job: "j".into(), result: Err("the list command failed".into()) },
+        ];
+        let text = again(&FromWorker::Report { number: 9, events });
+        assert!(text.starts_with(r#"{"say":"report","number":9,"#), "{text}");
+        assert!(!text.contains("detail"), "what is empty is not sent");
+        assert_eq!(again(&FromWorker::Leaving), r#"{"say":"leaving"}"#);
+    }
+
+    #[test]
+    fn messages_of_the_service_are_read_as_they_are_written() {
+        let errand = Errand {
+            run: "boarding-gate/42".into(),
+            bundle: "d".repeat(64),
+            variant: vec![("screen".into(), "phone".into())],
+            settings: BTreeMap::from([("passengers".into(), "200".into())]),
+            env: BTreeMap::new(),
+            seed: 7,
+        };
+        let entries = vec![GrantedEntry { index: 0, name: "gate/open".into(), limit_us: 1 }];
+        let key = BatchKey { run: 7, batch: 3 };
+        again(&ToWorker::Grant(Box::new(Grant { key, slot: 1, errand: errand.clone(), entries, attempt: Some(2) })));
+        again(&ToWorker::List(Box::new(ListJob { job: "j".into(), slot: 0, errand })));
+        assert_eq!(again(&ToWorker::Stored { number: 4 }), r#"{"say":"stored","number":4}"#);
+        assert_eq!(again(&ToWorker::Revoke { key }), r#"{"say":"revoke","key":{"run":7,"batch":3}}"#);
+        again(&ToWorker::Welcome { patience_ms: 10_000 });
+        again(&ToWorker::Refused { message: "no".into() });
+    }
+}

@@ -238,7 +238,10 @@ impl BatchRun<'_> {
                     (None, None) => last_words,
                 };
                 let ended = reading.progress.process_ended(&end, now, &words);
-                reading.found.extend(ended.into_iter().map(Step::Finished));
+                for finished in ended {
+                    let log = reading.log.take();
+                    reading.found.push(Step::Finished(finished, log));
+                }
             }
         }
         if leftovers > 0 {
@@ -268,10 +271,12 @@ impl BatchRun<'_> {
         let mut complete_since: Option<i64> = None;
         loop {
             // When every test has its result, the process is about to end: what it still prints belongs to the last one.
-            let closing = reading.progress.complete() && ended_at.is_none();
-            let complete_at = if closing { *complete_since.get_or_insert_with(now_us) } else { now_us() };
-            let waited_enough = now_us() >= complete_at + CLOSING.as_micros() as i64;
-            if !reading.found.is_empty() && (!closing || waited_enough) {
+            let complete = reading.progress.complete();
+            let closing = complete && ended_at.is_none();
+            let complete_at = if complete { *complete_since.get_or_insert_with(now_us) } else { now_us() };
+            let still_open = ended_at.is_none() || out.is_some() || err.is_some();
+            let hold = complete && still_open && now_us() < complete_at + CLOSING.as_micros() as i64;
+            if !reading.found.is_empty() && !hold {
                 self.flush(reading, offset).await;
             }
             if ended_at.is_some() && out.is_none() && err.is_none() {
@@ -284,6 +289,10 @@ impl BatchRun<'_> {
                 Some((at, _)) => at.min(batch_deadline),
                 None => batch_deadline,
             };
+            let past_deadline = ended_at.is_none() && now_us() >= deadline;
+            if ended_at.is_some_and(|t| t.elapsed() >= LAST_WORDS) {
+                break;
+            }
             let until_deadline = Duration::from_micros(u64::try_from(deadline - now_us()).unwrap_or(0));
             tokio::select! {
                 read = read_some(&mut out, &mut out_buffer) => match read {
@@ -302,14 +311,16 @@ impl BatchRun<'_> {
                     status = waited.ok();
                     ended_at = Some(tokio::time::Instant::now());
                 }
-                () = tokio::time::sleep(CLOSING), if closing && !reading.found.is_empty() => {}
+                () = tokio::time::sleep(CLOSING), if hold => {}
                 () = tokio::time::sleep(HELD_BACK), if held_back => {
                     if let Some(tap) = reading.tap.as_mut().and_then(TapReader::release) {
                         reading.take_tap(tap, now_us());
                     }
                 }
-                () = tokio::time::sleep_until(ended_at.unwrap_or_else(tokio::time::Instant::now) + LAST_WORDS), if ended_at.is_some() => break,
-                () = tokio::time::sleep(until_deadline), if ended_at.is_none() => {
+                // Only to wake: what is due is looked at above, as a program that never stops printing is always ready.
+                () = tokio::time::sleep(LAST_WORDS), if ended_at.is_some() => {}
+                () = tokio::time::sleep(until_deadline), if ended_at.is_none() => {}
+                () = std::future::ready(()), if past_deadline => {
                     let now = now_us();
                     let why = match reading.progress.deadline() {
                         _ if closing => {
@@ -415,7 +426,7 @@ impl BatchRun<'_> {
         while let Some(step) = steps.next() {
             match step {
                 // A beginning whose end is known already need not be told.
-                Step::Began(position, _) if matches!(steps.peek(), Some(Step::Finished(f)) if f.position == position) =>
+                Step::Began(position, _) if matches!(steps.peek(), Some(Step::Finished(f, _)) if f.position == position) =>
                     {}
                 Step::Began(position, at_us) => {
                     let entry = self.grant.entries[offset + position].index;
@@ -425,8 +436,10 @@ impl BatchRun<'_> {
                     let text = format!("{text} (batch {} on {})", key.batch, self.tools.worker);
                     events.push(WorkerEvent::Note { key, text });
                 }
-                Step::Finished(finished) => {
-                    let text = reading.log.take();
+                Step::Finished(finished, mut text) => {
+                    if steps.peek().is_none() && reading.progress.complete() {
+                        text += &reading.log.take();
+                    }
                     self.attempts.push((offset + finished.position, finished.began_us, finished.ended_us));
                     let report = AttemptReport {
                         key,
@@ -517,7 +530,8 @@ fn read_bounded(path: &Path) -> Result<Vec<u8>, String> {
 /// Something to report.
 enum Step {
     Began(usize, i64),
-    Finished(Finished),
+    /// With what was printed until then.
+    Finished(Finished, String),
     Remark(String),
 }
 
@@ -580,7 +594,8 @@ impl Reading {
     fn take_result(&mut self, name: &str, number: usize, reported: Reported, now: i64) {
         match self.progress.result(name, number, reported, now) {
             Ok((finished, next)) => {
-                self.found.push(Step::Finished(finished));
+                let log = self.log.take();
+                self.found.push(Step::Finished(finished, log));
                 self.found.extend(next.map(|position| Step::Began(position, now)));
             }
             Err(remark) => self.found.extend(remark.map(Step::Remark)),
@@ -671,4 +686,198 @@ fn open_fifo(path: &Path) -> Result<tokio::net::unix::pipe::Receiver, String> {
         return Err(failed(std::io::Error::last_os_error()));
     }
     tokio::net::unix::pipe::OpenOptions::new().read_write(true).open_receiver(path).map_err(failed)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use kesmo_wire::link::{BatchKey, Errand};
+
+    use super::*;
+    use crate::Config;
+
+    /// A worker's tools with a source that is here and prepared, so that no service is needed.
+    struct Bench {
+        tools: Tools,
+        coming: mpsc::Receiver<Vec<WorkerEvent>>,
+        _home: tempfile::TempDir,
+    }
+
+    fn bench(results: &str, run: &str, more: &str, script: &str) -> Bench {
+        crate::process::become_subreaper();
+        let home = tempfile::tempdir().unwrap();
+        let folder = home.path().join("sources/bundle/files");
+        std::fs::create_dir_all(&folder).unwrap();
+        let file = format!(
+            "suite = \"bench\"\n[tests]\nlist = [\"true\"]\nrun = [\"sh\", \"tests.sh\", \"{run}\"]\nresults = \"{results}\"\n{more}\n"
+        );
+        std::fs::write(folder.join("kesmo.toml"), file).unwrap();
+        std::fs::write(folder.join("tests.sh"), script).unwrap();
+        std::fs::write(home.path().join("sources/bundle/prepared"), "").unwrap();
+        let config = Config {
+            url: "http://127.0.0.1:9".into(),
+            token: "none".into(),
+            name: "heron".into(),
+            pool: "standing".into(),
+            slots: 1,
+            offers: BTreeMap::new(),
+            home: home.path().to_owned(),
+        };
+        let client = reqwest::Client::new();
+        let mark = crate::random_mark();
+        let (events, coming) = mpsc::channel(1000);
+        let tools = Tools {
+            sources: Arc::new(Sources::new(config.clone(), client.clone(), mark.clone())),
+            uploads: Uploads::new(client, &config),
+            events,
+            home: config.home,
+            worker: config.name,
+            mark,
+        };
+        Bench { tools, coming, _home: home }
+    }
+
+    fn grant(names: &[&str], attempt: Option<u16>) -> Grant {
+        let entry =
+            |(i, name): (usize, &&str)| GrantedEntry { index: i as u32, name: (*name).into(), limit_us: 1_000_000 };
+        Grant {
+            key: BatchKey { run: 1, batch: 2 },
+            slot: 0,
+            errand: Errand {
+                run: "bench/1".into(),
+                bundle: "bundle".into(),
+                variant: vec![("screen-size".into(), "phone".into())],
+                settings: BTreeMap::from([("pass-engers".into(), "200".into())]),
+                env: BTreeMap::from([("TZ".into(), "UTC".into())]),
+                seed: 7,
+            },
+            entries: names.iter().enumerate().map(entry).collect(),
+            attempt,
+        }
+    }
+
+    /// Runs a batch and tells what it reported, a line each.
+    async fn told(bench: &mut Bench, grant: Grant) -> Vec<String> {
+        let (_switch, revoked) = watch::channel(false);
+        run(&bench.tools, grant, revoked).await;
+        let mut lines = Vec::new();
+        while let Ok(events) = bench.coming.try_recv() {
+            for event in events {
+                lines.push(match event {
+                    WorkerEvent::Began { entry, .. } => format!("began {entry}"),
+                    WorkerEvent::Ended(r) => {
+                        let log =
+                            if let Log::Text(text) = &r.log { text.trim().replace('\n', "|") } else { String::new() };
+                        format!("{} {} [{}] [{log}]", r.ended, r.entry, r.message)
+                    }
+                    WorkerEvent::Note { text, .. } => format!("note {text}"),
+                    WorkerEvent::BatchEnded { end, .. } => format!("{end:?}"),
+                    WorkerEvent::Kept { .. } | WorkerEvent::Listed { .. } => "other".into(),
+                });
+            }
+        }
+        lines.retain(|l| !l.starts_with("began"));
+        lines
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn each_test_has_its_own_words() {
+        let script = "for t; do echo \"about $t\"; echo \"ok - $t\"; done; sleep 0.1; echo bye >&2";
+        let mut bench = bench("tap", "{names}", "", script);
+        let lines = told(&mut bench, grant(&["a", "b"], None)).await;
+        assert_eq!(lines[0], "passed 0 [] [about a]");
+        assert!(lines[1].starts_with("passed 1 [] [about b") && lines[1].contains("bye"), "{lines:?}");
+        assert_eq!(lines[2], "Done");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_process_sees_what_it_is_promised_and_no_secrets() {
+        let script =
+            r#"env | grep -E '^(KESMO_|TZ)' | grep -v -E 'ARTIFACTS|EVENTS|MARK' | sort; cat "$1" >&2; echo "ok - a""#;
+        let mut bench = bench("tap", "{names-file}", "", script);
+        let lines = told(&mut bench, grant(&["a"], Some(3))).await;
+        let wanted = "KESMO_ATTEMPT=3|KESMO_BATCH=2|KESMO_FACET_SCREEN_SIZE=phone|KESMO_RUN=bench/1|KESMO_SEED=7|\
+                      KESMO_SET_PASS_ENGERS=200|KESMO_SLOT=0|KESMO_WORKER=heron|TZ=UTC";
+        assert!(lines[0].contains(wanted), "{lines:?}");
+        assert!(!lines[0].contains("TOKEN"), "{lines:?}");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn one_process_each_goes_on_after_a_failure() {
+        let script = "[ \"$1\" = b ] && { echo no >&2; exit 1; }; exit 0";
+        let mut bench = bench("exit", "{name}", "", script);
+        let lines = told(&mut bench, grant(&["a", "b", "c"], None)).await;
+        assert_eq!(lines, ["passed 0 [] []", "failed 1 [no (status 1)] [no]", "passed 2 [] []", "Done"]);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_limit_ends_the_test_that_ran() {
+        let mut bench = bench("tap", "{names}", "", "echo ok - a; echo waiting; sleep 600");
+        let lines = told(&mut bench, grant(&["a", "b", "c"], None)).await;
+        assert_eq!(lines.len(), 3, "{lines:?}");
+        assert!(lines[1].starts_with("overran 1 [it ran longer than its limit of 1.0 s"), "{lines:?}");
+        assert!(lines[1].ends_with("[waiting]"), "what it printed until then is kept: {lines:?}");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_program_that_never_stops_printing_is_ended_at_its_limit() {
+        let mut bench =
+            bench("tap", "{names}", "[limits]\noutput = \"8 KiB\"", "while :; do echo again and again; done");
+        let lines = told(&mut bench, grant(&["a"], None)).await;
+        assert!(lines[0].starts_with("overran 0"), "{:.200}", lines[0]);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_process_that_does_not_end_after_its_last_test_is_ended() {
+        let limits = "[limits]\ntest = \"300ms\"";
+        let mut bench = bench("tap", "{names}", limits, "echo ok - a; exec sleep 600");
+        let lines = told(&mut bench, grant(&["a"], None)).await;
+        assert_eq!(lines[0], "passed 0 [] []");
+        assert!(lines.iter().any(|l| l.contains("did not end after its last test and was ended")), "{lines:?}");
+        assert_eq!(lines.last().map(String::as_str), Some("Done"));
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_revoked_batch_ends_at_once_with_its_processes() {
+        let bench = bench("tap", "{names}", "", "sleep 600");
+        let (switch, revoked) = watch::channel(false);
+        let (tools, job) = (bench.tools.clone(), grant(&["a"], None));
+        let running = tokio::spawn(async move { run(&tools, job, revoked).await });
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        switch.send_replace(true);
+        tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
+        assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_command_that_is_not_there_makes_the_worker_unfit() {
+        let mut bench = bench("tap", "{names}", "", "");
+        let folder = bench.tools.home.join("sources/bundle/files/kesmo.toml");
+        let text = std::fs::read_to_string(&folder).unwrap().replace("\"sh\", \"tests.sh\"", "\"./nowhere\"");
+        std::fs::write(&folder, text).unwrap();
+        let lines = told(&mut bench, grant(&["a"], None)).await;
+        assert_eq!(lines.len(), 1);
+        assert!(lines[0].contains("Unfit") && lines[0].contains("./nowhere"), "{lines:?}");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn broken_event_lines_are_remarked_and_the_test_judged_by_its_end() {
+        let script = r#"
+echo '{"test":"a","event":"start"}' >> "$KESMO_EVENTS"
+echo 'nonsense' >> "$KESMO_EVENTS"
+echo '{"test":"z","event":"end","outcome":"passed"}' >> "$KESMO_EVENTS"
+exit 7"#;
+        let mut bench = bench("events", "{names}", "", script);
+        let lines = told(&mut bench, grant(&["a", "b"], None)).await;
+        let all = lines.join("\n");
+        for wanted in [
+            "a broken event line",
+            "\"z\", which is not in the batch",
+            "crashed 0 [its process ended under it, with status 7",
+        ] {
+            assert!(all.contains(wanted), "{all}");
+        }
+        assert!(!all.contains("crashed 1"), "the other goes back, uncharged: {all}");
+    }
 }

@@ -47,6 +47,10 @@ pub struct Uploads {
 }
 
 impl Uploads {
+    pub fn new(client: reqwest::Client, config: &Config) -> Self {
+        Self { client, url: config.url.clone(), token: config.token.clone() }
+    }
+
     /// Uploads, and tells the digest.
     pub async fn send(&self, content: Vec<u8>) -> String {
         let name = digest(&content);
@@ -139,7 +143,7 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
     let (sender, coming) = mpsc::channel(1024);
     let tools = Tools {
         sources: Arc::new(Sources::new(config.clone(), client.clone(), mark.clone())),
-        uploads: Uploads { client, url: config.url.clone(), token: config.token.clone() },
+        uploads: Uploads::new(client, &config),
         events: sender,
         home,
         worker: config.name.clone(),

@@ -302,3 +302,129 @@ impl Workers {
         slots
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn offers(pairs: &[(&str, &str)]) -> BTreeMap<String, String> {
+        pairs.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect()
+    }
+
+    fn hello(name: &str, slots: u16, process: &str, offer: &[(&str, &str)]) -> Hello {
+        Hello {
+            name: name.into(),
+            pool: "standing".into(),
+            slots,
+            offers: offers(offer),
+            process: process.into(),
+            holds: Vec::new(),
+            listing: Vec::new(),
+        }
+    }
+
+    fn link() -> mpsc::Sender<ToWorker> {
+        mpsc::channel(1).0
+    }
+
+    fn two() -> (Workers, WorkerId, WorkerId) {
+        let mut workers = Workers::default();
+        let (heron, _) = workers.link_up(hello("heron", 2, "p1", &[("os", "linux")]), 1, link()).unwrap();
+        let (tern, _) =
+            workers.link_up(hello("tern", 1, "p2", &[("os", "linux"), ("browser", "chromium")]), 2, link()).unwrap();
+        (workers, heron, tern)
+    }
+
+    #[tokio::test]
+    async fn a_name_belongs_to_one_process_at_a_time() {
+        let (mut workers, heron, _) = two();
+        let refused = workers.link_up(hello("heron", 2, "other", &[]), 3, link()).unwrap_err();
+        assert!(refused.contains("a worker named heron is here already"), "{refused}");
+        assert_eq!(workers.link_up(hello("heron", 2, "p1", &[]), 4, link()), Ok((heron, false)), "a link anew");
+        workers.link_down(1, Duration::from_secs(1));
+        assert!(workers.next_loss().is_none(), "an old link's end does not matter");
+        workers.link_down(4, Duration::from_secs(1));
+        assert!(workers.next_loss().is_some());
+        assert_eq!(workers.link_up(hello("heron", 2, "other", &[]), 5, link()), Ok((heron, true)));
+        assert!(workers.next_loss().is_none());
+    }
+
+    #[tokio::test]
+    async fn a_worker_that_stays_away_is_lost_when_its_time_is_over() {
+        let (mut workers, heron, _) = two();
+        workers.link_down(1, Duration::ZERO);
+        assert_eq!(workers.take_lost(), [heron]);
+        workers.remove(heron);
+        let (_, gone) = workers.take_changes();
+        assert_eq!(gone, ["heron"]);
+        assert_eq!(workers.number("heron"), heron, "its number stays its own");
+    }
+
+    #[tokio::test]
+    async fn workers_are_found_by_pool_and_offers() {
+        let (mut workers, heron, tern) = two();
+        assert_eq!(workers.capable("standing", &offers(&[])), BTreeMap::from([(heron, 2), (tern, 1)]));
+        assert_eq!(workers.capable("standing", &offers(&[("browser", "chromium")])), BTreeMap::from([(tern, 1)]));
+        assert!(workers.capable("night", &offers(&[])).is_empty());
+        workers.link_down(2, Duration::from_secs(9));
+        assert!(workers.capable("standing", &offers(&[("browser", "chromium")])).is_empty(), "it is away");
+    }
+
+    #[tokio::test]
+    async fn why_there_is_no_worker_says_what_to_start() {
+        let (workers, ..) = two();
+        let because = |pool: &str, needs: &[(&str, &str)]| workers.none_because(pool, &offers(needs));
+        assert_eq!(
+            because("standing", &[("browser", "lantern")]),
+            "waiting for a worker that offers browser=lantern; start one with \
+             `kesmo worker --pool standing --offer browser=lantern`"
+        );
+        assert_eq!(
+            because("night", &[]),
+            "waiting for a worker: none is in the pool night; start one with `kesmo worker --pool night`"
+        );
+        let mut apart = Workers::default();
+        apart.link_up(hello("a", 1, "p", &[("os", "linux")]), 1, link()).unwrap();
+        apart.link_up(hello("b", 1, "p", &[("browser", "chromium")]), 2, link()).unwrap();
+        let said = apart.none_because("standing", &offers(&[("os", "linux"), ("browser", "chromium")]));
+        assert!(said.starts_with("waiting for a worker that offers browser=chromium, os=linux together"), "{said}");
+    }
+
+    #[tokio::test]
+    async fn idle_slots_are_spread_over_workers() {
+        let (mut workers, heron, tern) = two();
+        assert_eq!(workers.idle_slots(), [(heron, 0), (tern, 0), (heron, 1)]);
+        let key = BatchKey { run: 1, batch: 1 };
+        workers.take(heron, 0, Use::Batch(key));
+        assert_eq!(workers.idle_slots(), [(tern, 0), (heron, 1)]);
+        assert!(!workers.is_idle(heron, 0) && workers.is_idle(heron, 1));
+        workers.free_batch(key);
+        assert!(workers.is_idle(heron, 0));
+        assert!(!workers.is_idle(heron, 7), "there is no such slot");
+    }
+
+    #[tokio::test]
+    async fn after_a_reconnect_only_what_is_held_is_busy() {
+        let (mut workers, heron, _) = two();
+        let held = BatchKey { run: 1, batch: 2 };
+        workers.take(heron, 0, Use::Batch(BatchKey { run: 1, batch: 1 }));
+        workers.take(heron, 1, Use::Listing("a-list".into()));
+        workers.set_busy(heron, &[(0, held)]);
+        assert!(!workers.is_idle(heron, 0) && !workers.is_idle(heron, 1), "the list goes on");
+        workers.free(heron, &Use::Listing("a-list".into()));
+        workers.free_batch(BatchKey { run: 1, batch: 1 });
+        assert!(!workers.is_idle(heron, 0) && workers.is_idle(heron, 1));
+    }
+
+    #[tokio::test]
+    async fn a_worker_that_does_not_read_is_cut_off() {
+        let mut workers = Workers::default();
+        let (sender, _receiver) = mpsc::channel(1);
+        let (heron, _) = workers.link_up(hello("heron", 1, "p", &[]), 1, sender).unwrap();
+        for number in 0..2 {
+            workers.send(heron, ToWorker::Stored { number });
+        }
+        assert!(workers.of_link(1).is_none());
+        assert!(workers.next_loss().is_some(), "it may come back");
+    }
+}
