@@ -49,7 +49,7 @@ install_missing() {
         printf 'create_main_cluster = false\n' | as_root tee /etc/postgresql-common/createcluster.conf >/dev/null
     fi
     as_root env DEBIAN_FRONTEND=noninteractive apt-get update -q >/tmp/kesmo-apt.$$ 2>&1 || { cat /tmp/kesmo-apt.$$ >&2; fail "apt-get update failed"; }
-    as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends "${missing[@]}" >>/tmp/kesmo-apt.$$ 2>&1 ||
+    as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends -o Dpkg::Options::=--force-confold "${missing[@]}" >>/tmp/kesmo-apt.$$ 2>&1 ||
         { tail -n 20 /tmp/kesmo-apt.$$ >&2; fail "apt-get install ${missing[*]} failed"; }
     rm -f /tmp/kesmo-apt.$$
 }
