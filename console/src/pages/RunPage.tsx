@@ -6,9 +6,9 @@ import { type Run, useAgain, useEntries, useMe, useStop } from "../data/api";
 import { type LiveRun, useLiveRun } from "../data/run";
 import { EntryRow } from "../parts/EntryRow";
 import { Empty } from "../parts/Frame";
-import { doneOf, tookOf, totalOf } from "../parts/RunsTable";
+import { countsOf, doneOf, tookOf, totalOf } from "../parts/RunsTable";
 import { Strip } from "../parts/Strip";
-import { OUTCOMES, State, glyphOf, stateOf, toneOf } from "../parts/states";
+import { State, glyphOf, stateOf, toneOf } from "../parts/states";
 import { Facts, TestName, moment, span, useNow } from "../parts/words";
 
 export function RunPage() {
@@ -166,11 +166,6 @@ function EntryList({ name, live }: { name: string; live: LiveRun }) {
   const wanted = useDeferredValue(text);
   const entries = useEntries(name, { state, name: wanted, limit }, live.version);
   const [open, setOpen] = useState<number | null>(null);
-  const counts: [string, number][] = [
-    ...OUTCOMES.map((o): [string, number] => [o, run.tally[o]]),
-    ["running", run.tally.running],
-    ["waiting", run.tally.waiting],
-  ];
   const choose = (next: string) => {
     setState(next === state ? "" : next);
     setLimit(PAGE);
@@ -178,8 +173,7 @@ function EntryList({ name, live }: { name: string; live: LiveRun }) {
   return (
     <>
       <div className="filters" role="group" aria-label="Filter by state">
-        {counts
-          .filter(([, n]) => n > 0)
+        {countsOf(run)
           .map(([of, n]) => (
             <button key={of} type="button" className={`filter ${toneOf(of)}`} aria-pressed={of === state} onClick={() => choose(of)}>
               {glyphOf(of)} {n} {of}

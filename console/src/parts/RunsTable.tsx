@@ -6,12 +6,16 @@ import { SmallStrip } from "./Strip";
 import { OUTCOMES, State, glyphOf, stateOf, toneOf } from "./states";
 import { moment, span, useNow } from "./words";
 
+/** States that some entry is in, with how many. */
+export function countsOf(run: RunSummary): [string, number][] {
+  const all: [string, number][] = [...OUTCOMES.map((o): [string, number] => [o, run.tally[o]]), ["running", run.tally.running], ["waiting", run.tally.waiting]];
+  return all.filter(([, n]) => n > 0);
+}
+
 export function Counts({ run }: { run: RunSummary }) {
-  const shown: [string, number][] = [...OUTCOMES.map((o): [string, number] => [o, run.tally[o]]), ["running", run.tally.running], ["waiting", run.tally.waiting]];
   return (
     <span className="counts">
-      {shown
-        .filter(([, n]) => n > 0)
+      {countsOf(run)
         .map(([state, n]) => (
           <span key={state} className={toneOf(state)} title={state}>
             {glyphOf(state)} {n}

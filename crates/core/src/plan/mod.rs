@@ -167,7 +167,8 @@ impl Plan {
         Ok(plan)
     }
 
-    fn claim_set(&mut self, claims: Vec<String>) -> u32 {
+    /// The index of a set of claims, sorted; a new set is added.
+    pub(crate) fn claim_set(&mut self, claims: Vec<String>) -> u32 {
         let found = self.claim_sets.iter().position(|set| *set == claims).unwrap_or_else(|| {
             self.claim_sets.push(claims);
             self.claim_sets.len() - 1

@@ -438,19 +438,11 @@ impl Engine {
             }
             claims.sort();
             claims.dedup();
-            let claims = self.claim_set(claims);
+            let claims = self.plan.claim_set(claims);
             let work = members.iter().map(|i| self.expected(*i).0).sum();
             let class = Class { variant: self.plan.entries[members[0] as usize].variant, claims };
             self.ready.add(class, Unit { entries: members, work: Span(work), group: Some(group) });
         }
-    }
-
-    fn claim_set(&mut self, claims: Vec<String>) -> u32 {
-        let found = self.plan.claim_sets.iter().position(|set| *set == claims).unwrap_or_else(|| {
-            self.plan.claim_sets.push(claims);
-            self.plan.claim_sets.len() - 1
-        });
-        found as u32
     }
 
     fn may_hold_more(&self) -> bool {
@@ -549,7 +541,7 @@ impl Engine {
         groups.dedup();
         self.held_claims.extend(claims.iter().cloned());
         self.busy_groups.extend(&groups);
-        let claims = self.claim_set(claims);
+        let claims = self.plan.claim_set(claims);
         self.batches.insert(id, Batch { worker, slot, entries, claims, groups, fruitful: false });
     }
 

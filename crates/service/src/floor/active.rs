@@ -49,8 +49,8 @@ pub(crate) struct ActiveRun {
     pub notes: Vec<String>,
     pub strip: String,
     pub finished_at: Option<Timestamp>,
-    /// What each entry's last attempt took, in microseconds, and its worker.
-    pub last: Vec<(u64, u32)>,
+    /// What each entry's last attempt took, in microseconds.
+    pub last: Vec<u64>,
     trouble: VecDeque<Entry>,
     /// Something changed since it was published.
     pub dirty: bool,
@@ -213,7 +213,7 @@ impl ActiveRun {
     pub fn entry(&self, index: u32) -> Entry {
         let planned = &self.engine.plan().entries[index as usize];
         let (outcome, running, attempts) = self.engine.entry(index);
-        let spent = self.last.get(index as usize).map(|l| l.0).filter(|s| *s > 0);
+        let spent = self.last.get(index as usize).copied().filter(|s| *s > 0);
         Entry {
             index,
             test: planned.name.to_string(),
@@ -243,7 +243,7 @@ impl ActiveRun {
                 let state = state_word(outcome, running);
                 (state, planned.name.as_str(), variants[usize::from(planned.variant)].as_str())
             },
-            |i| self.last.get(i as usize).map_or(0, |l| l.0),
+            |i| self.last.get(i as usize).copied().unwrap_or(0),
             |i| self.entry(i),
         )
     }

@@ -74,7 +74,7 @@ impl Floor {
         };
         let mut attempts = Vec::new();
         let bones = self.store.attempt_bones(row.id, active.month).await?;
-        active.last = vec![(0, 0); plan.entries.len()];
+        active.last = vec![0; plan.entries.len()];
         for bone in &bones {
             let worker = self.workers.number(&bone.worker);
             let past = PastAttempt {
@@ -87,7 +87,7 @@ impl Floor {
                 decided: bone.decided.as_deref().and_then(Outcome::of),
             };
             if let Some(last) = active.last.get_mut(past.entry as usize) {
-                *last = (past.spent.0, worker.0);
+                *last = past.spent.0;
             }
             attempts.push(past);
         }
@@ -221,7 +221,7 @@ impl Floor {
         let options = active.row.run_options().unwrap_or_default();
         let input = match Plan::make(&active.file, &options, &lists, expected(&records)) {
             Ok(plan) => {
-                active.last = vec![(0, 0); plan.entries.len()];
+                active.last = vec![0; plan.entries.len()];
                 Input::Planned(plan)
             }
             Err(e) => Input::Void(e.to_string()),
@@ -363,7 +363,7 @@ impl Floor {
             ended_at_us: report.ended_us,
         });
         if let Some(last) = active.last.get_mut(kept.entry as usize) {
-            *last = (kept.spent.0, kept.worker.0);
+            *last = kept.spent.0;
         }
         if let Some(outcome) = kept.decided {
             active.note_outcome(kept.entry, outcome, &kesmo_core::name::shorten(&report.message, 500), Some(&worker));
@@ -509,7 +509,7 @@ impl Floor {
             let (Some(outcome), _, _) = active.engine.entry(index) else { continue };
             if !matches!(outcome, Outcome::Unrun | Outcome::Parked) {
                 let key = (plan.entries[index as usize].name.to_string(), plan.variant_of(index).to_string());
-                let spent = active.last[index as usize].0;
+                let spent = active.last[index as usize];
                 outcomes.push((key, outcome, (spent > 0).then_some(Span(spent))));
             }
         }
