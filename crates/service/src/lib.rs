@@ -19,6 +19,10 @@ use std::{
 
 use kesmo_store::Store;
 use rocket::fairing::AdHoc;
+use tokio::{
+    signal::unix::{SignalKind, signal},
+    sync::watch,
+};
 
 use crate::{access::Known, blobs::Blobs, floor::FloorHandle, postgres::Postgres};
 
@@ -86,6 +90,8 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
     if lock.try_lock().is_err() {
         return Err(Error::FolderTaken(data.display().to_string()));
     }
+    // Listened for before anything is started: a service that is ended while it starts clears away what it began.
+    let asked = asked_to_end()?;
     // A taken port is told before anything is started.
     if config.listen.port() != 0 {
         std::net::TcpListener::bind(config.listen).map_err(|e| Error::Address(config.listen, e.to_string()))?;
@@ -98,7 +104,7 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
             Some(start.await.map_err(|e| Error::Postgres(e.to_string()))??)
         }
     };
-    let result = serve_with(&config, &data, postgres.as_ref(), started).await;
+    let result = serve_with(&config, &data, postgres.as_ref(), asked, started).await;
     if let Some(postgres) = postgres {
         tokio::task::spawn_blocking(move || postgres.stop()).await.map_err(|e| Error::Postgres(e.to_string()))??;
     }
@@ -106,10 +112,28 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
     result
 }
 
+/// Listens for SIGTERM and Ctrl-C from now on; the value turns true when one comes.
+fn asked_to_end() -> Result<watch::Receiver<bool>, Error> {
+    let listen = |kind| signal(kind).map_err(|e| Error::Web(format!("signals cannot be listened for: {e}")));
+    let (mut term, mut interrupt) = (listen(SignalKind::terminate())?, listen(SignalKind::interrupt())?);
+    let (tell, asked) = watch::channel(false);
+    tokio::spawn(async move {
+        tokio::select! {
+            _ = term.recv() => {}
+            _ = interrupt.recv() => {}
+        }
+        tell.send_replace(true);
+        // Kept open, so that who waits later sees the value and not a closed channel.
+        tell.closed().await;
+    });
+    Ok(asked)
+}
+
 async fn serve_with(
     config: &Config,
     data: &Path,
     postgres: Option<&Postgres>,
+    mut asked: watch::Receiver<bool>,
     started: impl FnOnce(Started) + Send + Sync + 'static,
 ) -> Result<(), Error> {
     let url = config.database.clone().or_else(|| postgres.map(Postgres::url)).unwrap_or_default();
@@ -132,8 +156,8 @@ async fn serve_with(
         .merge(("ident", "Kesmo"))
         .merge(("keep_alive", 60))
         .merge(("limits.json", "32MiB"))
-        .merge(("shutdown.ctrlc", true))
-        .merge(("shutdown.signals", ["term"]))
+        .merge(("shutdown.ctrlc", false))
+        .merge(("shutdown.signals", Vec::<String>::new()))
         .merge(("shutdown.grace", 1))
         .merge(("shutdown.mercy", 1));
     let ip = config.listen.ip();
@@ -149,7 +173,18 @@ async fn serve_with(
         })
     });
     let rocket = api::mount(rocket::custom(figment).manage(app)).attach(liftoff);
-    let launched = rocket.launch().await;
+    let launched = match rocket.ignite().await {
+        Ok(rocket) => {
+            let shutdown = rocket.shutdown();
+            tokio::spawn(async move {
+                if asked.wait_for(|asked| *asked).await.is_ok() {
+                    shutdown.notify();
+                }
+            });
+            rocket.launch().await
+        }
+        Err(e) => Err(e),
+    };
     tracing::info!("stopping");
     floor.leave().await;
     if let Err(e) = floor_task.await {
