@@ -50,12 +50,15 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 5] = [
+    let all: [(&str, Measure); 8] = [
         ("makespan", floor::makespan),
         ("nothing", floor::tests_that_do_nothing),
         ("latency", floor::latency),
         ("memory", floor::memory),
+        ("simulated", engine::simulated),
+        ("portions", engine::portions),
         ("engine", engine::inputs),
+        ("promises", engine::promises),
     ];
     if let Some(name) = only.filter(|o| all.iter().all(|(name, _)| name != o)) {
         let names: Vec<&str> = all.iter().map(|a| a.0).collect();

@@ -52,8 +52,8 @@ fn a_start_option_and_a_rule_decide_about_retries() {
     assert_eq!(status, 1, "{said}");
     assert_eq!(quay.history("retries/1", "never").len(), 1);
     assert_eq!(quay.history("retries/1", "often").len(), 4);
-    assert_says(&text(&quay.kesmo(&["log", "retries/1", "never"]).stdout), &["0 retries, from the rule on line 8"]);
-    assert_says(&text(&quay.kesmo(&["log", "retries/1", "often"]).stdout), &["3 retries, from the start's --retries"]);
+    assert_says(&text(&quay.kesmo(&["log", "retries/1", "never"]).stdout), &["0 retries, from kesmo.toml line 8"]);
+    assert_says(&text(&quay.kesmo(&["log", "retries/1", "often"]).stdout), &["3 retries, from --retries of the start"]);
 }
 
 #[test]

@@ -18,8 +18,13 @@ export type SuiteDetail = Schemas["SuiteDetail"];
 export type Worker = Schemas["Worker"];
 export type Slot = Schemas["Slot"];
 export type Tally = Schemas["Tally"];
-export type NewRun = Schemas["NewRun"];
 export type RunOptions = Schemas["RunOptions"];
+/** What is left away stands at its default. */
+export type NewRun = { suite: string; options: Partial<RunOptions> };
+export type Park = Schemas["Park"];
+export type Forecast = Schemas["Forecast"];
+export type CauseOf = Schemas["CauseOf"];
+export type Variants = Schemas["Variants"];
 export type Floor = Schemas["Floor"];
 export type RunSnapshot = Schemas["RunSnapshot"];
 export type RunChange = Schemas["RunChange"];

@@ -54,8 +54,6 @@ export function StartPage() {
     const number = (text: string) => (text.trim() === "" ? null : Number(text));
     const run: NewRun = {
       suite: chosen,
-      bundle: null,
-      pool: null,
       options: {
         pick: lines(pick),
         drop: lines(drop),
@@ -66,7 +64,6 @@ export function StartPage() {
         labels: labelled,
         set,
         env: env === "" ? null : env,
-        only: null,
       },
     };
     start.mutate(run, { onSuccess: (made) => void navigate(`/runs/${made.name}`) });

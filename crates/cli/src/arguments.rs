@@ -97,6 +97,9 @@ pub struct Worker {
     /// Where to keep bundles and files of running batches
     #[arg(long, value_name = "DIR")]
     pub home: Option<PathBuf>,
+    /// Fill fewer slots by itself while more of them slow the tests down
+    #[arg(long)]
+    pub ease: bool,
 }
 
 #[derive(Debug, Args)]
@@ -264,6 +267,9 @@ pub struct Again {
     /// Only what neither passed nor was flaky nor skipped
     #[arg(long)]
     pub unpassed: bool,
+    /// Exactly the batches of one shard (see `kesmo show RUN --shards`), in their order and with the run's seed
+    #[arg(long, value_name = "SHARD", conflicts_with = "unpassed")]
+    pub shard: Option<u32>,
     #[command(flatten)]
     pub staying: Staying,
 }

@@ -7,17 +7,17 @@ use std::{
 
 use kesmo_core::{
     name::TestName,
-    plan::{Plan, PlannedEntry, RetriesFrom},
+    plan::{Park, Plan, PlannedEntry, Priority},
     run::{
-        AttemptKept, BatchEnd, BatchId, Effect, Engine, Grant, Input, MOST_LOST_IN_A_ROW, PastAttempt, PastBatch,
-        Policy, WorkerId,
+        BatchEnd, BatchId, Effect, Engine, Fit, Grant, Input, PastBatch, Policy, WorkerId,
+        share::{Share, Sharing},
     },
     suite::Variant,
     time::{Span, Timestamp},
     words::{Ended, Outcome, Verdict},
 };
 
-use crate::Random;
+use crate::{Random, ledger::Ledger};
 
 /// How likely things go wrong. Likelihoods are for each message, commit or batch.
 #[derive(Debug, Clone, Copy, Default)]
@@ -42,10 +42,18 @@ pub struct Outcomes {
     pub broken_tests: f64,
 }
 
-/// One simulated run.
+/// Simulated runs of one shape, at once on one fleet.
 #[derive(Debug, Clone)]
 pub struct Scenario {
     pub seed: u64,
+    /// How many runs share the fleet; they differ in their outcomes and priorities.
+    pub runs: u32,
+    /// How many variants the entries are dealt out to; every third worker offers only what the first needs.
+    pub variants: u16,
+    /// Every so many entries are parked; 0 for none.
+    pub park_every: usize,
+    pub run_parked: bool,
+    pub shuffle: bool,
     /// What each entry really takes.
     pub durations: Vec<Span>,
     /// What is expected of each, if anything.
@@ -68,12 +76,49 @@ pub struct Scenario {
     pub faults: Faults,
 }
 
-/// How a simulated run went.
+impl Scenario {
+    /// Whether a worker offers what a variant needs.
+    pub(crate) fn takes(&self, worker: u32, variant: u16) -> bool {
+        variant == 0 || worker % 3 != 2
+    }
+}
+
+impl Default for Scenario {
+    fn default() -> Self {
+        Self {
+            seed: 0,
+            runs: 1,
+            variants: 1,
+            park_every: 0,
+            run_parked: false,
+            shuffle: false,
+            durations: Vec::new(),
+            expected: Vec::new(),
+            workers: 1,
+            slots_each: 1,
+            start_cost: Span::ZERO,
+            latency: Span::millis(1),
+            retries: 0,
+            other_worker: false,
+            give_up_after: None,
+            shards: None,
+            group_size: 0,
+            claim_every: 0,
+            outcomes: Outcomes { flaky: 0.0, flaky_tests: 0.0, broken_tests: 0.0 },
+            faults: Faults::default(),
+        }
+    }
+}
+
+/// How simulated runs went.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Report {
+    /// The verdict of the first run.
     pub verdict: Verdict,
-    /// From the first grant to the verdict.
+    /// From the first grant to the last verdict.
     pub makespan: Span,
+    /// Batches that were asked to give back what they had not begun.
+    pub asked_back: usize,
     pub attempts: usize,
     pub lost: usize,
     pub batches: usize,
@@ -82,19 +127,25 @@ pub struct Report {
     pub outcomes: BTreeMap<Outcome, usize>,
 }
 
-#[derive(Debug, Clone, PartialEq, Eq)]
-enum Message {
-    Began { batch: BatchId, entry: u32 },
-    Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span },
-    BatchEnded { batch: BatchId },
+/// A batch of one of the runs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+struct Key {
+    run: usize,
+    batch: BatchId,
 }
 
-impl Message {
-    fn batch(&self) -> BatchId {
-        match self {
-            Self::Began { batch, .. } | Self::Ended { batch, .. } | Self::BatchEnded { batch } => *batch,
-        }
-    }
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Said {
+    Began { entry: u32 },
+    Ended { entry: u32, ended: Ended, spent: Span },
+    GaveBack { entries: Vec<u32> },
+    BatchEnded,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Message {
+    key: Key,
+    said: Said,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -119,6 +170,11 @@ enum Happening {
         link: u32,
         grant: usize,
     },
+    AskedBack {
+        worker: u32,
+        link: u32,
+        key: Key,
+    },
     LinkUp {
         worker: u32,
         link: u32,
@@ -134,7 +190,7 @@ enum Happening {
 
 #[derive(Debug, Clone)]
 struct AtWork {
-    batch: BatchId,
+    key: Key,
     entries: Vec<u32>,
     attempts: Vec<u16>,
     position: usize,
@@ -154,6 +210,15 @@ struct Worker {
     next_number: usize,
 }
 
+/// One run: its engine, its share of the fleet, and its store.
+struct OneRun {
+    engine: Engine,
+    share: Share,
+    ledger: Ledger,
+    began_at: Option<Timestamp>,
+    verdict: Option<Verdict>,
+}
+
 struct World<'s> {
     scenario: &'s Scenario,
     random: Random,
@@ -161,19 +226,16 @@ struct World<'s> {
     heap: BinaryHeap<Reverse<(Timestamp, usize, Happening)>>,
     counter: usize,
     workers: Vec<Worker>,
-    engine: Engine,
+    runs: Vec<OneRun>,
+    sharing: Sharing,
     service: u32,
-    // What the service did since its last commit.
-    uncommitted: Vec<Effect>,
+    // What the service did since its last commit, in order.
+    uncommitted: Vec<(usize, Effect)>,
     to_acknowledge: BTreeMap<u32, usize>,
     commit_planned: bool,
-    // The store.
-    attempts: Vec<AttemptKept>,
-    decided: BTreeMap<u32, Outcome>,
-    batches: BTreeMap<BatchId, PastBatch>,
-    grants: Vec<Grant>,
-    began_at: Option<Timestamp>,
-    verdict: Option<Verdict>,
+    wake_planned: Option<Timestamp>,
+    grants: Vec<(usize, Grant)>,
+    asked_back: usize,
     report_restarts: usize,
     inputs: usize,
 }
@@ -188,8 +250,8 @@ pub fn simulate(scenario: &Scenario) -> Result<Report, String> {
     let mut world = World::new(scenario);
     world.start();
     let most = 200_000 + scenario.durations.len() * 2000;
-    for _ in 0..most {
-        if world.verdict.is_some() {
+    for _ in 0..most * scenario.runs.max(1) as usize {
+        if world.runs.iter().all(|run| run.verdict.is_some()) {
             return world.close();
         }
         let Some(Reverse((time, _, happening))) = world.heap.pop() else {
@@ -212,23 +274,28 @@ impl<'s> World<'s> {
             sent: 0,
             next_number: 0,
         };
+        let one = |number: u32| OneRun {
+            engine: Engine::new(policy(scenario, number)),
+            share: Share::new(Priority::ALL[number as usize % 3].weight()),
+            ledger: Ledger::new(),
+            began_at: None,
+            verdict: None,
+        };
         Self {
             random: Random::new(scenario.seed),
             now: Timestamp(0),
             heap: BinaryHeap::new(),
             counter: 0,
             workers: (0..scenario.workers).map(worker).collect(),
-            engine: Engine::new(policy(scenario)),
+            runs: (0..scenario.runs.max(1)).map(one).collect(),
+            sharing: Sharing::default(),
             service: 0,
             uncommitted: Vec::new(),
             to_acknowledge: BTreeMap::new(),
             commit_planned: false,
-            attempts: Vec::new(),
-            decided: BTreeMap::new(),
-            batches: BTreeMap::new(),
+            wake_planned: None,
             grants: Vec::new(),
-            began_at: None,
-            verdict: None,
+            asked_back: 0,
             report_restarts: 0,
             inputs: 0,
             scenario,
@@ -242,20 +309,35 @@ impl<'s> World<'s> {
 
     fn start(&mut self) {
         self.fleet();
-        self.feed(Input::Planned(plan(self.scenario)));
+        for run in 0..self.runs.len() {
+            self.feed(run, Input::Planned(plan(self.scenario)));
+        }
         self.offer();
     }
 
-    fn feed(&mut self, input: Input) {
+    fn feed(&mut self, run: usize, input: Input) {
         self.inputs += 1;
-        let effects = self.engine.handle(input, self.now);
-        if !effects.is_empty() {
-            self.uncommitted.extend(effects);
-        }
+        let effects = self.runs[run].engine.handle(input, self.now);
+        self.uncommitted.extend(effects.into_iter().map(|effect| (run, effect)));
         self.plan_commit();
-        if let Some(at) = self.engine.wake_at(self.now) {
+        self.plan_wake();
+    }
+
+    /// Wakes the service when an engine wants it, unless it is woken before anyway.
+    fn plan_wake(&mut self) {
+        let soonest = self.runs.iter().filter_map(|run| run.engine.wake_at(self.now)).min();
+        if let Some(at) = soonest
+            && self.wake_planned.is_none_or(|planned| at < planned)
+        {
+            self.wake_planned = Some(at);
             let service = self.service;
             self.after(at.since(self.now) + Span::millis(1), Happening::Wake { service });
+        }
+    }
+
+    fn feed_all(&mut self, input: impl Fn() -> Input) {
+        for run in 0..self.runs.len() {
+            self.feed(run, input());
         }
     }
 
@@ -268,21 +350,60 @@ impl<'s> World<'s> {
     }
 
     fn fleet(&mut self) {
-        let up = |(i, w): (usize, &Worker)| w.up.then_some((WorkerId(i as u32), w.slots.len() as u32));
-        let workers = self.workers.iter().enumerate().filter_map(up).collect();
-        self.feed(Input::Fleet { workers, none_because: "waiting for a worker".into() });
+        let scenario = self.scenario;
+        let fit = |(i, w): (usize, &Worker)| {
+            let takes: BTreeSet<u16> = (0..scenario.variants).filter(|v| scenario.takes(i as u32, *v)).collect();
+            let variants = (takes.len() < usize::from(scenario.variants)).then_some(takes);
+            w.up.then_some((WorkerId(i as u32), Fit { slots: w.slots.len() as u32, variants }))
+        };
+        let workers: BTreeMap<WorkerId, Fit> = self.workers.iter().enumerate().filter_map(fit).collect();
+        self.feed_all(|| Input::Fleet {
+            workers: workers.clone(),
+            none_because: "waiting for a worker".into(),
+            none_for: BTreeMap::new(),
+        });
     }
 
-    /// Offers every slot that has no batch, as the service knows it.
+    /// Offers every slot that has no batch, as the service knows it, to the runs as their shares say; what stays idle may
+    /// have something given back.
     fn offer(&mut self) {
-        let busy: BTreeSet<(u32, u16)> = self.engine.open_batches().map(|(_, worker, slot)| (worker.0, slot)).collect();
+        let batches = |run: &OneRun| run.engine.open_batches().map(|(_, w, s)| (w.0, s)).collect::<Vec<_>>();
+        let busy: BTreeSet<(u32, u16)> = self.runs.iter().flat_map(batches).collect();
+        let mut idle = 0;
         for worker in 0..self.scenario.workers {
             for slot in 0..self.scenario.slots_each {
-                if self.workers[worker as usize].up && !busy.contains(&(worker, slot)) && self.engine.wants_slots() {
-                    self.feed(Input::Free { worker: WorkerId(worker), slot, taken: BTreeSet::new() });
+                if self.workers[worker as usize].up && !busy.contains(&(worker, slot)) {
+                    idle += u32::from(!self.offer_slot(WorkerId(worker), slot));
                 }
             }
         }
+        if idle > 0 && busy.len() > 1 {
+            self.feed_all(|| Input::Idle { slots: idle });
+        }
+    }
+
+    fn offer_slot(&mut self, worker: WorkerId, slot: u16) -> bool {
+        let mut order: Vec<usize> = (0..self.runs.len()).filter(|r| self.runs[*r].engine.wants_slots()).collect();
+        let tag = |r: &usize| self.sharing.tag(&self.runs[*r].share);
+        order.sort_by(|a, b| tag(a).total_cmp(&tag(b)));
+        for run in order {
+            let others = self.runs.iter().enumerate().filter(|(other, _)| *other != run);
+            let taken = others.flat_map(|(_, r)| r.engine.held_claims().map(|c| (c.to_owned(), "another".to_owned())));
+            let taken = taken.collect();
+            let before = self.uncommitted.len();
+            self.feed(run, Input::Free { worker, slot, taken });
+            let granted = self.uncommitted[before..].iter().find_map(|(_, effect)| match effect {
+                Effect::Grant(grant) => Some(grant.entries.clone()),
+                _ => None,
+            });
+            if let Some(entries) = granted {
+                let work = self.runs[run].engine.worth(&entries);
+                let Self { sharing, runs, .. } = self;
+                sharing.served(&mut runs[run].share, work);
+                return true;
+            }
+        }
+        false
     }
 
     fn happen(&mut self, happening: Happening) -> Result<(), String> {
@@ -291,20 +412,25 @@ impl<'s> World<'s> {
             Happening::Arrive { worker, link, upto } => self.arrive(worker, link, upto),
             Happening::Commit { service } => return self.commit(service),
             Happening::Granted { worker, link, grant } => self.granted(worker, link, grant),
+            Happening::AskedBack { worker, link, key } => self.asked_back(worker, link, key),
             Happening::LinkUp { worker, link } => self.link_up(worker, link),
             Happening::LinkLost { worker, link } => {
                 let w = &self.workers[worker as usize];
                 if w.link == link && !w.up {
-                    self.feed(Input::WorkerLost { worker: WorkerId(worker) });
+                    self.feed_all(|| Input::WorkerLost { worker: WorkerId(worker) });
                     self.offer();
                 }
             }
             Happening::Wake { service } => {
                 if service == self.service {
-                    let effects = self.engine.handle(Input::Tick, self.now);
-                    self.uncommitted.extend(effects);
+                    self.wake_planned = None;
+                    for (number, run) in self.runs.iter_mut().enumerate() {
+                        let effects = run.engine.handle(Input::Tick, self.now);
+                        self.uncommitted.extend(effects.into_iter().map(|effect| (number, effect)));
+                    }
                     self.plan_commit();
                     self.offer();
+                    self.plan_wake();
                 }
             }
         }
@@ -317,13 +443,28 @@ impl<'s> World<'s> {
         if w.link != link || !w.up {
             return;
         }
-        let grant = &self.grants[grant];
-        let attempts =
-            grant.entries.iter().map(|e| self.attempts.iter().filter(|a| a.entry == *e).count() as u16).collect();
-        let work = AtWork { batch: grant.batch, entries: grant.entries.clone(), attempts, position: 0, began: false };
+        let (run, grant) = &self.grants[grant];
+        let had = |e: &u32| self.runs[*run].ledger.attempts.iter().filter(|a| a.entry == *e).count() as u16;
+        let attempts = grant.entries.iter().map(had).collect();
+        let key = Key { run: *run, batch: grant.batch };
+        let work = AtWork { key, entries: grant.entries.clone(), attempts, position: 0, began: false };
         let (life, slot) = (w.life, grant.slot);
         w.slots[usize::from(slot)] = Some(work);
         self.after(scenario.start_cost, Happening::Step { worker, life, slot });
+    }
+
+    /// A worker is asked to give back what a batch has not begun.
+    fn asked_back(&mut self, worker: u32, link: u32, key: Key) {
+        let w = &mut self.workers[worker as usize];
+        if w.link != link || !w.up {
+            return;
+        }
+        let Some(work) = w.slots.iter_mut().flatten().find(|work| work.key == key) else { return };
+        let kept = (work.position + usize::from(work.began)).max(1).min(work.entries.len());
+        let entries = work.entries.split_off(kept);
+        if !entries.is_empty() {
+            self.send(worker, Message { key, said: Said::GaveBack { entries } });
+        }
     }
 
     fn step(&mut self, worker: u32, life: u32, slot: u16) {
@@ -334,24 +475,24 @@ impl<'s> World<'s> {
         let Some(work) = &mut w.slots[usize::from(slot)] else {
             return;
         };
-        let batch = work.batch;
+        let key = work.key;
         if work.position == work.entries.len() {
             w.slots[usize::from(slot)] = None;
-            self.send(worker, Message::BatchEnded { batch });
+            self.send(worker, Message { key, said: Said::BatchEnded });
             return;
         }
         let entry = work.entries[work.position];
         let duration = self.scenario.durations[entry as usize];
         if !work.began {
             work.began = true;
-            self.send(worker, Message::Began { batch, entry });
+            self.send(worker, Message { key, said: Said::Began { entry } });
             self.after(duration, Happening::Step { worker, life, slot });
             return;
         }
         let attempt = work.attempts[work.position];
         work.began = false;
         work.position += 1;
-        let mut ended = how(self.scenario, entry, attempt);
+        let mut ended = how(self.scenario, key.run, entry, attempt);
         if ended != Ended::Skipped && self.random.chance(self.scenario.faults.crash) {
             ended = Ended::Crashed;
             let w = &mut self.workers[worker as usize];
@@ -359,7 +500,7 @@ impl<'s> World<'s> {
                 work.position = work.entries.len();
             }
         }
-        self.send(worker, Message::Ended { batch, entry, ended, spent: duration });
+        self.send(worker, Message { key, said: Said::Ended { entry, ended, spent: duration } });
         if self.random.chance(self.scenario.faults.kill_worker) {
             self.kill_worker(worker);
         } else {
@@ -412,8 +553,8 @@ impl<'s> World<'s> {
         }
         w.up = true;
         w.sent = 0;
-        let mut holds: BTreeSet<BatchId> = w.slots.iter().flatten().map(|s| s.batch).collect();
-        holds.extend(w.outbox.iter().map(|(_, m)| m.batch()));
+        let mut holds: BTreeSet<Key> = w.slots.iter().flatten().map(|s| s.key).collect();
+        holds.extend(w.outbox.iter().map(|(_, m)| m.key));
         let upto = w.next_number;
         // What runs now is said again, as the service may not know it.
         let running: Vec<Message> = w
@@ -421,10 +562,13 @@ impl<'s> World<'s> {
             .iter()
             .flatten()
             .filter(|s| s.began)
-            .map(|s| Message::Began { batch: s.batch, entry: s.entries[s.position] })
+            .map(|s| Message { key: s.key, said: Said::Began { entry: s.entries[s.position] } })
             .collect();
         self.fleet();
-        self.feed(Input::WorkerBack { worker: WorkerId(worker), holds });
+        for run in 0..self.runs.len() {
+            let holds = holds.iter().filter(|key| key.run == run).map(|key| key.batch).collect();
+            self.feed(run, Input::WorkerBack { worker: WorkerId(worker), holds });
+        }
         self.after(self.scenario.latency, Happening::Arrive { worker, link, upto });
         for message in running {
             self.send(worker, message);
@@ -444,14 +588,14 @@ impl<'s> World<'s> {
         let messages: Vec<(usize, Message)> =
             w.outbox.iter().filter(|(n, _)| *n >= from && *n < upto).cloned().collect();
         w.sent = w.sent.max(upto);
-        for (_, message) in messages {
-            match message {
-                Message::Began { batch, entry } => self.feed(Input::Began { batch, entry }),
-                Message::Ended { batch, entry, ended, spent } => self.feed(Input::Ended { batch, entry, ended, spent }),
-                Message::BatchEnded { batch } => {
-                    self.feed(Input::BatchEnded { batch, end: BatchEnd::Done });
-                }
-            }
+        for (_, Message { key: Key { run, batch }, said }) in messages {
+            let input = match said {
+                Said::Began { entry } => Input::Began { batch, entry },
+                Said::Ended { entry, ended, spent } => Input::Ended { batch, entry, ended, spent },
+                Said::GaveBack { entries } => Input::GaveBack { batch, entries },
+                Said::BatchEnded => Input::BatchEnded { batch, end: BatchEnd::Done },
+            };
+            self.feed(run, input);
         }
         self.to_acknowledge.insert(worker, upto);
         self.offer();
@@ -466,11 +610,25 @@ impl<'s> World<'s> {
             self.restart();
             return Ok(());
         }
-        for effect in std::mem::take(&mut self.uncommitted) {
-            self.keep(effect)?;
+        for (run, effect) in std::mem::take(&mut self.uncommitted) {
+            self.keep(run, effect)?;
         }
+        self.check_claims()?;
         for (worker, upto) in std::mem::take(&mut self.to_acknowledge) {
             self.workers[worker as usize].outbox.retain(|(n, _)| *n >= upto);
+        }
+        Ok(())
+    }
+
+    /// Two runs must not hold one claim at once.
+    fn check_claims(&self) -> Result<(), String> {
+        let mut held: BTreeSet<&str> = BTreeSet::new();
+        for run in &self.runs {
+            for claim in run.ledger.held_claims(run.engine.plan()) {
+                if !held.insert(claim) {
+                    return Err(format!("two runs hold the claim {claim}"));
+                }
+            }
         }
         Ok(())
     }
@@ -480,17 +638,23 @@ impl<'s> World<'s> {
         self.report_restarts += 1;
         self.uncommitted.clear();
         self.to_acknowledge.clear();
-        let policy = policy(self.scenario);
-        let plan = plan(self.scenario);
-        match self.began_at {
-            Some(began) => {
-                let attempts: Vec<PastAttempt> = self.attempts.iter().map(|a| past(a, &self.decided)).collect();
-                let batches: Vec<PastBatch> = self.batches.values().cloned().collect();
-                self.engine = Engine::restore(policy, plan, began, &attempts, &batches);
-            }
-            None => {
-                self.engine = Engine::new(policy);
-                self.feed(Input::Planned(plan));
+        self.wake_planned = None;
+        self.sharing = Sharing::default();
+        for number in 0..self.runs.len() {
+            let policy = policy(self.scenario, number as u32);
+            let plan = plan(self.scenario);
+            let run = &mut self.runs[number];
+            run.share = Share::new(run.share.weight());
+            match run.began_at {
+                _ if run.verdict.is_some() => {}
+                Some(began) => {
+                    let batches: Vec<PastBatch> = run.ledger.batches.values().cloned().collect();
+                    run.engine = Engine::restore(policy, plan, began, &run.ledger.past(), &batches);
+                }
+                None => {
+                    run.engine = Engine::new(policy);
+                    self.feed(number, Input::Planned(plan));
+                }
             }
         }
         for worker in 0..self.scenario.workers {
@@ -500,169 +664,74 @@ impl<'s> World<'s> {
     }
 
     /// Applies an effect to the store, checking what the engine promises.
-    fn keep(&mut self, effect: Effect) -> Result<(), String> {
+    fn keep(&mut self, run: usize, effect: Effect) -> Result<(), String> {
+        let one = &mut self.runs[run];
+        let plan = one.engine.plan();
         match effect {
             Effect::Grant(grant) => {
-                self.check_grant(&grant)?;
-                self.began_at.get_or_insert(Timestamp(0));
-                let row = PastBatch {
-                    batch: grant.batch,
-                    worker: grant.worker,
-                    slot: grant.slot,
-                    entries: grant.entries.clone(),
-                    granted_at: self.now,
-                    open: true,
-                };
-                if self.batches.insert(grant.batch, row).is_some() {
-                    return Err(format!("batch {} was granted twice", grant.batch));
-                }
+                one.ledger.grant(plan, self.scenario, &grant, self.now)?;
+                one.began_at.get_or_insert(Timestamp(0));
                 let (worker, index) = (grant.worker.0, self.grants.len());
-                self.grants.push(grant);
+                self.grants.push((run, grant));
                 let link = self.workers[worker as usize].link;
                 self.after(self.scenario.latency, Happening::Granted { worker, link, grant: index });
             }
-            Effect::Attempt(attempt) => self.check_attempt(attempt)?,
-            Effect::Decided { entry, outcome, .. } => self.decide(entry, outcome)?,
-            Effect::BatchOver { batch } => {
-                let row = self.batches.get_mut(&batch).ok_or("a batch ended that was never granted")?;
-                if !std::mem::replace(&mut row.open, false) {
-                    return Err(format!("batch {batch} ended twice"));
+            Effect::GiveBack { worker: WorkerId(worker), batch } => {
+                self.asked_back += 1;
+                let link = self.workers[worker as usize].link;
+                self.after(self.scenario.latency, Happening::AskedBack { worker, link, key: Key { run, batch } });
+            }
+            Effect::Attempt(attempt) => one.ledger.attempt(plan, self.scenario, attempt)?,
+            Effect::Decided { entry, number, outcome } => {
+                // A parked entry has no row of its own: the plan says what it is.
+                if number > 0 || outcome != Outcome::Parked || !one.ledger.decided.contains_key(&entry) {
+                    one.ledger.decide(entry, outcome)?;
                 }
             }
+            Effect::WentBack { .. } => {}
+            Effect::GaveBack { batch, left } => one.ledger.gave_back(batch, left),
+            Effect::BatchOver { batch } => one.ledger.over(batch)?,
             Effect::Revoke { worker, batch } => {
                 let w = &mut self.workers[worker.0 as usize];
+                let key = Key { run, batch };
                 for slot in &mut w.slots {
-                    slot.take_if(|work| work.batch == batch);
+                    slot.take_if(|work| work.key == key);
                 }
-                w.outbox.retain(|(_, m)| m.batch() != batch);
+                w.outbox.retain(|(_, m)| m.key != key);
                 self.offer();
             }
-            Effect::Verdict { verdict, .. } => self.verdict = Some(verdict),
-            Effect::Began { .. } | Effect::WentBack { .. } | Effect::Note(_) | Effect::Waiting(_) => {}
+            Effect::Verdict { verdict, .. } => one.verdict = Some(verdict),
+            Effect::Began { .. } | Effect::Note(_) | Effect::Waiting(_) => {}
         }
         Ok(())
-    }
-
-    fn check_grant(&self, grant: &Grant) -> Result<(), String> {
-        let plan = self.engine.plan();
-        let claims = |entry: &u32| plan.claim_sets[plan.entries[*entry as usize].claims as usize].clone();
-        let wanted: BTreeSet<String> = grant.entries.iter().flat_map(claims).collect();
-        for other in self.batches.values().filter(|b| b.open) {
-            if let Some(claim) = other.entries.iter().flat_map(claims).find(|c| wanted.contains(c)) {
-                return Err(format!("batches {} and {} overlap in the claim {claim}", other.batch, grant.batch));
-            }
-            if other.worker == grant.worker && other.slot == grant.slot {
-                return Err(format!("slot {} of worker {} has two batches", grant.slot, grant.worker.0));
-            }
-            if let Some(entry) =
-                grant.entries.iter().find(|e| other.entries.contains(e) && !self.settled_in(**e, other.batch))
-            {
-                return Err(format!("entry {entry} is in two batches at once"));
-            }
-        }
-        let open = self.batches.values().filter(|b| b.open).count() as u32;
-        if self.scenario.shards.is_some_and(|most| open >= most) {
-            return Err(format!("{} slots are in use, more than --shards", open + 1));
-        }
-        for entry in &grant.entries {
-            if self.decided.contains_key(entry) {
-                return Err(format!("entry {entry} was granted after its outcome"));
-            }
-            let failing = self.attempts.iter().filter(|a| a.entry == *entry && a.ended.failing()).count();
-            if failing > 0 && grant.entries.len() > 1 {
-                return Err(format!("the retry of entry {entry} shares its process"));
-            }
-        }
-        self.check_group(grant)
-    }
-
-    fn settled_in(&self, entry: u32, batch: BatchId) -> bool {
-        self.attempts.iter().any(|a| a.entry == entry && a.batch == batch)
-    }
-
-    fn check_group(&self, grant: &Grant) -> Result<(), String> {
-        let plan = self.engine.plan();
-        let Some(group) = plan.entries[grant.entries[0] as usize].group else {
-            return Ok(());
-        };
-        if !grant.entries.is_sorted() {
-            return Err(format!("group {group} runs out of order"));
-        }
-        let failed_before = |e: &u32| self.attempts.iter().any(|a| a.entry == *e && a.ended.failing());
-        if failed_before(&grant.entries[0]) {
-            return Ok(());
-        }
-        let missing = (0..plan.entries.len() as u32)
-            .filter(|e| plan.entries[*e as usize].group == Some(group))
-            .find(|e| !self.decided.contains_key(e) && !failed_before(e) && !grant.entries.contains(e));
-        match missing {
-            Some(entry) => Err(format!("entry {entry} was parted from its group {group}")),
-            None => Ok(()),
-        }
-    }
-
-    fn check_attempt(&mut self, attempt: AttemptKept) -> Result<(), String> {
-        let entry = attempt.entry;
-        let earlier: Vec<&AttemptKept> = self.attempts.iter().filter(|a| a.entry == entry).collect();
-        if usize::from(attempt.number) != earlier.len() + 1 {
-            return Err(format!("attempt {} of entry {entry} follows {} others", attempt.number, earlier.len()));
-        }
-        if earlier.iter().any(|a| a.batch == attempt.batch) {
-            return Err(format!("entry {entry} was counted twice in batch {}", attempt.batch));
-        }
-        let counted = earlier.iter().filter(|a| a.ended != Ended::Lost).count();
-        if counted > usize::from(self.scenario.retries) && attempt.ended != Ended::Lost {
-            return Err(format!("entry {entry} had more attempts than its retries allow"));
-        }
-        let failed = self.attempts.iter().any(|a| a.entry == entry && a.ended.failing());
-        if let Some(outcome) = attempt.decided {
-            let right = match attempt.ended {
-                Ended::Passed => outcome == if failed { Outcome::Flaky } else { Outcome::Passed },
-                Ended::Skipped => outcome == if failed { Outcome::Failed } else { Outcome::Skipped },
-                Ended::Lost => {
-                    let row = self.attempts.iter().rev().filter(|a| a.entry == entry);
-                    let in_a_row = row.take_while(|a| a.ended == Ended::Lost).count() + 1;
-                    outcome == Outcome::Failed && in_a_row >= usize::from(MOST_LOST_IN_A_ROW)
-                }
-                _ => outcome == Outcome::Failed,
-            };
-            if !right {
-                return Err(format!("entry {entry} was called {outcome} after an attempt that {}", attempt.ended));
-            }
-            self.decide(entry, outcome)?;
-        }
-        self.attempts.push(attempt);
-        Ok(())
-    }
-
-    fn decide(&mut self, entry: u32, outcome: Outcome) -> Result<(), String> {
-        match self.decided.insert(entry, outcome) {
-            Some(earlier) => Err(format!("entry {entry} has two outcomes, {earlier} and {outcome}")),
-            None => Ok(()),
-        }
     }
 
     fn close(self) -> Result<Report, String> {
         let all = self.scenario.durations.len();
-        if self.decided.len() != all {
-            return Err(format!("{} of {all} entries have an outcome", self.decided.len()));
-        }
         let mut outcomes = BTreeMap::new();
-        for outcome in self.decided.values() {
-            *outcomes.entry(*outcome).or_insert(0) += 1;
-        }
-        let tally = self.engine.tally();
-        for outcome in Outcome::ALL {
-            if tally.of(*outcome) as usize != outcomes.get(outcome).copied().unwrap_or(0) {
-                return Err(format!("the tally of {outcome} does not agree with the outcomes"));
+        for run in &self.runs {
+            if run.ledger.decided.len() != all {
+                return Err(format!("{} of {all} entries have an outcome", run.ledger.decided.len()));
+            }
+            for outcome in run.ledger.decided.values() {
+                *outcomes.entry(*outcome).or_insert(0) += 1;
+            }
+            let tally = run.engine.tally();
+            for outcome in Outcome::ALL {
+                let kept = run.ledger.decided.values().filter(|o| *o == outcome).count();
+                if tally.of(*outcome) as usize != kept {
+                    return Err(format!("the tally of {outcome} does not agree with the outcomes"));
+                }
             }
         }
+        let attempts = || self.runs.iter().flat_map(|run| &run.ledger.attempts);
         Ok(Report {
-            verdict: self.verdict.unwrap_or(Verdict::Void),
+            verdict: self.runs[0].verdict.unwrap_or(Verdict::Void),
             makespan: self.now.since(Timestamp(0)),
-            attempts: self.attempts.len(),
-            lost: self.attempts.iter().filter(|a| a.ended == Ended::Lost).count(),
-            batches: self.batches.len(),
+            asked_back: self.asked_back,
+            attempts: attempts().count(),
+            lost: attempts().filter(|a| a.ended == Ended::Lost).count(),
+            batches: self.runs.iter().map(|run| run.ledger.batches.len()).sum(),
             restarts: self.report_restarts,
             inputs: self.inputs,
             outcomes,
@@ -670,21 +739,9 @@ impl<'s> World<'s> {
     }
 }
 
-fn past(kept: &AttemptKept, decided: &BTreeMap<u32, Outcome>) -> PastAttempt {
-    PastAttempt {
-        entry: kept.entry,
-        number: kept.number,
-        batch: kept.batch,
-        worker: kept.worker,
-        ended: kept.ended,
-        spent: kept.spent,
-        decided: decided.get(&kept.entry).copied(),
-    }
-}
-
 /// How an attempt ends: a function of the seed, the entry and the number of attempts before it, so that it is repeatable.
-fn how(scenario: &Scenario, entry: u32, before: u16) -> Ended {
-    let mut of_test = Random::new(scenario.seed ^ (u64::from(entry) << 20) ^ 0x51ab);
+fn how(scenario: &Scenario, run: usize, entry: u32, before: u16) -> Ended {
+    let mut of_test = Random::new(scenario.seed ^ (u64::from(entry) << 20) ^ ((run as u64) << 50) ^ 0x51ab);
     let kind = of_test.unit();
     let mut of_attempt = Random::new(of_test.bits() ^ u64::from(before));
     let outcomes = &scenario.outcomes;
@@ -693,7 +750,7 @@ fn how(scenario: &Scenario, entry: u32, before: u16) -> Ended {
     if broken || (flaky && of_attempt.chance(outcomes.flaky)) { Ended::Failed } else { Ended::Passed }
 }
 
-fn policy(scenario: &Scenario) -> Policy {
+fn policy(scenario: &Scenario, run: u32) -> Policy {
     Policy {
         other_worker: scenario.other_worker,
         pause: Span::millis(50),
@@ -701,7 +758,11 @@ fn policy(scenario: &Scenario) -> Policy {
         run_limit: Span::seconds(365 * 86400),
         patience: Span::seconds(86400),
         shards: scenario.shards,
-        most_name_bytes: 1 << 20,
+        batch_limit: Span::seconds(86400),
+        start_cost: Some(scenario.start_cost),
+        run_parked: scenario.run_parked,
+        shuffle: scenario.shuffle.then_some(scenario.seed ^ u64::from(run)),
+        ..Policy::default()
     }
 }
 
@@ -709,23 +770,31 @@ fn plan(scenario: &Scenario) -> Plan {
     let entry = |i: usize| {
         let grouped = scenario.group_size > 0 && (i / scenario.group_size).is_multiple_of(3);
         let claimed = scenario.claim_every > 0 && i.is_multiple_of(scenario.claim_every);
+        let parked = scenario.park_every > 0 && i % scenario.park_every == 1;
         let name =
             TestName::parse(&format!("sim/test-{i}")).unwrap_or_else(|_| unreachable!("the name keeps the rules"));
+        let expected = scenario.expected.get(i).copied().flatten();
+        // The members of a group are of one variant.
+        let variant = i.checked_div(scenario.group_size).unwrap_or(i) as u16 % scenario.variants.max(1);
         PlannedEntry {
-            name,
-            variant: 0,
+            variant,
+            parked: parked.then_some(0),
             group: grouped.then(|| (i / scenario.group_size) as u32),
-            expected: scenario.expected.get(i).copied().flatten(),
+            expected,
+            spread: Span(expected.unwrap_or_default().0 / 10),
             retries: scenario.retries,
-            retries_from: RetriesFrom::Start,
             limit: Span::seconds(3600),
             claims: if claimed { 1 + (i as u32 / scenario.claim_every as u32) % 2 } else { 0 },
+            ..PlannedEntry::plain(name)
         }
     };
+    let variant = |n: u16| Variant::of(vec![("sea".into(), n.to_string())]);
     Plan {
-        variants: vec![Variant::default()],
+        variants: (0..scenario.variants.max(1)).map(variant).collect(),
         entries: (0..scenario.durations.len()).map(entry).collect(),
         claim_sets: vec![vec![], vec!["berth".into()], vec!["crane".into()]],
+        parks: vec![Park { pattern: "**".into(), why: String::new(), until: String::new(), over: false }],
         listed: scenario.durations.len(),
+        ..Plan::default()
     }
 }

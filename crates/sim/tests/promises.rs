@@ -4,34 +4,16 @@ use kesmo_core::{
     time::Span,
     words::{Outcome, Verdict},
 };
-use kesmo_sim::{Faults, Outcomes, Random, Scenario, simulate};
+use kesmo_sim::{Faults, Outcomes, Random, Scenario, scenario, simulate};
 
 /// How many seeds to try; `KESMO_SEEDS` asks for more.
 fn seeds(usual: u64) -> u64 {
     std::env::var("KESMO_SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
 }
 
-fn scenario(seed: u64, entries: usize) -> Scenario {
-    let mut random = Random::new(seed);
-    let durations: Vec<Span> = (0..entries).map(|_| Span::millis(5 + random.below(800))).collect();
-    let known = random.chance(0.5);
-    Scenario {
-        seed,
-        expected: durations.iter().map(|d| known.then_some(*d)).collect(),
-        durations,
-        workers: 1 + random.below(4) as u32,
-        slots_each: 1 + random.below(4) as u16,
-        start_cost: Span::millis(20),
-        latency: Span::millis(1),
-        retries: random.below(4) as u8,
-        other_worker: random.chance(0.5),
-        give_up_after: random.chance(0.3).then_some(20),
-        shards: random.chance(0.3).then_some(2),
-        group_size: if random.chance(0.5) { 4 } else { 0 },
-        claim_every: if random.chance(0.5) { 5 } else { 0 },
-        outcomes: Outcomes { flaky: 0.5, flaky_tests: 0.2, broken_tests: 0.05 },
-        faults: Faults::default(),
-    }
+/// A scenario with one run and nothing parked.
+fn one(seed: u64, entries: usize) -> Scenario {
+    Scenario { runs: 1, park_every: 0, ..scenario(seed, entries) }
 }
 
 fn all_hold(count: u64, make: impl Fn(u64) -> Scenario) -> (usize, usize, usize) {
@@ -78,13 +60,13 @@ fn the_same_scenario_runs_the_same_way_twice() {
 #[test]
 fn a_test_that_always_fails_fails_the_run_and_a_flaky_one_does_not() {
     let clean = Outcomes { flaky: 0.0, flaky_tests: 0.0, broken_tests: 0.0 };
-    let passed = simulate(&Scenario { outcomes: clean, ..scenario(7, 30) }).unwrap();
+    let passed = simulate(&Scenario { outcomes: clean, ..one(7, 30) }).unwrap();
     assert_eq!(passed.verdict, Verdict::Passed);
     let broken = Outcomes { broken_tests: 1.0, ..clean };
-    let failed = simulate(&Scenario { outcomes: broken, ..scenario(7, 30) }).unwrap();
+    let failed = simulate(&Scenario { outcomes: broken, ..one(7, 30) }).unwrap();
     assert_eq!(failed.verdict, Verdict::Failed);
     let flaky = Outcomes { flaky: 0.3, flaky_tests: 1.0, broken_tests: 0.0 };
-    let report = simulate(&Scenario { outcomes: flaky, retries: 30, give_up_after: None, ..scenario(7, 30) }).unwrap();
+    let report = simulate(&Scenario { outcomes: flaky, retries: 30, give_up_after: None, ..one(7, 30) }).unwrap();
     assert_eq!(report.verdict, Verdict::Passed);
     assert!(report.outcomes[&Outcome::Flaky] > 0);
 }
@@ -102,14 +84,27 @@ fn known_durations_end_close_to_the_bound() {
         workers: 4,
         slots_each: 4,
         start_cost: Span::millis(5),
-        group_size: 0,
-        claim_every: 0,
-        shards: None,
         outcomes: clean,
-        ..scenario(3, 0)
+        ..Scenario::default()
     };
     let report = simulate(&made).unwrap();
     let bound = (work / 16).max(longest);
     let ratio = report.makespan.0 as f64 / bound as f64;
-    assert!(ratio < 1.1, "makespan {} of a bound of {}", report.makespan, Span(bound));
+    assert!(ratio < 1.03, "makespan {} of a bound of {}", report.makespan, Span(bound));
+}
+
+#[test]
+fn slow_batches_give_back_what_idle_slots_can_run() {
+    // Half of the tests take ten times what is expected, so that some batches turn out slow.
+    let asked: usize = (0..50)
+        .map(|seed| {
+            let mut random = Random::new(seed);
+            let durations: Vec<Span> =
+                (0..200).map(|_| Span::millis(if random.chance(0.1) { 5000 } else { 100 })).collect();
+            let expected = durations.iter().map(|_| Some(Span::millis(100))).collect();
+            let made = Scenario { seed, durations, expected, workers: 4, slots_each: 2, ..Scenario::default() };
+            simulate(&made).unwrap_or_else(|broken| panic!("seed {seed}: {broken}")).asked_back
+        })
+        .sum();
+    assert!(asked > 50, "{asked}");
 }

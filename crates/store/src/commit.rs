@@ -31,7 +31,7 @@ statement! {
 statement! {
     /// Attempts that ended.
     InsertAttempts = "insert into attempts (month, run_id, entry, number, batch, worker, slot, began_at, spent_us, ended, \
-        decided, message, detail, steps, log, log_blob, log_bytes) select * from unnest(",
+        decided, message, detail, steps, log, log_blob, log_bytes, busy, of_slots, expected_us) select * from unnest(",
         ") on conflict do nothing";
     month: Array<Date> = Vec<NaiveDate>, run_id: Array<BigInt> = Vec<i64>, entry: Array<Integer> = Vec<i32>,
     number: Array<Integer> = Vec<i32>, batch: Array<Integer> = Vec<i32>, worker: Array<Text> = Vec<&'a str>,
@@ -39,7 +39,15 @@ statement! {
     ended: Array<Text> = Vec<&'a str>, decided: Array<Nullable<Text>> = Vec<Option<&'a str>>,
     message: Array<Text> = Vec<Cow<'a, str>>, detail: Array<Text> = Vec<Cow<'a, str>>,
     steps: Array<Jsonb> = Vec<serde_json::Value>, log: Array<Text> = Vec<Cow<'a, str>>,
-    log_blob: Array<Nullable<Text>> = Vec<Option<&'a str>>, log_bytes: Array<BigInt> = Vec<i64>
+    log_blob: Array<Nullable<Text>> = Vec<Option<&'a str>>, log_bytes: Array<BigInt> = Vec<i64>,
+    busy: Array<Integer> = Vec<i32>, of_slots: Array<Integer> = Vec<i32>,
+    expected_us: Array<Nullable<BigInt>> = Vec<Option<i64>>
+}
+statement! {
+    /// Batches that gave entries back.
+    ShrinkBatches = "update batches set entries = s.entries from unnest(",
+        ") as s (run_id, number, entries) where batches.run_id = s.run_id and batches.number = s.number";
+    run_id: Array<BigInt> = Vec<i64>, number: Array<Integer> = Vec<i32>, entries: Array<Jsonb> = Vec<serde_json::Value>
 }
 
 /// Rows to write together.
@@ -48,6 +56,8 @@ pub struct Commit {
     pub batches: Vec<NewBatch>,
     /// Run and number of batches that are over.
     pub over: Vec<(i64, u32)>,
+    /// Run and number of batches that gave entries back, with those that they have left.
+    pub shrunk: Vec<(i64, u32, Vec<u32>)>,
     pub attempts: Vec<NewAttempt>,
     /// Outcomes that came without a new attempt, on the last attempt of their entry.
     pub decided: Vec<Decided>,
@@ -87,6 +97,10 @@ pub struct NewAttempt {
     pub log: String,
     pub log_blob: Option<String>,
     pub log_bytes: u64,
+    /// Busy slots of its worker when it ended, and all of them.
+    pub busy: u32,
+    pub of_slots: u32,
+    pub expected_us: Option<u64>,
 }
 
 /// An outcome for an entry's last attempt.
@@ -134,6 +148,7 @@ impl Commit {
     pub fn is_empty(&self) -> bool {
         self.batches.is_empty()
             && self.over.is_empty()
+            && self.shrunk.is_empty()
             && self.attempts.is_empty()
             && self.decided.is_empty()
             && self.notes.is_empty()
@@ -195,6 +210,15 @@ async fn write_batches(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(),
         };
         insert.execute(c).await?;
     }
+    if !commit.shrunk.is_empty() {
+        let shrink = ShrinkBatches {
+            run_id: commit.shrunk.iter().map(|s| s.0).collect(),
+            number: commit.shrunk.iter().map(|s| int(s.1)).collect(),
+            entries: commit.shrunk.iter().map(|s| json(&s.2)).collect::<Result<_, _>>()?,
+            lifetime: PhantomData,
+        };
+        shrink.execute(c).await?;
+    }
     if !commit.over.is_empty() {
         let close = CloseBatches {
             run_id: commit.over.iter().map(|o| o.0).collect(),
@@ -229,6 +253,9 @@ async fn write_attempts(c: &mut AsyncPgConnection, attempts: &[NewAttempt]) -> R
         log: all().map(|a| clean(&a.log)).collect(),
         log_blob: all().map(|a| a.log_blob.as_deref()).collect(),
         log_bytes: all().map(|a| long(a.log_bytes)).collect(),
+        busy: all().map(|a| int(a.busy)).collect(),
+        of_slots: all().map(|a| int(a.of_slots)).collect(),
+        expected_us: all().map(|a| a.expected_us.map(long)).collect(),
         lifetime: PhantomData,
     };
     insert.execute(c).await?;

@@ -5,6 +5,8 @@
 
 pub mod access;
 pub mod commit;
+pub mod meetings;
+pub mod parks;
 pub mod past;
 pub mod records;
 pub mod runs;

@@ -26,6 +26,31 @@ pub struct AttemptRow {
     pub detail: String,
     pub steps: serde_json::Value,
     pub log_bytes: i64,
+    /// Busy slots of its worker when it ended, and all of them; 0 where that was not kept.
+    pub busy: i32,
+    pub of_slots: i32,
+    pub expected_us: Option<i64>,
+}
+
+/// What an attempt said that failed.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = attempts, check_for_backend(diesel::pg::Pg))]
+pub struct FailingRow {
+    pub entry: i32,
+    pub number: i32,
+    pub message: String,
+}
+
+/// When and where an attempt ran.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = attempts, check_for_backend(diesel::pg::Pg))]
+pub struct PlaceRow {
+    pub entry: i32,
+    pub number: i32,
+    pub batch: i32,
+    pub slot: i32,
+    pub began_at: DateTime<Utc>,
+    pub spent_us: i64,
 }
 
 /// The bones of an attempt, for building a run again.
@@ -98,6 +123,32 @@ impl Store {
             .filter(attempts::month.eq(month))
             .filter(attempts::entry.eq_any(entries));
         Ok(all.order((attempts::entry, attempts::number)).select(AttemptRow::as_select()).load(&mut c).await?)
+    }
+
+    /// The failing attempts of a run, in listed order.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn failing_attempts(&self, run_id: i64, month: NaiveDate) -> Result<Vec<FailingRow>, Error> {
+        let mut c = self.connection().await?;
+        let all = attempts::table
+            .filter(attempts::run_id.eq(run_id))
+            .filter(attempts::month.eq(month))
+            .filter(attempts::ended.eq_any(["failed", "overran", "crashed"]));
+        Ok(all.order((attempts::entry, attempts::number)).select(FailingRow::as_select()).load(&mut c).await?)
+    }
+
+    /// The attempts of a run on one worker, in the order in which they began.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn attempts_on(&self, run_id: i64, month: NaiveDate, worker: &str) -> Result<Vec<PlaceRow>, Error> {
+        let mut c = self.connection().await?;
+        let all = attempts::table
+            .filter(attempts::run_id.eq(run_id))
+            .filter(attempts::month.eq(month))
+            .filter(attempts::worker.eq(worker));
+        Ok(all.order((attempts::began_at, attempts::entry)).select(PlaceRow::as_select()).load(&mut c).await?)
     }
 
     /// What an attempt printed: the text, or the blob that holds it.

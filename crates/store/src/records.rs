@@ -1,18 +1,22 @@
 //! What history says of tests.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use diesel::{
-    ExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
-    sql_types::{Array, BigInt, Double, Integer, Nullable, Text},
+    ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper,
+    sql_types::{Array, BigInt, Integer, Jsonb, Nullable, Text},
 };
-use diesel_async::RunQueryDsl;
+use diesel_async::{AsyncConnection, RunQueryDsl};
 use kesmo_core::{
     record::{Estimate, Record},
+    time::Span,
     words::Outcome,
 };
 
-use crate::{Error, Store, schema::records};
+use crate::{
+    Error, Store, content, json,
+    schema::{records, stamp_keys, stamps, suites},
+};
 
 #[derive(Debug, Queryable, Selectable)]
 #[diesel(table_name = records, check_for_backend(diesel::pg::Pg))]
@@ -20,72 +24,167 @@ struct RecordRow {
     test: String,
     variant: String,
     samples: i32,
-    mean_us: f64,
-    deviation_us: f64,
     passed: i32,
     flaky: i32,
     failed: i32,
     skipped: i32,
     last: Option<String>,
+    pool: String,
+    recent: Vec<i64>,
+    since_trouble: Option<i32>,
 }
 
 /// Records by test and variant.
 pub type Records = HashMap<(String, String), Record>;
 
+/// What was expected of tests at some time, in microseconds, by test and variant; `a test\tscreen=phone` names both.
+pub type Expected = BTreeMap<String, u64>;
+
+fn count(n: i32) -> u32 {
+    u32::try_from(n).unwrap_or(0)
+}
+
+impl RecordRow {
+    fn record(&self) -> Record {
+        let recent = self.recent.iter().map(|us| u64::try_from(*us).unwrap_or(0)).collect();
+        Record {
+            estimate: Estimate { samples: count(self.samples), recent },
+            passed: count(self.passed),
+            flaky: count(self.flaky),
+            failed: count(self.failed),
+            skipped: count(self.skipped),
+            last: self.last.as_deref().and_then(Outcome::of),
+            since_trouble: self.since_trouble.map(count),
+        }
+    }
+}
+
 impl Store {
-    /// The records of a suite's tests.
+    /// The records of a suite's tests in a pool; of a test that never ran there, the record of another pool.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn records(&self, suite_id: i64) -> Result<Records, Error> {
+    pub async fn records(&self, suite_id: i64, pool: &str) -> Result<Records, Error> {
         let mut c = self.connection().await?;
         let rows: Vec<RecordRow> =
             records::table.filter(records::suite_id.eq(suite_id)).select(RecordRow::as_select()).load(&mut c).await?;
-        let count = |n: i32| u32::try_from(n).unwrap_or(0);
-        let read = |row: RecordRow| {
-            let estimate = Estimate { samples: count(row.samples), mean: row.mean_us, deviation: row.deviation_us };
-            let record = Record {
-                estimate,
-                passed: count(row.passed),
-                flaky: count(row.flaky),
-                failed: count(row.failed),
-                skipped: count(row.skipped),
-                last: row.last.as_deref().and_then(Outcome::of),
-            };
-            ((row.test, row.variant), record)
-        };
-        Ok(rows.into_iter().map(read).collect())
+        let mut found = Records::with_capacity(rows.len());
+        for row in rows {
+            let key = (row.test.clone(), row.variant.clone());
+            if row.pool == pool {
+                found.insert(key, row.record());
+            } else {
+                found.entry(key).or_insert_with(|| row.record());
+            }
+        }
+        Ok(found)
     }
 
-    /// Replaces records of a suite.
+    /// The records of a suite's tests in exactly this pool.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn put_records(&self, suite_id: i64, records: &[(String, String, Record)]) -> Result<(), Error> {
+    pub async fn records_in(&self, suite_id: i64, pool: &str) -> Result<Records, Error> {
+        let mut c = self.connection().await?;
+        let of = records::table.filter(records::suite_id.eq(suite_id)).filter(records::pool.eq(pool));
+        let rows: Vec<RecordRow> = of.select(RecordRow::as_select()).load(&mut c).await?;
+        Ok(rows.into_iter().map(|row| ((row.test.clone(), row.variant.clone()), row.record())).collect())
+    }
+
+    /// Replaces records of a suite in a pool, and moves the suite's stamp on; with what starting a process cost, where
+    /// that was measured.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn put_records(
+        &self,
+        suite_id: i64,
+        pool: &str,
+        records: &[(String, String, Record)],
+        start_cost: Option<Span>,
+    ) -> Result<(), Error> {
         let mut c = self.connection().await?;
         let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
         let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
-        diesel::sql_query(
-        "insert into records (suite_id, test, variant, samples, mean_us, deviation_us, passed, flaky, failed, skipped, last) \
-         select $1, * from unnest($2, $3, $4, $5, $6, $7, $8, $9, $10, $11) \
-         on conflict (suite_id, test, variant) do update set \
-         samples = excluded.samples, mean_us = excluded.mean_us, deviation_us = excluded.deviation_us, \
-         passed = excluded.passed, flaky = excluded.flaky, failed = excluded.failed, skipped = excluded.skipped, \
-         last = excluded.last",
-    )
-    .bind::<BigInt, _>(suite_id)
-    .bind::<Array<Text>, _>(records.iter().map(|r| r.0.as_str()).collect::<Vec<_>>())
-    .bind::<Array<Text>, _>(records.iter().map(|r| r.1.as_str()).collect::<Vec<_>>())
-    .bind::<Array<Integer>, _>(ints(|r| r.estimate.samples))
-    .bind::<Array<Double>, _>(records.iter().map(|r| r.2.estimate.mean).collect::<Vec<_>>())
-    .bind::<Array<Double>, _>(records.iter().map(|r| r.2.estimate.deviation).collect::<Vec<_>>())
-    .bind::<Array<Integer>, _>(ints(|r| r.passed))
-    .bind::<Array<Integer>, _>(ints(|r| r.flaky))
-    .bind::<Array<Integer>, _>(ints(|r| r.failed))
-    .bind::<Array<Integer>, _>(ints(|r| r.skipped))
-    .bind::<Array<Nullable<Text>>, _>(records.iter().map(|r| r.2.last.map(Outcome::word)).collect::<Vec<_>>())
-    .execute(&mut c)
-    .await?;
-        Ok(())
+        let recent = |r: &(String, String, Record)| json(&r.2.estimate.recent);
+        c.transaction(async |c| {
+            diesel::sql_query(
+                "insert into records (suite_id, pool, test, variant, samples, recent, passed, flaky, failed, skipped, last, \
+                 since_trouble) \
+                 select $1, $2, test, variant, samples, \
+                 array(select jsonb_array_elements_text(recent)::bigint), passed, flaky, failed, skipped, last, since \
+                 from unnest($3, $4, $5, $6, $7, $8, $9, $10, $11, $12) \
+                 as r (test, variant, samples, recent, passed, flaky, failed, skipped, last, since) \
+                 on conflict (suite_id, test, variant, pool) do update set \
+                 samples = excluded.samples, recent = excluded.recent, \
+                 passed = excluded.passed, flaky = excluded.flaky, failed = excluded.failed, skipped = excluded.skipped, \
+                 last = excluded.last, since_trouble = excluded.since_trouble",
+            )
+            .bind::<BigInt, _>(suite_id)
+            .bind::<Text, _>(pool)
+            .bind::<Array<Text>, _>(records.iter().map(|r| r.0.as_str()).collect::<Vec<_>>())
+            .bind::<Array<Text>, _>(records.iter().map(|r| r.1.as_str()).collect::<Vec<_>>())
+            .bind::<Array<Integer>, _>(ints(|r| r.estimate.samples))
+            .bind::<Array<Jsonb>, _>(records.iter().map(recent).collect::<Result<Vec<_>, _>>()?)
+            .bind::<Array<Integer>, _>(ints(|r| r.passed))
+            .bind::<Array<Integer>, _>(ints(|r| r.flaky))
+            .bind::<Array<Integer>, _>(ints(|r| r.failed))
+            .bind::<Array<Integer>, _>(ints(|r| r.skipped))
+            .bind::<Array<Nullable<Text>>, _>(records.iter().map(|r| r.2.last.map(Outcome::word)).collect::<Vec<_>>())
+            .bind::<Array<Nullable<Integer>>, _>(records.iter().map(|r| r.2.since_trouble.map(count)).collect::<Vec<_>>())
+            .execute(c)
+            .await?;
+            diesel::update(suites::table.find(suite_id)).set(suites::stamp.eq(suites::stamp + 1)).execute(c).await?;
+            if let Some(cost) = start_cost {
+                let cost = i64::try_from(cost.0).unwrap_or(i64::MAX);
+                diesel::update(suites::table.find(suite_id)).set(suites::start_cost_us.eq(cost)).execute(c).await?;
+            }
+            Ok(())
+        })
+        .await
+    }
+
+    /// What was expected at a stamp, if it is kept.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn stamp(&self, suite_id: i64, stamp: i64, pool: &str) -> Result<Option<Expected>, Error> {
+        let mut c = self.connection().await?;
+        let found: Option<serde_json::Value> =
+            stamps::table.find((suite_id, stamp, pool)).select(stamps::expected).first(&mut c).await.optional()?;
+        found.map(content).transpose()
+    }
+
+    /// Keeps what is expected at a stamp; what was kept before stands. Returns what stands.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn keep_stamp(
+        &self,
+        suite_id: i64,
+        stamp: i64,
+        pool: &str,
+        expected: Expected,
+    ) -> Result<Expected, Error> {
+        let mut c = self.connection().await?;
+        let row = (
+            stamps::suite_id.eq(suite_id),
+            stamps::stamp.eq(stamp),
+            stamps::pool.eq(pool),
+            stamps::expected.eq(json(&expected)?),
+        );
+        diesel::insert_into(stamps::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
+        Ok(self.stamp(suite_id, stamp, pool).await?.unwrap_or(expected))
+    }
+
+    /// The stamp of a key; the first who asks with a key gives it `stamp`.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn stamp_of_key(&self, suite_id: i64, key: &str, stamp: i64) -> Result<i64, Error> {
+        let mut c = self.connection().await?;
+        let row = (stamp_keys::suite_id.eq(suite_id), stamp_keys::key.eq(key), stamp_keys::stamp.eq(stamp));
+        diesel::insert_into(stamp_keys::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
+        Ok(stamp_keys::table.find((suite_id, key)).select(stamp_keys::stamp).first(&mut c).await?)
     }
 }

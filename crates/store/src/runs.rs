@@ -4,8 +4,8 @@ use chrono::{DateTime, Utc};
 use diesel::{
     ExpressionMethods, OptionalExtension, PgJsonbExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
-use kesmo_core::plan::RunOptions;
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use kesmo_core::plan::{Park, RunOptions};
 
 use crate::{
     Error, Store, content, ensure_month, json, month_of,
@@ -36,6 +36,8 @@ pub struct RunRow {
     pub created_at: DateTime<Utc>,
     pub began_at: Option<DateTime<Utc>>,
     pub finished_at: Option<DateTime<Utc>>,
+    /// The parks that held when it was made.
+    pub parks: serde_json::Value,
 }
 
 impl RunRow {
@@ -45,6 +47,14 @@ impl RunRow {
     /// If what is kept cannot be read.
     pub fn run_options(&self) -> Result<RunOptions, Error> {
         content(self.options.clone())
+    }
+
+    /// The parks that held when it was made, and those that were over.
+    ///
+    /// # Errors
+    /// If what is kept cannot be read.
+    pub fn parks_then(&self) -> Result<Vec<Park>, Error> {
+        content(self.parks.clone())
     }
 }
 
@@ -60,6 +70,7 @@ pub struct NewRun<'a> {
     pub options: &'a RunOptions,
     pub seed: i64,
     pub started_by: &'a str,
+    pub parks: &'a [Park],
 }
 
 /// Which runs to list, newest first.
@@ -79,30 +90,9 @@ impl Store {
     /// # Errors
     /// If PostgreSQL does not answer.
     pub async fn add_run(&self, new: NewRun<'_>) -> Result<RunRow, Error> {
-        let now = Utc::now();
-        let (options, labels) = (json(new.options)?, json(&new.options.labels)?);
         let mut c = self.connection().await?;
-        ensure_month(&mut c, month_of(now)).await?;
-        c.transaction(async |c| {
-            let number: i32 = diesel::update(suites::table.find(new.suite_id))
-                .set(suites::last_run.eq(suites::last_run + 1))
-                .returning(suites::last_run)
-                .get_result(c)
-                .await?;
-            let row = (
-                runs::suite_id.eq(new.suite_id),
-                runs::number.eq(number),
-                runs::source.eq(new.source),
-                runs::pool.eq(new.pool),
-                runs::options.eq(&options),
-                runs::labels.eq(&labels),
-                runs::seed.eq(new.seed),
-                runs::started_by.eq(new.started_by),
-                runs::created_at.eq(now),
-            );
-            Ok(diesel::insert_into(runs::table).values(row).returning(RunRow::as_returning()).get_result(c).await?)
-        })
-        .await
+        ensure_month(&mut c, month_of(Utc::now())).await?;
+        c.transaction(async |c| insert(c, &new).await).await
     }
 
     /// The run of that suite and number.
@@ -114,6 +104,15 @@ impl Store {
         let found =
             runs::table.inner_join(suites::table).filter(suites::slug.eq(suite)).filter(runs::number.eq(number));
         Ok(found.select((RunRow::as_select(), suites::slug)).first(&mut c).await.optional()?)
+    }
+
+    /// The run of that id.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn run_of(&self, id: i64) -> Result<Option<RunRow>, Error> {
+        let mut c = self.connection().await?;
+        Ok(runs::table.find(id).select(RunRow::as_select()).first(&mut c).await.optional()?)
     }
 
     /// Runs, newest first.
@@ -169,4 +168,26 @@ impl Store {
         let found = run_notes::table.filter(run_notes::run_id.eq(run_id)).order(run_notes::id).select(run_notes::text);
         Ok(found.limit(1000).load(&mut c).await?)
     }
+}
+
+/// Makes the row, within a transaction.
+pub(crate) async fn insert(c: &mut AsyncPgConnection, new: &NewRun<'_>) -> Result<RunRow, Error> {
+    let number: i32 = diesel::update(suites::table.find(new.suite_id))
+        .set(suites::last_run.eq(suites::last_run + 1))
+        .returning(suites::last_run)
+        .get_result(c)
+        .await?;
+    let row = (
+        runs::suite_id.eq(new.suite_id),
+        runs::number.eq(number),
+        runs::source.eq(new.source),
+        runs::pool.eq(new.pool),
+        runs::options.eq(json(new.options)?),
+        runs::labels.eq(json(&new.options.labels)?),
+        runs::seed.eq(new.seed),
+        runs::started_by.eq(new.started_by),
+        runs::created_at.eq(Utc::now()),
+        runs::parks.eq(json(&new.parks)?),
+    );
+    Ok(diesel::insert_into(runs::table).values(row).returning(RunRow::as_returning()).get_result(c).await?)
 }

@@ -9,6 +9,7 @@ diesel::table! {
 diesel::table! {
     suites (id) {
         id -> BigInt, slug -> Text, about -> Text, source -> Text, added_at -> Timestamptz, last_run -> Integer, removed -> Bool,
+        start_cost_us -> Nullable<BigInt>, stamp -> BigInt,
     }
 }
 diesel::table! {
@@ -19,7 +20,7 @@ diesel::table! {
         id -> BigInt, suite_id -> BigInt, number -> Integer, source -> Text, pool -> Text, options -> Jsonb, labels -> Jsonb,
         seed -> BigInt, started_by -> Text, phase -> Text, verdict -> Nullable<Text>, reason -> Text,
         listings -> Array<Text>, listed -> Integer, tally -> Jsonb, stats -> Jsonb, strip -> Text,
-        created_at -> Timestamptz, began_at -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>,
+        created_at -> Timestamptz, began_at -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>, parks -> Jsonb,
     }
 }
 diesel::table! {
@@ -35,7 +36,8 @@ diesel::table! {
     attempts (run_id, entry, number, month) {
         month -> Date, run_id -> BigInt, entry -> Integer, number -> Integer, batch -> Integer, worker -> Text, slot -> Integer,
         began_at -> Timestamptz, spent_us -> BigInt, ended -> Text, decided -> Nullable<Text>, message -> Text, detail -> Text,
-        steps -> Jsonb, log -> Text, log_blob -> Nullable<Text>, log_bytes -> BigInt,
+        steps -> Jsonb, log -> Text, log_blob -> Nullable<Text>, log_bytes -> BigInt, busy -> Integer, of_slots -> Integer,
+        expected_us -> Nullable<BigInt>,
     }
 }
 diesel::table! {
@@ -45,10 +47,29 @@ diesel::table! {
     }
 }
 diesel::table! {
-    records (suite_id, test, variant) {
-        suite_id -> BigInt, test -> Text, variant -> Text, samples -> Integer, mean_us -> Double, deviation_us -> Double,
-        passed -> Integer, flaky -> Integer, failed -> Integer, skipped -> Integer, last -> Nullable<Text>,
+    records (suite_id, test, variant, pool) {
+        suite_id -> BigInt, test -> Text, variant -> Text, samples -> Integer, passed -> Integer, flaky -> Integer,
+        failed -> Integer, skipped -> Integer, last -> Nullable<Text>, pool -> Text, recent -> Array<BigInt>,
+        since_trouble -> Nullable<Integer>,
     }
 }
+diesel::table! {
+    parks (id) {
+        id -> BigInt, suite_id -> BigInt, pattern -> Text, why -> Text, until -> Date, made_by -> Text, made_at -> Timestamptz,
+    }
+}
+diesel::table! {
+    meetings (key) { key -> Text, run_id -> BigInt, made_at -> Timestamptz, }
+}
+diesel::table! {
+    stamps (suite_id, stamp, pool) {
+        suite_id -> BigInt, stamp -> BigInt, pool -> Text, expected -> Jsonb, made_at -> Timestamptz,
+    }
+}
+diesel::table! {
+    stamp_keys (suite_id, key) { suite_id -> BigInt, key -> Text, stamp -> BigInt, made_at -> Timestamptz, }
+}
 diesel::joinable!(runs -> suites (suite_id));
-diesel::allow_tables_to_appear_in_same_query!(runs, suites);
+diesel::joinable!(parks -> suites (suite_id));
+diesel::joinable!(meetings -> runs (run_id));
+diesel::allow_tables_to_appear_in_same_query!(runs, suites, parks, meetings);

@@ -21,6 +21,10 @@ pub struct SuiteRow {
     pub added_at: DateTime<Utc>,
     pub last_run: i32,
     pub removed: bool,
+    /// What starting a process cost in its latest runs, in microseconds.
+    pub start_cost_us: Option<i64>,
+    /// How often its records changed.
+    pub stamp: i64,
 }
 
 impl Store {
@@ -63,6 +67,15 @@ impl Store {
         );
         let put = diesel::insert_into(suites::table).values(row).on_conflict(suites::slug).do_update().set(again);
         Ok(put.returning(SuiteRow::as_returning()).get_result(&mut c).await?)
+    }
+
+    /// What starting a process cost in a suite's latest runs, in microseconds.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn start_cost(&self, suite_id: i64) -> Result<Option<i64>, Error> {
+        let mut c = self.connection().await?;
+        Ok(suites::table.find(suite_id).select(suites::start_cost_us).first(&mut c).await.optional()?.flatten())
     }
 
     /// The suite of that name.

@@ -61,6 +61,7 @@ async fn run(store: &Store, name: &str, labels: &[(&str, &str)]) -> RunRow {
         options: &options,
         seed: 7,
         started_by: "asta",
+        parks: &[],
     };
     store.add_run(new).await.unwrap()
 }
@@ -76,6 +77,9 @@ fn attempt(run: &RunRow, entry: u32, number: u16, ended: Ended, decided: Option<
         slot: 0,
         began_at: Utc::now(),
         spent_us: 1500,
+        busy: 2,
+        of_slots: 4,
+        expected_us: Some(1400),
         ended,
         decided,
         message: "a NUL \0 in it".into(),
@@ -105,6 +109,7 @@ fn change(run: &RunRow, phase: Phase, verdict: Option<Verdict>) -> RunChange {
 
 fn whole_commit(run: &RunRow) -> Commit {
     Commit {
+        shrunk: Vec::new(),
         batches: vec![NewBatch {
             run_id: run.id,
             number: 1,
@@ -262,11 +267,84 @@ async fn lists_and_records_are_read_back_as_they_were() {
     let record =
         Record::default().with(Outcome::Flaky, Some(Span::millis(5))).with(Outcome::Passed, Some(Span::millis(6)));
     let put = |record| vec![("gate/open".to_owned(), "screen=phone".to_owned(), record)];
-    store.put_records(run.suite_id, &put(Record::default())).await.unwrap();
-    store.put_records(run.suite_id, &put(record)).await.unwrap();
-    let read = store.records(run.suite_id).await.unwrap();
+    store.put_records(run.suite_id, "standing", &put(Record::default()), None).await.unwrap();
+    store.put_records(run.suite_id, "standing", &put(record.clone()), Some(Span::millis(40))).await.unwrap();
+    let read = store.records(run.suite_id, "standing").await.unwrap();
     assert_eq!(read.len(), 1);
-    assert_eq!(read[&("gate/open".to_owned(), "screen=phone".to_owned())], record);
+    let key = ("gate/open".to_owned(), "screen=phone".to_owned());
+    assert_eq!(read[&key], record);
+    assert_eq!(store.records(run.suite_id, "night").await.unwrap()[&key], record, "better than knowing nothing");
+    assert!(store.records_in(run.suite_id, "night").await.unwrap().is_empty());
+    assert_eq!(store.start_cost(run.suite_id).await.unwrap(), Some(40_000));
+    assert_eq!(store.suite("records").await.unwrap().unwrap().stamp, 2, "it moves with each change");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_batch_gave_back_is_no_longer_its() {
+    let store = store().await;
+    let run = run(&store, "giving-back", &[]).await;
+    store.commit(&whole_commit(&run)).await.unwrap();
+    let commit = Commit { shrunk: vec![(run.id, 1, vec![0, 2])], ..Commit::default() };
+    store.commit(&commit).await.unwrap();
+    store.commit(&commit).await.unwrap();
+    assert_eq!(store.batches(run.id).await.unwrap()[0].entry_numbers().unwrap(), [0, 2]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn parks_are_kept_by_suite_and_pattern() {
+    let store = store().await;
+    let run = run(&store, "parks", &[]).await;
+    let day = |d| NaiveDate::from_ymd_opt(2026, 12, d).expect("a day");
+    store.put_park(run.suite_id, "gate/late", "the crane is away", day(1), "asta").await.unwrap();
+    store.put_park(run.suite_id, "gate/late", "still away", day(9), "brage").await.unwrap();
+    let all = store.parks(Some(run.suite_id)).await.unwrap();
+    assert_eq!(all.len(), 1, "the second replaces the first");
+    let (park, slug) = &all[0];
+    assert_eq!((park.why.as_str(), park.made_by.as_str(), slug.as_str()), ("still away", "brage", "parks"));
+    assert!(!park.on(day(9)).over && park.on(day(10)).over);
+    assert!(store.remove_park(run.suite_id, "gate/late").await.unwrap());
+    assert!(!store.remove_park(run.suite_id, "gate/late").await.unwrap());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn of_many_who_come_with_a_key_exactly_one_starts_the_run() {
+    let store = store().await;
+    let first = run(&store, "meeting", &[]).await;
+    let options = RunOptions::default();
+    let come = |n: u32| {
+        let (store, options, source) = (store.clone(), options.clone(), first.source.clone());
+        async move {
+            let by = format!("job-{n}");
+            let new = NewRun {
+                suite_id: first.suite_id,
+                source: &source,
+                pool: "standing",
+                options: &options,
+                seed: 1,
+                started_by: &by,
+                parks: &[],
+            };
+            store.meet("build-1187", new).await.unwrap()
+        }
+    };
+    let met = futures::future::join_all((0..8).map(come)).await;
+    assert_eq!(met.iter().filter(|m| m.1).count(), 1);
+    assert!(met.iter().all(|m| m.0.id == met[0].0.id));
+    let (row, slug) = store.meeting("build-1187").await.unwrap().unwrap();
+    assert_eq!((row.id, slug.as_str()), (met[0].0.id, "meeting"));
+    assert!(store.meeting("build-1188").await.unwrap().is_none());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stamp_keeps_what_was_expected() {
+    let store = store().await;
+    let id = run(&store, "stamps", &[]).await.suite_id;
+    let expected = |us| BTreeMap::from([("gate/open\t".to_owned(), us)]);
+    assert_eq!(store.stamp(id, 3, "standing").await.unwrap(), None);
+    assert_eq!(store.keep_stamp(id, 3, "standing", expected(5)).await.unwrap(), expected(5));
+    assert_eq!(store.keep_stamp(id, 3, "standing", expected(9)).await.unwrap(), expected(5), "the first stays");
+    assert_eq!(store.stamp_of_key(id, "build-7", 3).await.unwrap(), 3);
+    assert_eq!(store.stamp_of_key(id, "build-7", 4).await.unwrap(), 3);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -137,6 +137,7 @@ pub struct SuiteDetail {
     /// What a worker must offer.
     pub needs: BTreeMap<String, String>,
     pub retries: u32,
+    pub parks: Vec<Park>,
 }
 
 /// A facet and its values.
@@ -171,6 +172,8 @@ pub struct TestLine {
     pub failed: u32,
     pub skipped: u32,
     pub last: Option<Outcome>,
+    /// Why it is parked, if it is.
+    pub parked: Option<String>,
 }
 
 /// The tests that a pick would run.
@@ -179,7 +182,194 @@ pub struct Tests {
     pub suite: String,
     /// Before choosing.
     pub listed: u32,
+    /// What was chosen, in words: `412 of 655 tests: pick gate/**, drop tag:slow; 3 parked`.
+    pub choice: String,
     pub tests: Vec<TestLine>,
+}
+
+/// Tests that are set aside.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Park {
+    pub suite: String,
+    /// As `--pick` takes it.
+    pub pattern: String,
+    pub why: String,
+    /// The last day on which it holds, `2026-12-31`, by UTC.
+    pub until: String,
+    /// That day has passed: the tests count again.
+    pub over: bool,
+    pub by: String,
+    pub at: DateTime<Utc>,
+}
+
+/// Sets tests aside.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewPark {
+    pub pattern: String,
+    pub until: String,
+    pub why: String,
+}
+
+/// A park that was made.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Parked {
+    #[serde(flatten)]
+    pub park: Park,
+    /// The tests that it sets aside, as they are listed now.
+    pub tests: Vec<String>,
+}
+
+/// Asks for portions, or for a forecast, of a suite's tests.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct PortionQuery {
+    /// The suite's bundle; none means the one it was added with.
+    pub bundle: Option<String>,
+    pub pool: Option<String>,
+    pub options: RunOptions,
+    /// How many portions.
+    pub of: u32,
+    /// Which of them, from 1.
+    pub number: u32,
+    /// Cut as at this stamp, instead of by the latest records.
+    pub stamp: Option<i64>,
+    /// Jobs that name the same key cut by the same stamp.
+    pub key: Option<String>,
+}
+
+/// A fixed share of a suite's tests.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PortionOf {
+    pub number: u32,
+    pub of: u32,
+    /// The state of the records that it was cut by: the same stamp gives the same portions.
+    pub stamp: i64,
+    /// Names, in listed order.
+    pub tests: Vec<String>,
+    /// What every portion is expected to take, in microseconds.
+    pub expected_us: Vec<u64>,
+}
+
+/// Asks how long a run would take.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ForecastQuery {
+    pub bundle: Option<String>,
+    pub pool: Option<String>,
+    pub options: RunOptions,
+    /// Numbers of shards, at most 64 of them.
+    pub shards: Vec<u32>,
+}
+
+/// How long a run would take, by number of shards.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Forecast {
+    pub suite: String,
+    pub choice: String,
+    pub points: Vec<ForecastPoint>,
+    /// From this number on more shards stop helping.
+    pub enough: Option<u32>,
+    /// What no number of shards can go below, and how long that takes.
+    pub floor: String,
+    pub floor_us: u64,
+    /// All work, one test after the other.
+    pub work_us: u64,
+    pub start_cost_us: u64,
+    /// Tests that were never measured: their share of the work is a guess.
+    pub guessed: u32,
+    pub tests: u32,
+    /// The slots that the pool has now.
+    pub slots: u32,
+}
+
+/// One number of shards.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
+pub struct ForecastPoint {
+    pub shards: u32,
+    /// The median; four of five draws lie between `low_us` and `high_us`.
+    pub time_us: u64,
+    pub low_us: u64,
+    pub high_us: u64,
+    /// Shards times time.
+    pub slot_minutes: f64,
+}
+
+/// Comes to a run to lend it a machine.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Meet {
+    /// A word on which jobs meet, `build-1187`.
+    pub key: String,
+    /// What to start, for the first who comes.
+    pub start: NewRun,
+}
+
+/// The run on which jobs met.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Met {
+    pub run: Run,
+    /// Whether this call started it.
+    pub started: bool,
+    /// Whether its files are those that were sent.
+    pub same_files: bool,
+}
+
+/// Failures that look as if they had one cause.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CauseOf {
+    /// The message without what differs from one failure to the next.
+    pub likeness: String,
+    pub example: String,
+    /// How many tests failed so, and how many of those were flaky in the end.
+    pub count: u32,
+    pub flaky: u32,
+    /// The first of them: index and name.
+    pub tests: Vec<(u32, String)>,
+}
+
+/// What one slot carried out of a run.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Shard {
+    /// From 1, in the order in which slots got their first batch.
+    pub number: u32,
+    pub worker: String,
+    pub slot: u32,
+    pub batches: Vec<ShardBatch>,
+}
+
+/// A batch of a shard.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ShardBatch {
+    pub number: u32,
+    /// Names and variants, in the order in which they ran.
+    pub entries: Vec<(String, String)>,
+}
+
+/// Results side by side, by variant.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Variants {
+    pub variants: Vec<VariantOf>,
+    /// Tests whose outcomes are not the same in all variants, with an outcome for each variant that has the test.
+    pub differing: Vec<Differing>,
+    /// How many differ; `differing` holds at most 200.
+    pub total: u32,
+}
+
+/// The outcomes of one variant.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct VariantOf {
+    pub variant: String,
+    pub tally: Tally,
+    pub spent_us: u64,
+}
+
+/// A test whose outcomes differ.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Differing {
+    pub test: String,
+    /// Index of the entry and its outcome, by variant.
+    pub entries: Vec<Option<(u32, Option<Outcome>)>>,
 }
 
 /// Starts a run.
@@ -192,6 +382,8 @@ pub struct NewRun {
     pub bundle: Option<String>,
     pub pool: Option<String>,
     pub options: RunOptions,
+    /// Only what neither passed nor was flaky nor skipped in this run.
+    pub unpassed_in: Option<String>,
 }
 
 /// Repeats a run.
@@ -200,6 +392,8 @@ pub struct NewRun {
 pub struct Again {
     /// Only the entries that neither passed nor were flaky.
     pub unpassed: bool,
+    /// Exactly the batches of that shard, in their order and with the run's seed.
+    pub shard: Option<u32>,
 }
 
 /// Ends a run.
@@ -248,6 +442,9 @@ pub struct Run {
     pub options: RunOptions,
     /// How many entries there were before choosing.
     pub listed: u32,
+    /// What was chosen, in words; empty before the tests are known.
+    pub choice: String,
+    pub seed: u64,
     pub variants: Vec<String>,
     /// Remarks, oldest first.
     pub notes: Vec<String>,
@@ -260,6 +457,8 @@ pub struct Entry {
     pub index: u32,
     pub test: String,
     pub variant: String,
+    /// Which repetition it is, from 1; 0 where nothing is repeated.
+    pub repeat: u32,
     /// None while it waits or runs.
     pub outcome: Option<Outcome>,
     pub running: bool,
@@ -290,6 +489,8 @@ pub struct EntryDetail {
     pub expected_us: Option<u64>,
     pub group: bool,
     pub claims: Vec<String>,
+    /// Why it is parked, if it is.
+    pub parked: Option<String>,
     pub history: Vec<Attempt>,
 }
 
@@ -306,9 +507,31 @@ pub struct Attempt {
     pub message: String,
     pub detail: String,
     pub steps: Vec<Step>,
+    /// Busy slots of its worker when it ended, and all of them; 0 where that is not known.
+    pub busy: u32,
+    pub of_slots: u32,
+    /// What was expected of it.
+    pub expected_us: Option<u64>,
+    /// Where and after what it ran; only of failing attempts.
+    pub around: Option<Around>,
     /// The log's size in bytes; 0 if it printed nothing.
     pub log_bytes: u64,
     pub artifacts: Vec<Artifact>,
+}
+
+/// What of the same run was around an attempt.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct Around {
+    /// The number of its shard, and its place in the order of that shard, from 1.
+    pub shard: u32,
+    pub place: u32,
+    /// What ran before it in its process, the latest last; at most 50, of `before_count`.
+    pub before: Vec<String>,
+    pub before_count: u32,
+    /// What ran before it on its worker in other processes, the latest last; at most 5.
+    pub on_worker: Vec<String>,
+    /// What ran on its worker at the same time.
+    pub beside: Vec<String>,
 }
 
 /// A file that an attempt or a run left behind.
@@ -337,6 +560,12 @@ pub struct Worker {
     pub connected: bool,
     pub since: DateTime<Utc>,
     pub slots: Vec<Slot>,
+    /// What its crowding is, in words, if it is crowded.
+    pub crowded: Option<String>,
+    /// How many of its slots are filled: fewer than it has while it eases.
+    pub fills: u32,
+    /// The only run that it works for.
+    pub only_run: Option<String>,
 }
 
 /// A slot and what it does.

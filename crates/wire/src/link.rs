@@ -42,6 +42,12 @@ pub struct Hello {
     pub holds: Vec<BatchKey>,
     /// Listing jobs that run or whose result is not acknowledged.
     pub listing: Vec<String>,
+    /// It may be given fewer batches than it has slots, when more slow its tests down.
+    #[serde(default)]
+    pub ease: bool,
+    /// It works for this run only, `boarding-gate/42`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only_run: Option<String>,
 }
 
 /// Something that happened on a worker. `at_us` are microseconds since 1970 by the worker's clock.
@@ -56,6 +62,8 @@ pub enum WorkerEvent {
     Kept { key: BatchKey, entry: Option<u32>, files: Vec<KeptFile> },
     /// A remark for the run.
     Note { key: BatchKey, text: String },
+    /// The batch has not begun these entries and will not.
+    GaveBack { key: BatchKey, entries: Vec<u32> },
     /// The batch ended.
     BatchEnded { key: BatchKey, end: BatchEnd },
     /// A listing job ended: the tests as the list command printed them, uploaded under this digest, or why not.
@@ -123,6 +131,8 @@ pub enum ToWorker {
     List(Box<ListJob>),
     /// End this batch: nothing more of it counts.
     Revoke { key: BatchKey },
+    /// Give back what this batch has not begun, and end it after what runs.
+    GiveBack { key: BatchKey },
 }
 
 /// What a worker needs to know to run a suite's commands.
@@ -197,6 +207,7 @@ mod tests {
             WorkerEvent::Ended(Box::new(report)),
             WorkerEvent::Kept { key, entry: None, files: vec![file] },
             WorkerEvent::Note { key, text: "a remark".into() },
+            WorkerEvent::GaveBack { key, entries: vec![3, 4] },
             WorkerEvent::BatchEnded { key, end: BatchEnd::Unfit("no such program".into()) },
             WorkerEvent::Listed { job: "j".into(), result: Err("the list command failed".into()) },
         ];
@@ -222,6 +233,7 @@ mod tests {
         again(&ToWorker::List(Box::new(ListJob { job: "j".into(), slot: 0, errand })));
         assert_eq!(again(&ToWorker::Stored { number: 4 }), r#"{"say":"stored","number":4}"#);
         assert_eq!(again(&ToWorker::Revoke { key }), r#"{"say":"revoke","key":{"run":7,"batch":3}}"#);
+        assert_eq!(again(&ToWorker::GiveBack { key }), r#"{"say":"give-back","key":{"run":7,"batch":3}}"#);
         again(&ToWorker::Welcome { patience_ms: 10_000 });
         again(&ToWorker::Refused { message: "no".into() });
     }

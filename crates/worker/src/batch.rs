@@ -58,12 +58,24 @@ pub struct Tools {
     pub mark: String,
 }
 
-/// Runs a batch to its end, or until `revoked` turns true, and reports it.
-pub async fn run(tools: &Tools, grant: Grant, mut revoked: watch::Receiver<bool>) {
+/// What a batch is told while it runs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub enum Order {
+    #[default]
+    GoOn,
+    /// Give back what has not begun, and end after what runs.
+    GiveBack,
+    /// End at once.
+    Revoke,
+}
+
+/// Runs a batch to its end, or until it is revoked, and reports it.
+pub async fn run(tools: &Tools, grant: Grant, order: watch::Receiver<Order>) {
     let key = grant.key;
+    let mut revoked = order.clone();
     let end = tokio::select! {
-        end = carry(tools, &grant) => end,
-        _ = revoked.wait_for(|r| *r) => BatchEnd::Revoked,
+        end = carry(tools, &grant, order) => end,
+        _ = revoked.wait_for(|order| *order == Order::Revoke) => BatchEnd::Revoked,
     };
     if end == BatchEnd::Revoked {
         process::kill_marked_of(&format!("{}-{}-{}", tools.mark, key.run, key.batch));
@@ -90,7 +102,7 @@ fn batch_folder(tools: &Tools, grant: &Grant) -> PathBuf {
     tools.home.join("batches").join(format!("{}-{}", grant.key.run, grant.key.batch))
 }
 
-async fn carry(tools: &Tools, grant: &Grant) -> BatchEnd {
+async fn carry(tools: &Tools, grant: &Grant, order: watch::Receiver<Order>) -> BatchEnd {
     let ready = match tools.sources.ready(&grant.errand).await {
         Ok(ready) => ready,
         Err(why) => return BatchEnd::Unfit(why),
@@ -109,6 +121,8 @@ async fn carry(tools: &Tools, grant: &Grant) -> BatchEnd {
         ready: &ready,
         folder,
         artifacts,
+        order,
+        gave_back: false,
         began_us: now_us(),
         attempts: Vec::new(),
         named: HashMap::new(),
@@ -130,6 +144,9 @@ struct BatchRun<'b> {
     ready: &'b Ready,
     folder: PathBuf,
     artifacts: PathBuf,
+    order: watch::Receiver<Order>,
+    /// What had not begun was given back.
+    gave_back: bool,
     began_us: i64,
     /// Position, began, ended: for attributing files.
     attempts: Vec<(usize, i64, i64)>,
@@ -148,8 +165,24 @@ impl BatchRun<'_> {
             if let Err(why) = self.one_process(std::slice::from_ref(entry), offset).await {
                 return BatchEnd::Unfit(why);
             }
+            if self.gave_back {
+                break;
+            }
         }
         BatchEnd::Done
+    }
+
+    /// Gives back what has not begun, if that is asked for: at least one test stays, and what runs goes on. The process is
+    /// ended when that has its results.
+    async fn give_back(&mut self, reading: &mut Reading, offset: usize) {
+        let of_process = reading.progress.give_back();
+        let after = offset + reading.progress.len()..self.grant.entries.len();
+        let positions = of_process.into_iter().map(|position| offset + position).chain(after);
+        let entries: Vec<u32> = positions.map(|position| self.grant.entries[position].index).collect();
+        self.gave_back = true;
+        if !entries.is_empty() {
+            self.tools.report(vec![WorkerEvent::GaveBack { key: self.grant.key, entries }]).await;
+        }
     }
 
     fn command(&self, entries: &[GrantedEntry]) -> Result<tokio::process::Command, String> {
@@ -269,7 +302,11 @@ impl BatchRun<'_> {
         let mut status = None;
         let mut ended_at: Option<tokio::time::Instant> = None;
         let mut complete_since: Option<i64> = None;
+        let mut order = self.order.clone();
         loop {
+            if !self.gave_back && *order.borrow_and_update() == Order::GiveBack {
+                self.give_back(reading, offset).await;
+            }
             // When every test has its result, the process is about to end: what it still prints belongs to the last one.
             let complete = reading.progress.complete();
             let closing = complete && ended_at.is_none();
@@ -281,6 +318,12 @@ impl BatchRun<'_> {
             }
             if ended_at.is_some() && out.is_none() && err.is_none() {
                 break;
+            }
+            if ended_at.is_none() && complete && reading.progress.cut_short() {
+                // It would go on with what was given back.
+                self.flush(reading, offset).await;
+                process.end().await;
+                return (None, None);
             }
             let held_back = reading.tap.as_ref().is_some_and(TapReader::holds_back);
             // When all is reported, the process has as long as one test to clear up after itself.
@@ -307,6 +350,12 @@ impl BatchRun<'_> {
                     0 => err = None,
                     read => reading.log.add(&err_buffer[..read]),
                 },
+                changed = order.changed(), if !self.gave_back => {
+                    if changed.is_err() {
+                        // Nobody is left who could ask.
+                        self.gave_back = true;
+                    }
+                }
                 waited = process.child.wait(), if ended_at.is_none() => {
                     status = waited.ok();
                     ended_at = Some(tokio::time::Instant::now());
@@ -723,6 +772,7 @@ mod tests {
             slots: 1,
             offers: BTreeMap::new(),
             home: home.path().to_owned(),
+            ..Config::default()
         };
         let client = reqwest::Client::new();
         let mark = crate::random_mark();
@@ -759,8 +809,13 @@ mod tests {
 
     /// Runs a batch and tells what it reported, a line each.
     async fn told(bench: &mut Bench, grant: Grant) -> Vec<String> {
-        let (_switch, revoked) = watch::channel(false);
-        run(&bench.tools, grant, revoked).await;
+        let (_switch, order) = watch::channel(Order::GoOn);
+        run(&bench.tools, grant, order).await;
+        lines_of(bench)
+    }
+
+    /// What was reported so far, a line each.
+    fn lines_of(bench: &mut Bench) -> Vec<String> {
         let mut lines = Vec::new();
         while let Ok(events) = bench.coming.try_recv() {
             for event in events {
@@ -773,6 +828,7 @@ mod tests {
                     }
                     WorkerEvent::Note { text, .. } => format!("note {text}"),
                     WorkerEvent::BatchEnded { end, .. } => format!("{end:?}"),
+                    WorkerEvent::GaveBack { entries, .. } => format!("gave back {entries:?}"),
                     WorkerEvent::Kept { .. } | WorkerEvent::Listed { .. } => "other".into(),
                 });
             }
@@ -841,13 +897,49 @@ mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn a_revoked_batch_ends_at_once_with_its_processes() {
         let bench = bench("tap", "{names}", "", "sleep 600");
-        let (switch, revoked) = watch::channel(false);
+        let (switch, order) = watch::channel(Order::GoOn);
         let (tools, job) = (bench.tools.clone(), grant(&["a"], None));
-        let running = tokio::spawn(async move { run(&tools, job, revoked).await });
+        let running = tokio::spawn(async move { run(&tools, job, order).await });
         tokio::time::sleep(Duration::from_millis(300)).await;
-        switch.send_replace(true);
+        switch.send_replace(Order::Revoke);
         tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
         assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
+    }
+
+    /// Runs a batch of three that is asked to give back while its first test runs.
+    async fn given_back(results: &str, run_as: &str, script: &str) -> Vec<String> {
+        let mut bench = bench(results, run_as, "", script);
+        let (switch, order) = watch::channel(Order::GoOn);
+        let (tools, job) = (bench.tools.clone(), grant(&["a", "b", "c"], None));
+        let running = tokio::spawn(async move { run(&tools, job, order).await });
+        tokio::time::sleep(Duration::from_millis(250)).await;
+        switch.send_replace(Order::GiveBack);
+        tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
+        assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
+        lines_of(&mut bench)
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn what_has_not_begun_is_given_back_and_the_process_ended_after_what_runs() {
+        let lines = given_back("tap", "{names}", "for t; do sleep 0.6; echo \"ok - $t\"; done").await;
+        assert_eq!(lines, ["gave back [1, 2]", "passed 0 [] []", "Done"]);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn processes_that_were_not_started_are_given_back() {
+        let lines = given_back("exit", "{name}", "sleep 0.6").await;
+        assert_eq!(lines, ["gave back [1, 2]", "passed 0 [] []", "Done"]);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn tests_that_say_when_they_start_are_given_back_while_they_have_not() {
+        let script = r#"exec 3>"$KESMO_EVENTS"
+            for t; do
+                echo "{\"test\":\"$t\",\"event\":\"start\"}" >&3; sleep 0.6
+                echo "{\"test\":\"$t\",\"event\":\"end\",\"outcome\":\"passed\"}" >&3
+            done"#;
+        let lines = given_back("events", "{names}", script).await;
+        assert_eq!(lines, ["gave back [1, 2]", "passed 0 [] []", "Done"]);
     }
 
     #[tokio::test(flavor = "multi_thread")]

@@ -1,7 +1,7 @@
 //! The worker: takes batches over its link, runs them in processes of their own, reads results as they appear, and
 //! reports them until the service has stored them. It never sees the store.
 //!
-//! [`link`](self) talks to the service, `source` fetches and prepares a suite's files once, `batch` runs a batch,
+//! [`link`](self) talks to the service, [`Local`] does the same work without one, `source` fetches and prepares a suite's files once, `batch` runs a batch,
 //! `progress` attributes results to tests, `process` starts processes and ends whole trees of them, `capture` keeps what
 //! they print within bounds, and `files` finds what they leave behind.
 
@@ -9,6 +9,7 @@ mod batch;
 mod capture;
 mod files;
 mod link;
+mod local;
 mod process;
 mod progress;
 mod source;
@@ -16,9 +17,10 @@ mod source;
 use std::{collections::BTreeMap, path::PathBuf};
 
 pub use link::run;
+pub use local::Local;
 
 /// How to work.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Config {
     /// The service's address, `http://127.0.0.1:7215`.
     pub url: String,
@@ -30,6 +32,12 @@ pub struct Config {
     pub offers: BTreeMap<String, String>,
     /// Where bundles and files of running batches are kept.
     pub home: PathBuf,
+    /// It may be given fewer batches than it has slots, when more slow its tests down.
+    pub ease: bool,
+    /// The only run to work for, `boarding-gate/42`.
+    pub only_run: Option<String>,
+    /// Without a service: a folder with the bundles (`bundles/SHA`), into which files go (`blobs/SHA`).
+    pub local: Option<PathBuf>,
 }
 
 /// What ends a worker.

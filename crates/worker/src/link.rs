@@ -2,6 +2,7 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet, HashMap, VecDeque},
+    path::PathBuf,
     sync::Arc,
     time::Duration,
 };
@@ -23,7 +24,7 @@ use tokio_tungstenite::{
 
 use crate::{
     Config, Error,
-    batch::{self, Tools},
+    batch::{self, Order, Tools},
     process, random_mark,
     source::Sources,
 };
@@ -38,22 +39,31 @@ const GATHER: Duration = Duration::from_millis(12);
 /// Events that are not acknowledged; past that nothing more is read from tests until some are.
 const MOST_UNSTORED: usize = 20_000;
 
-/// Uploads blobs; goes on trying while the service is away.
+/// Uploads blobs, and goes on trying while the service is away; without a service it writes them to a folder.
 #[derive(Clone)]
 pub struct Uploads {
     client: reqwest::Client,
     url: String,
     token: String,
+    folder: Option<PathBuf>,
 }
 
 impl Uploads {
     pub fn new(client: reqwest::Client, config: &Config) -> Self {
-        Self { client, url: config.url.clone(), token: config.token.clone() }
+        let folder = config.local.as_ref().map(|folder| folder.join("blobs"));
+        Self { client, url: config.url.clone(), token: config.token.clone(), folder }
     }
 
     /// Uploads, and tells the digest.
     pub async fn send(&self, content: Vec<u8>) -> String {
         let name = digest(&content);
+        if let Some(folder) = &self.folder {
+            let written = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(folder.join(&name), &content));
+            if let Err(e) = written {
+                tracing::error!("{} could not be written: {e}", folder.join(&name).display());
+            }
+            return name;
+        }
         let url = format!("{}/api/work/blobs/{name}", self.url);
         let mut pause = Duration::from_millis(100);
         loop {
@@ -73,8 +83,8 @@ impl Uploads {
     }
 }
 
-enum Job {
-    Batch(Box<Grant>, watch::Receiver<bool>),
+pub(crate) enum Job {
+    Batch(Box<Grant>, watch::Receiver<Order>),
     List(Box<ListJob>),
 }
 
@@ -100,7 +110,7 @@ struct Worker {
     process: String,
     slots: Vec<mpsc::UnboundedSender<Job>>,
     /// Batches that are granted and whose end is not acknowledged; with a switch to revoke them.
-    holds: HashMap<BatchKey, watch::Sender<bool>>,
+    holds: HashMap<BatchKey, watch::Sender<Order>>,
     /// What runs in them, to say again after a reconnect.
     running: BTreeMap<BatchKey, BTreeSet<u32>>,
     listing: BTreeSet<String>,
@@ -110,11 +120,19 @@ struct Worker {
     coming: mpsc::Receiver<Vec<WorkerEvent>>,
 }
 
-/// Works until `leave` resolves: then running batches are ended and go back.
-///
-/// # Errors
-/// If the home folder cannot be used, or the service refuses this worker.
-pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), Error> {
+/// A worker's home, slots and tools.
+pub(crate) struct Shop {
+    pub config: Config,
+    pub mark: String,
+    pub tools: Tools,
+    pub slots: Vec<mpsc::UnboundedSender<Job>>,
+    pub coming: mpsc::Receiver<Vec<WorkerEvent>>,
+    /// Held as long as the shop is open.
+    _lock: std::fs::File,
+}
+
+/// Takes the home folder, clears away what a worker left there that was killed, and starts the slots.
+pub(crate) fn open_shop(config: Config) -> Result<Shop, Error> {
     let home = config.home.clone();
     std::fs::create_dir_all(home.join("batches")).map_err(|e| Error::file(&home, &e))?;
     let home = home.canonicalize().map_err(|e| Error::file(&home, &e))?;
@@ -150,6 +168,15 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
         mark: mark.clone(),
     };
     let slots = (0..config.slots).map(|_| start_slot(tools.clone())).collect();
+    Ok(Shop { config, mark, tools, slots, coming, _lock: lock })
+}
+
+/// Works until `leave` resolves: then running batches are ended and go back.
+///
+/// # Errors
+/// If the home folder cannot be used, or the service refuses this worker.
+pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), Error> {
+    let Shop { config, mark, tools: _tools, slots, coming, _lock } = open_shop(config)?;
     let mut worker = Worker {
         config,
         process: mark.clone(),
@@ -172,7 +199,7 @@ fn start_slot(tools: Tools) -> mpsc::UnboundedSender<Job> {
     tokio::spawn(async move {
         while let Some(job) = jobs.recv().await {
             match job {
-                Job::Batch(grant, revoked) => batch::run(&tools, *grant, revoked).await,
+                Job::Batch(grant, order) => batch::run(&tools, *grant, order).await,
                 Job::List(job) => {
                     let result = list(&tools, &job).await;
                     let event = WorkerEvent::Listed { job: job.job, result };
@@ -272,6 +299,8 @@ impl Worker {
             process: self.process.clone(),
             holds: self.holds.keys().copied().collect(),
             listing: self.listing.iter().cloned().collect(),
+            ease: self.config.ease,
+            only_run: self.config.only_run.clone(),
         })
     }
 
@@ -323,7 +352,9 @@ impl Worker {
                     while self.gathered.len() < MOST_EVENTS && let Ok(more) = self.coming.try_recv() {
                         self.gathered.extend(more);
                     }
-                    let frees = |e: &WorkerEvent| matches!(e, WorkerEvent::BatchEnded { .. } | WorkerEvent::Listed { .. });
+                    let frees = |e: &WorkerEvent| {
+                        matches!(e, WorkerEvent::BatchEnded { .. } | WorkerEvent::GaveBack { .. } | WorkerEvent::Listed { .. })
+                    };
                     let at_once = self.gathered.len() >= MOST_EVENTS || self.gathered.iter().any(frees);
                     due = Some(if at_once { Instant::now() } else { due.unwrap_or_else(|| Instant::now() + GATHER) });
                 }
@@ -408,10 +439,10 @@ impl Worker {
     fn take(&mut self, message: ToWorker) {
         match message {
             ToWorker::Grant(grant) => {
-                let (switch, revoked) = watch::channel(false);
+                let (switch, order) = watch::channel(Order::GoOn);
                 self.holds.insert(grant.key, switch);
                 let slot = usize::from(grant.slot);
-                self.give(slot, Job::Batch(grant, revoked));
+                self.give(slot, Job::Batch(grant, order));
             }
             ToWorker::List(job) => {
                 self.listing.insert(job.job.clone());
@@ -420,9 +451,20 @@ impl Worker {
             }
             ToWorker::Revoke { key } => {
                 if let Some(switch) = self.holds.get(&key) {
-                    switch.send_replace(true);
+                    switch.send_replace(Order::Revoke);
                 }
                 self.running.remove(&key);
+            }
+            ToWorker::GiveBack { key } => {
+                if let Some(switch) = self.holds.get(&key) {
+                    // A batch that is revoked stays so.
+                    switch.send_if_modified(|order| {
+                        *order < Order::GiveBack && {
+                            *order = Order::GiveBack;
+                            true
+                        }
+                    });
+                }
             }
             ToWorker::Stored { number } => {
                 while self.unstored.reports.front().is_some_and(|(n, _)| *n <= number) {

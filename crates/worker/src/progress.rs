@@ -51,6 +51,8 @@ pub struct Progress {
     remarks: usize,
     /// Whether tests say that they start; then nothing is assumed.
     says_starts: bool,
+    /// Tests that were given back: what the process still says of them does not count.
+    given_back: Vec<usize>,
 }
 
 impl Progress {
@@ -65,7 +67,33 @@ impl Progress {
             steps: HashMap::new(),
             remarks: 0,
             says_starts,
+            given_back: Vec::new(),
         }
+    }
+
+    /// How many tests the process has.
+    pub fn len(&self) -> usize {
+        self.done.len()
+    }
+
+    /// Gives back what has not begun, but never all: tells the positions.
+    pub fn give_back(&mut self) -> Vec<usize> {
+        let runs = |i: &usize| self.running.iter().any(|r| r.0 == *i);
+        let mut open: Vec<usize> = (0..self.done.len()).filter(|i| !self.done[*i] && !runs(i)).collect();
+        if self.running.is_empty() && !open.is_empty() {
+            // The next one may begin at any moment.
+            open.remove(0);
+        }
+        for position in &open {
+            self.done[*position] = true;
+        }
+        self.given_back.clone_from(&open);
+        open
+    }
+
+    /// Whether the process has tests that are no longer its.
+    pub fn cut_short(&self) -> bool {
+        !self.given_back.is_empty()
     }
 
     /// The process has started; tells the test that is taken to run.
@@ -146,6 +174,9 @@ impl Progress {
             self.find(name, "a result")?
         };
         if std::mem::replace(&mut self.done[position], true) {
+            if self.given_back.contains(&position) {
+                return Err(None);
+            }
             let name = &self.names[position];
             let text = format!("a second result for {name:?} in one process was left aside");
             return Err(self.remark(text));
@@ -295,6 +326,20 @@ mod tests {
         assert_eq!(p.result("c", 0, passed(), 50).unwrap().0.spent, Span(30));
         let ended = p.process_ended(&ProcessEnd::Overran("past its limit".into()), 1010, "");
         assert_eq!((ended.len(), ended[0].position, ended[0].ended), (1, 1, Ended::Overran));
+    }
+
+    #[test]
+    fn what_is_given_back_no_longer_counts() {
+        let mut progress = progress(false);
+        progress.started(0);
+        assert_eq!(progress.give_back(), [1, 2]);
+        assert!(progress.cut_short() && !progress.complete());
+        assert!(progress.result("a", 1, passed(), 10).is_ok());
+        assert!(progress.complete());
+        assert!(matches!(progress.result("b", 2, passed(), 20), Err(None)), "it is left aside without a remark");
+        assert!(progress.process_ended(&ProcessEnd::Badly("signal 9".into()), 30, "").is_empty());
+        let mut before_any = self::progress(true);
+        assert_eq!(before_any.give_back(), [1, 2], "one test stays");
     }
 
     #[test]

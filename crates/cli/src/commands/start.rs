@@ -45,7 +45,7 @@ pub async fn run(options: &Start, context: &Context) -> Result<u8, Failure> {
 }
 
 pub async fn again(options: &Again, context: &Context) -> Result<u8, Failure> {
-    let body = AgainBody { unpassed: options.unpassed };
+    let body = AgainBody { unpassed: options.unpassed, shard: options.shard };
     let run: Run = context.client.post(&format!("{}/again", path(&options.run)?), &body).await?;
     started(&run, &options.staying, context).await
 }

@@ -42,6 +42,8 @@ pub async fn run(options: &Worker, url: String, token: String) -> Result<(), Fai
         offers: pairs("--offer", &options.offer)?,
         home: options.home.clone().unwrap_or_else(|| home(&name)),
         name,
+        ease: options.ease,
+        ..kesmo_worker::Config::default()
     };
     kesmo_worker::run(config, Box::pin(asked_to_end())).await.map_err(|e| Failure::trouble(e.to_string()))
 }

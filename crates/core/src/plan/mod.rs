@@ -1,16 +1,19 @@
-//! From lists of tests to the entries of a run: choosing, rules, expected durations, and the sizes of batches.
+//! From lists of tests to the entries of a run: choosing, rules, parks, expected durations; the sizes of batches; and
+//! fixed shares, portions.
 
 pub mod batch;
+pub mod portion;
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
 use crate::{
     Error,
     name::{TestName, nearest},
+    record::median,
     suite::{
-        Choice, ListedTest, SuiteFile, Variant,
+        Choice, ListedTest, Pattern, SuiteFile, Variant,
         file::{GroupBy, MOST_RETRIES, Rule},
     },
     time::Span,
@@ -18,6 +21,58 @@ use crate::{
 
 /// Retries where neither the suite file nor the start says how many.
 pub const DEFAULT_RETRIES: u32 = 0;
+
+/// The most times that `--repeat` may ask for, and the most entries of a run.
+pub const MOST_REPEATS: u32 = 10_000;
+pub const MOST_ENTRIES: usize = 1_000_000;
+
+/// The most slots that `--shards` may ask for.
+pub const MOST_SHARDS: u32 = 100_000;
+
+/// What failed recently may go first as long as it is at most this share of the work, in percent: so much later, at the
+/// most, does everything else end.
+pub const FIRST_FAILED_SHARE: u64 = 5;
+
+/// How much a run counts where several share a pool's slots.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub enum Priority {
+    Low,
+    #[default]
+    Normal,
+    High,
+}
+
+impl Priority {
+    pub const ALL: [Self; 3] = [Self::Low, Self::Normal, Self::High];
+
+    /// The priority's word.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Low => "low",
+            Self::Normal => "normal",
+            Self::High => "high",
+        }
+    }
+
+    /// The priority of a word.
+    #[must_use]
+    pub fn of(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|p| p.word() == word)
+    }
+
+    /// Its share of the slots beside those of others: each step counts four times the one below.
+    #[must_use]
+    pub const fn weight(self) -> u32 {
+        match self {
+            Self::Low => 1,
+            Self::Normal => 4,
+            Self::High => 16,
+        }
+    }
+}
 
 /// What a start may ask for. Kept with the run, so that it can be built again and repeated.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -44,6 +99,22 @@ pub struct RunOptions {
     pub seed: Option<u64>,
     /// Only these entries: names and variants (as written, empty for a suite without facets).
     pub only: Option<Vec<(String, String)>>,
+    /// Where `only` comes from, in words: `unpassed in fares/7`.
+    pub only_because: Option<String>,
+    /// Every test so many times.
+    pub repeat: Option<u32>,
+    /// In an order drawn from the seed, instead of the longest first.
+    pub shuffle: bool,
+    /// What failed recently goes first, as far as that costs little time.
+    pub first_failed: bool,
+    /// Parked tests run too, without counting.
+    pub run_parked: bool,
+    /// A flaky entry makes the run fail.
+    pub flaky_fails: bool,
+    /// How much the run counts where several share the slots; none means normal.
+    pub priority: Option<Priority>,
+    /// Exactly these batches, one after the other, without retries: lists of names and variants.
+    pub order: Option<Vec<Vec<(String, String)>>>,
 }
 
 impl RunOptions {
@@ -61,6 +132,26 @@ impl RunOptions {
         }
         if self.shards == Some(0) {
             return Err(Error::Options("--shards 0 would run nothing; give 1 or more, or leave it out".into()));
+        }
+        if let Some(n) = self.shards.filter(|n| *n > MOST_SHARDS) {
+            return Err(Error::Options(format!("--shards {n} is more than anybody has; the most is {MOST_SHARDS}")));
+        }
+        match self.repeat {
+            Some(0) => {
+                return Err(Error::Options("--repeat 0 would run nothing; give 1 or more, or leave it out".into()));
+            }
+            Some(n) if n > MOST_REPEATS => {
+                return Err(Error::Options(format!("--repeat {n} is too often; the most is {MOST_REPEATS}")));
+            }
+            _ => {}
+        }
+        if self.shuffle && self.first_failed {
+            return Err(Error::Options(
+                "--shuffle and --first-failed both say in which order tests run; keep one".into(),
+            ));
+        }
+        if self.order.as_ref().is_some_and(|order| order.iter().all(Vec::is_empty)) {
+            return Err(Error::Options("the order of batches to repeat is empty".into()));
         }
         for (key, value) in &self.labels {
             if key.is_empty() || key.len() > 60 || value.len() > 200 || key.contains(['=', ',']) {
@@ -86,16 +177,58 @@ pub enum RetriesFrom {
     Rule(u32),
 }
 
+impl RetriesFrom {
+    /// Who decided, in words that follow "2 retries, from".
+    #[must_use]
+    pub fn said(self) -> String {
+        match self {
+            Self::Default => "the service's default".into(),
+            Self::SuiteFile => "[retry] in kesmo.toml".into(),
+            Self::Start => "--retries of the start".into(),
+            Self::Rule(line) => format!("kesmo.toml line {line}"),
+        }
+    }
+}
+
+/// What history says of a test in a variant.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Known {
+    pub expected: Span,
+    pub spread: Span,
+    /// How many runs ago it failed or was flaky, if that was recently.
+    pub trouble: Option<u32>,
+}
+
+/// Tests that are set aside: those that the pattern matches are not run, or run without counting.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Park {
+    /// As `--pick` takes it.
+    pub pattern: String,
+    pub why: String,
+    /// The last day on which it holds, `2026-12-31`.
+    pub until: String,
+    /// Its last day has passed: the tests count again, and the run says so.
+    pub over: bool,
+}
+
 /// One entry as planned.
 #[derive(Debug, Clone)]
 pub struct PlannedEntry {
     pub name: TestName,
     /// Index into [`Plan::variants`].
     pub variant: u16,
+    /// Which repetition it is, from 1; 0 where nothing is repeated.
+    pub repeat: u16,
+    /// It failed recently and goes first.
+    pub first: bool,
+    /// Index of the park that sets it aside.
+    pub parked: Option<u16>,
     /// Index of the group it stays with.
     pub group: Option<u32>,
-    /// From the record or the list; `None` for a test that nothing is known of.
+    /// From the record or the list, or what its like take; `None` where nothing is known of any test.
     pub expected: Option<Span>,
+    /// How far its duration usually is from the expected one.
+    pub spread: Span,
     pub retries: u8,
     pub retries_from: RetriesFrom,
     pub limit: Span,
@@ -110,14 +243,45 @@ pub struct Plan {
     pub entries: Vec<PlannedEntry>,
     /// Sets of claims, each sorted; the first is empty.
     pub claim_sets: Vec<Vec<String>>,
+    /// The parks that set entries aside.
+    pub parks: Vec<Park>,
+    /// Exactly these batches, in this order.
+    pub order: Option<Vec<Vec<u32>>>,
     /// How many entries there were before choosing.
     pub listed: usize,
+    /// What the run should say about its plan.
+    pub notes: Vec<String>,
 }
+
+impl PlannedEntry {
+    /// An entry of which nothing is known and for which nothing is ruled.
+    #[must_use]
+    pub fn plain(name: TestName) -> Self {
+        Self {
+            name,
+            variant: 0,
+            repeat: 0,
+            first: false,
+            parked: None,
+            group: None,
+            expected: None,
+            spread: Span::ZERO,
+            retries: 0,
+            retries_from: RetriesFrom::Default,
+            limit: Span::seconds(60),
+            claims: 0,
+        }
+    }
+}
+
+/// Notes of one kind that a plan says singly; more are counted.
+const MOST_NOTES: usize = 5;
 
 impl Plan {
     /// Makes the plan of a run from the lists of its variants. The same arguments give the same entries in the same order.
     ///
-    /// `expected` tells the duration that history says of a test in a variant.
+    /// `history` tells what is known of a test in a variant. The entries themselves do not depend on it, so that the plan
+    /// of an old run can be made again.
     ///
     /// # Errors
     /// [`Error::Options`] if nothing is chosen; the message names the nearest names.
@@ -125,44 +289,30 @@ impl Plan {
         suite: &SuiteFile,
         options: &RunOptions,
         lists: &[(Variant, Vec<ListedTest>)],
-        expected: impl Fn(&TestName, &Variant) -> Option<Span>,
+        parks: &[Park],
+        history: impl Fn(&TestName, &Variant) -> Option<Known>,
     ) -> Result<Self, Error> {
-        let choice = Choice::parse(&options.pick, &options.drop)?;
-        let only: Option<HashSet<(&str, &str)>> =
-            options.only.as_ref().map(|only| only.iter().map(|(n, v)| (n.as_str(), v.as_str())).collect());
-        let mut plan = Self { claim_sets: vec![Vec::new()], ..Self::default() };
-        let mut groups: HashMap<(u16, String), u32> = HashMap::new();
+        let mut maker = Maker::new(suite, options, parks)?;
         for (number, (variant, tests)) in lists.iter().enumerate() {
             let number =
                 u16::try_from(number).map_err(|_| Error::Options("a run has at most 65535 variants".into()))?;
-            let variant_text = variant.to_string();
-            plan.variants.push(variant.clone());
-            plan.listed += tests.len();
-            for test in tests {
-                let wanted =
-                    only.as_ref().is_none_or(|only| only.contains(&(test.name.as_str(), variant_text.as_str())));
-                if !wanted || !choice.takes(&test.name, &test.tags) {
-                    continue;
-                }
-                let ruled = Ruled::of(suite, options, test);
-                let next = groups.len() as u32;
-                let group = ruled.group.map(|g| *groups.entry((number, g)).or_insert(next));
-                let claims = plan.claim_set(ruled.claims);
-                let listed = test.seconds.map(|s| Span((s * 1e6) as u64));
-                plan.entries.push(PlannedEntry {
-                    expected: expected(&test.name, variant).or(listed),
-                    name: test.name.clone(),
-                    variant: number,
-                    group,
-                    retries: ruled.retries as u8,
-                    retries_from: ruled.retries_from,
-                    limit: ruled.limit,
-                    claims,
-                });
+            maker.plan.variants.push(variant.clone());
+            maker.plan.listed += tests.len();
+            if options.order.is_none() {
+                maker.choose(number, variant, tests, &history)?;
             }
         }
-        if plan.entries.is_empty() {
+        if let Some(order) = &options.order {
+            maker.follow(order, lists, &history)?;
+        }
+        if maker.plan.entries.is_empty() {
             return Err(Error::Options(nothing_chosen(options, lists)));
+        }
+        maker.say_remarks();
+        let mut plan = maker.plan;
+        plan.guess_unknown();
+        if options.first_failed {
+            plan.put_failed_first(&maker.trouble);
         }
         Ok(plan)
     }
@@ -181,6 +331,297 @@ impl Plan {
     pub fn variant_of(&self, entry: u32) -> &Variant {
         &self.variants[usize::from(self.entries[entry as usize].variant)]
     }
+
+    /// The park that sets an entry aside.
+    #[must_use]
+    pub fn park_of(&self, entry: u32) -> Option<&Park> {
+        self.entries[entry as usize].parked.map(|p| &self.parks[usize::from(p)])
+    }
+
+    /// How many entries are set aside.
+    #[must_use]
+    pub fn parked(&self) -> usize {
+        self.entries.iter().filter(|e| e.parked.is_some()).count()
+    }
+
+    /// What was chosen, in words: `412 of 655 tests: pick gate/**, drop tag:slow; 3 parked`.
+    #[must_use]
+    pub fn choice_said(&self, options: &RunOptions) -> String {
+        choice_said(options, self.entries.len(), self.listed, self.parked())
+    }
+
+    /// A test of which nothing is known counts as its like: the median of its group's tests, else of those whose names
+    /// begin with the same part, else of all. That is a guess, so its spread is as large as itself.
+    fn guess_unknown(&mut self) {
+        if self.entries.iter().all(|e| e.expected.is_some()) {
+            return;
+        }
+        let mut of_group: HashMap<u32, Vec<u64>> = HashMap::new();
+        let mut of_part: HashMap<String, Vec<u64>> = HashMap::new();
+        let mut of_all: Vec<u64> = Vec::new();
+        for entry in &self.entries {
+            if let Some(expected) = entry.expected {
+                if let Some(group) = entry.group {
+                    of_group.entry(group).or_default().push(expected.0);
+                }
+                of_part.entry(entry.name.first_parts(1)).or_default().push(expected.0);
+                of_all.push(expected.0);
+            }
+        }
+        if of_all.is_empty() {
+            return;
+        }
+        let middle = median(&mut of_all);
+        let groups: HashMap<u32, u64> = of_group.into_iter().map(|(k, mut v)| (k, median(&mut v))).collect();
+        let parts: HashMap<String, u64> = of_part.into_iter().map(|(k, mut v)| (k, median(&mut v))).collect();
+        for entry in self.entries.iter_mut().filter(|e| e.expected.is_none()) {
+            let by_group = entry.group.and_then(|g| groups.get(&g));
+            let guess = *by_group.or_else(|| parts.get(&entry.name.first_parts(1))).unwrap_or(&middle);
+            entry.expected = Some(Span(guess));
+            entry.spread = Span(guess);
+        }
+    }
+
+    /// Marks what failed recently to go first, the latest first, as far as [`FIRST_FAILED_SHARE`] allows.
+    fn put_failed_first(&mut self, trouble: &HashMap<u32, u32>) {
+        let total: u64 = self.entries.iter().filter_map(|e| e.expected).map(|s| s.0).sum();
+        let mut candidates: Vec<(u32, Span, u32)> =
+            trouble.iter().map(|(i, ago)| (*ago, self.entries[*i as usize].expected.unwrap_or_default(), *i)).collect();
+        candidates.sort_unstable();
+        let mut left = total * FIRST_FAILED_SHARE / 100;
+        for (_, expected, index) in candidates {
+            let entry = &mut self.entries[index as usize];
+            if expected.0 <= left && entry.group.is_none() {
+                left -= expected.0;
+                entry.first = true;
+            }
+        }
+    }
+}
+
+/// What was chosen, in words.
+#[must_use]
+pub fn choice_said(options: &RunOptions, chosen: usize, listed: usize, parked: usize) -> String {
+    let times = options.repeat.filter(|n| *n > 1);
+    let tests = times.map_or(chosen, |n| chosen / n as usize);
+    let mut said = if options.order.is_some() {
+        format!("{chosen} tests in the order of an earlier run")
+    } else if tests == listed {
+        format!("all {listed} tests")
+    } else {
+        format!("{tests} of {listed} tests")
+    };
+    let mut how: Vec<String> = Vec::new();
+    for (word, patterns) in [("pick", &options.pick), ("drop", &options.drop), ("variant", &options.variants)] {
+        if !patterns.is_empty() {
+            how.push(format!("{word} {}", patterns.join(" ")));
+        }
+    }
+    how.extend(options.only_because.clone());
+    how.extend(times.map(|n| format!("{n} times each")));
+    if options.shuffle {
+        how.push(options.seed.map_or_else(|| "shuffled".into(), |seed| format!("shuffled with seed {seed}")));
+    }
+    if options.first_failed {
+        how.push("recently failed first".into());
+    }
+    if !how.is_empty() {
+        said += &format!(": {}", how.join(", "));
+    }
+    if parked > 0 {
+        said += &format!("; {parked} parked");
+        said += if options.run_parked { ", run without counting" } else { "" };
+    }
+    said
+}
+
+/// Makes a plan, list by list.
+struct Maker<'m> {
+    suite: &'m SuiteFile,
+    options: &'m RunOptions,
+    choice: Choice,
+    only: Option<HashSet<(&'m str, &'m str)>>,
+    parks: Vec<(Pattern, &'m Park)>,
+    groups: HashMap<(u16, u16, String), u32>,
+    plan: Plan,
+    /// How many runs ago entries were in trouble.
+    trouble: HashMap<u32, u32>,
+    /// Tests whose list and rule name different groups, and tests that count again.
+    regrouped: Vec<String>,
+    again: BTreeMap<usize, Vec<String>>,
+}
+
+impl<'m> Maker<'m> {
+    fn new(suite: &'m SuiteFile, options: &'m RunOptions, parks: &'m [Park]) -> Result<Self, Error> {
+        let only = options.only.as_ref().map(|only| only.iter().map(|(n, v)| (n.as_str(), v.as_str())).collect());
+        // A park that cannot be read was refused when it was made.
+        let read = |park: &'m Park| Pattern::parse(&park.pattern).ok().map(|pattern| (pattern, park));
+        let parks: Vec<_> = parks.iter().filter_map(read).collect();
+        let plan = Plan {
+            claim_sets: vec![Vec::new()],
+            parks: parks.iter().map(|p| p.1.clone()).collect(),
+            ..Plan::default()
+        };
+        Ok(Self {
+            suite,
+            options,
+            choice: Choice::parse(&options.pick, &options.drop)?,
+            only,
+            parks,
+            groups: HashMap::new(),
+            plan,
+            trouble: HashMap::new(),
+            regrouped: Vec::new(),
+            again: BTreeMap::new(),
+        })
+    }
+
+    fn choose(
+        &mut self,
+        number: u16,
+        variant: &Variant,
+        tests: &[ListedTest],
+        history: &impl Fn(&TestName, &Variant) -> Option<Known>,
+    ) -> Result<(), Error> {
+        let variant_text = variant.to_string();
+        let times = self.options.repeat.unwrap_or(1).max(1);
+        for test in tests {
+            let wanted =
+                self.only.as_ref().is_none_or(|only| only.contains(&(test.name.as_str(), variant_text.as_str())));
+            if !wanted || !self.choice.takes(&test.name, &test.tags) {
+                continue;
+            }
+            let ruled = Ruled::of(self.suite, self.options, test);
+            let known = history(&test.name, variant);
+            for time in 1..=times {
+                let repeat = if times > 1 { time as u16 } else { 0 };
+                self.add(number, repeat, test, &ruled, known)?;
+            }
+            if let Some((listed, line)) = ruled.regrouped {
+                let name = &test.name;
+                self.regrouped.push(format!(
+                    "{name} is in the group {listed:?} by the list and in another by kesmo.toml line {line}; the rule stands"
+                ));
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes over the batches of an order, in which a test may stand several times.
+    fn follow(
+        &mut self,
+        order: &[Vec<(String, String)>],
+        lists: &[(Variant, Vec<ListedTest>)],
+        history: &impl Fn(&TestName, &Variant) -> Option<Known>,
+    ) -> Result<(), Error> {
+        let listed: HashMap<(String, &str), (u16, &Variant, &ListedTest)> = lists
+            .iter()
+            .enumerate()
+            .flat_map(|(number, (variant, tests))| {
+                let text = variant.to_string();
+                tests.iter().map(move |t| ((text.clone(), t.name.as_str()), (number as u16, variant, t)))
+            })
+            .collect();
+        let mut times: HashMap<(&str, &str), u16> = HashMap::new();
+        let (mut batches, mut missing, mut all) = (Vec::new(), Vec::new(), 0);
+        for batch in order {
+            let mut entries = Vec::new();
+            for (name, variant) in batch {
+                all += 1;
+                let Some((number, of, test)) = listed.get(&(variant.clone(), name.as_str())).copied() else {
+                    missing.push(name.as_str());
+                    continue;
+                };
+                let time = times.entry((name, variant)).or_insert(0);
+                *time += 1;
+                let ruled = Ruled {
+                    retries: 0,
+                    retries_from: RetriesFrom::Start,
+                    group: None,
+                    ..Ruled::of(self.suite, self.options, test)
+                };
+                entries.push(self.plan.entries.len() as u32);
+                self.add(number, *time, test, &ruled, history(&test.name, of))?;
+            }
+            if !entries.is_empty() {
+                batches.push(entries);
+            }
+        }
+        if !missing.is_empty() {
+            let some = missing.iter().take(3).copied().collect::<Vec<_>>().join(", ");
+            self.plan.notes.push(format!(
+                "{} of the {all} tests of the order to repeat are no longer listed and are left out: {some}{}",
+                missing.len(),
+                if missing.len() > 3 { ", …" } else { "" }
+            ));
+        }
+        self.plan.order = Some(batches);
+        Ok(())
+    }
+
+    fn add(
+        &mut self,
+        variant: u16,
+        repeat: u16,
+        test: &ListedTest,
+        ruled: &Ruled,
+        known: Option<Known>,
+    ) -> Result<(), Error> {
+        if self.plan.entries.len() == MOST_ENTRIES {
+            return Err(Error::Options(format!(
+                "a run has at most {MOST_ENTRIES} entries: pick fewer tests, or repeat them less often"
+            )));
+        }
+        let next = self.groups.len() as u32;
+        let group = ruled.group.as_ref().map(|g| *self.groups.entry((variant, repeat, g.clone())).or_insert(next));
+        let claims = self.plan.claim_set(ruled.claims.clone());
+        let listed = test.seconds.map(|s| Span((s * 1e6) as u64));
+        let index = self.plan.entries.len() as u32;
+        if let Some(ago) = known.and_then(|k| k.trouble) {
+            self.trouble.insert(index, ago);
+        }
+        let park = self.parks.iter().position(|(pattern, park)| !park.over && pattern.matches(&test.name, &test.tags));
+        if park.is_none()
+            && repeat <= 1
+            && let Some(over) = self.parks.iter().position(|(pattern, _)| pattern.matches(&test.name, &test.tags))
+        {
+            self.again.entry(over).or_default().push(test.name.to_string());
+        }
+        let expected = known.map(|k| k.expected).or(listed);
+        self.plan.entries.push(PlannedEntry {
+            name: test.name.clone(),
+            variant,
+            repeat,
+            first: false,
+            parked: park.and_then(|p| u16::try_from(p).ok()),
+            group,
+            expected,
+            // What the list says is a word, not a measurement.
+            spread: known.map_or_else(|| Span(expected.unwrap_or_default().0 / 2), |k| k.spread),
+            retries: ruled.retries as u8,
+            retries_from: ruled.retries_from,
+            limit: ruled.limit,
+            claims,
+        });
+        Ok(())
+    }
+
+    fn say_remarks(&mut self) {
+        let more = self.regrouped.len().saturating_sub(MOST_NOTES);
+        self.plan.notes.extend(self.regrouped.drain(..).take(MOST_NOTES));
+        if more > 0 {
+            self.plan.notes.push(format!("{more} more tests are in one group by the list and in another by a rule"));
+        }
+        for (park, names) in &self.again {
+            let park = &self.plan.parks[*park];
+            let more = names.len().saturating_sub(3);
+            let some = names.iter().take(3).map(String::as_str).collect::<BTreeSet<_>>();
+            let some = some.into_iter().collect::<Vec<_>>().join(", ");
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            let verb = if names.len() == 1 { "counts" } else { "count" };
+            self.plan.notes.push(format!("{some}{more} {verb} again: parked until {} ({})", park.until, park.why));
+        }
+    }
 }
 
 struct Ruled {
@@ -189,6 +630,8 @@ struct Ruled {
     retries_from: RetriesFrom,
     group: Option<String>,
     claims: Vec<String>,
+    /// The group that the list names and the line of the rule that names another.
+    regrouped: Option<(String, usize)>,
 }
 
 impl Ruled {
@@ -199,18 +642,29 @@ impl Ruled {
             (None, Some(n)) => (n, RetriesFrom::SuiteFile),
             (None, None) => (DEFAULT_RETRIES, RetriesFrom::Default),
         };
-        let mut ruled =
-            Self { limit: suite.limits.test, retries, retries_from, group: test.group.clone(), claims: Vec::new() };
+        let mut ruled = Self {
+            limit: suite.limits.test,
+            retries,
+            retries_from,
+            group: test.group.clone(),
+            claims: Vec::new(),
+            regrouped: None,
+        };
         let applies = |rule: &&Rule| rule.tests.iter().any(|p| p.matches(&test.name, &test.tags));
         for rule in suite.rules.iter().filter(applies) {
             ruled.limit = rule.limit.unwrap_or(ruled.limit);
             if let Some(n) = rule.retry {
                 (ruled.retries, ruled.retries_from) = (n, RetriesFrom::Rule(rule.line as u32));
             }
-            match &rule.group {
-                Some(GroupBy::Name(name)) => ruled.group = Some(name.clone()),
-                Some(GroupBy::Parts(parts)) => ruled.group = Some(test.name.first_parts(*parts as usize)),
-                None => {}
+            let group = match &rule.group {
+                Some(GroupBy::Name(name)) => Some(name.clone()),
+                Some(GroupBy::Parts(parts)) => Some(test.name.first_parts(*parts as usize)),
+                None => None,
+            };
+            if let Some(group) = group {
+                ruled.regrouped =
+                    test.group.clone().filter(|listed| *listed != group).map(|listed| (listed, rule.line));
+                ruled.group = Some(group);
             }
             if let Some(claims) = &rule.claims {
                 ruled.claims.clone_from(claims);
@@ -231,7 +685,7 @@ fn nothing_chosen(options: &RunOptions, lists: &[(Variant, Vec<ListedTest>)]) ->
     if !options.drop.is_empty() {
         said += &format!(" after --drop {}", options.drop.join(", "));
     }
-    if options.only.is_some() {
+    if options.only.is_some() || options.order.is_some() {
         said += " (the entries to repeat are no longer listed)";
     }
     let names = || lists.iter().flat_map(|l| &l.1).map(|t| t.name.as_str());
@@ -295,8 +749,19 @@ group-by = 1
         let suite = SuiteFile::parse("kesmo.toml", FILE).unwrap();
         let list =
             listing::read(b"slow/a\nslow/b\n{\"name\":\"quick/c\",\"tags\":[\"smoke\"],\"seconds\":2}\n").unwrap();
-        let known = |name: &TestName, _: &Variant| (name.as_str() == "slow/a").then_some(Span::seconds(7));
-        Plan::make(&suite, options, &[(Variant::default(), list)], known)
+        plan_of(&suite, options, list, &[])
+    }
+
+    fn plan_of(suite: &SuiteFile, options: &RunOptions, list: Vec<ListedTest>, parks: &[Park]) -> Result<Plan, Error> {
+        let known = |name: &TestName, _: &Variant| {
+            let known = Known { expected: Span::seconds(7), spread: Span::seconds(1), trouble: Some(2) };
+            (name.as_str() == "slow/a").then_some(known)
+        };
+        Plan::make(suite, options, &[(Variant::default(), list)], parks, known)
+    }
+
+    fn listed(text: &str) -> Vec<ListedTest> {
+        listing::read(text.as_bytes()).unwrap()
     }
 
     #[test]
@@ -307,7 +772,70 @@ group-by = 1
         assert_eq!((b.retries, b.retries_from, b.group), (5, RetriesFrom::Rule(13), Some(0)));
         assert_eq!(plan.claim_sets[a.claims as usize], ["air", "berth"]);
         assert_eq!((c.claims, c.limit), (0, Span::seconds(60)));
-        assert_eq!([a.expected, b.expected, c.expected], [Some(Span::seconds(7)), None, Some(Span::seconds(2))]);
+        // Nothing is known of b: it counts as its like, those whose names begin alike.
+        assert_eq!([a.expected, b.expected, c.expected], [7, 7, 2].map(|s| Some(Span::seconds(s))));
+        assert_eq!([a.spread, b.spread, c.spread], [1, 7, 1].map(Span::seconds));
+    }
+
+    #[test]
+    fn repeated_tests_are_entries_of_their_own() {
+        let options = RunOptions { repeat: Some(3), pick: vec!["slow/*".into()], ..RunOptions::default() };
+        let plan = plan(&options).unwrap();
+        let said: Vec<(&str, u16)> = plan.entries.iter().map(|e| (e.name.as_str(), e.repeat)).collect();
+        assert_eq!(said, [("slow/a", 1), ("slow/a", 2), ("slow/a", 3), ("slow/b", 1), ("slow/b", 2), ("slow/b", 3)]);
+        let groups: Vec<Option<u32>> = plan.entries[3..].iter().map(|e| e.group).collect();
+        assert_eq!(groups, [Some(0), Some(1), Some(2)], "a group for each repetition");
+        assert_eq!(plan.choice_said(&options), "2 of 3 tests: pick slow/*, 3 times each");
+    }
+
+    #[test]
+    fn parked_tests_are_marked_and_those_whose_time_is_over_are_told() {
+        let suite = SuiteFile::parse("kesmo.toml", FILE).unwrap();
+        let park = |pattern: &str, over: bool| Park {
+            pattern: pattern.into(),
+            why: "the crane is away".into(),
+            until: "2026-11-20".into(),
+            over,
+        };
+        let parks = [park("slow/b", true), park("slow/a", false)];
+        let options = RunOptions { drop: vec!["quick/**".into()], ..RunOptions::default() };
+        let plan = plan_of(&suite, &options, listed("slow/a\nslow/b\nquick/c\n"), &parks).unwrap();
+        assert_eq!(plan.park_of(0), Some(&parks[1]));
+        assert_eq!(plan.park_of(1), None);
+        assert_eq!(plan.choice_said(&options), "2 of 3 tests: drop quick/**; 1 parked");
+        assert_eq!(plan.notes, ["slow/b counts again: parked until 2026-11-20 (the crane is away)"]);
+    }
+
+    #[test]
+    fn what_failed_recently_goes_first_as_far_as_it_is_cheap() {
+        let suite = SuiteFile::parse("kesmo.toml", FILE).unwrap();
+        let options = RunOptions { first_failed: true, ..RunOptions::default() };
+        let many: String = (0..200).map(|n| format!("{{\"name\":\"t/{n}\",\"seconds\":1}}\n")).collect();
+        let plan = plan_of(&suite, &options, listed(&format!("slow/a\n{many}")), &[]).unwrap();
+        assert!(plan.entries[0].first, "7 s of 207 s are less than a twentieth");
+        let few = plan_of(&suite, &options, listed("slow/a\n{\"name\":\"t\",\"seconds\":1}\n"), &[]).unwrap();
+        assert!(!few.entries[0].first, "7 s of 8 s are not");
+    }
+
+    #[test]
+    fn an_order_is_followed_and_what_is_gone_is_told() {
+        let own = |names: &[&str]| names.iter().map(|n| ((*n).to_owned(), String::new())).collect::<Vec<_>>();
+        let order = Some(vec![own(&["quick/c", "slow/a"]), own(&["gone"]), own(&["slow/a"])]);
+        let options = RunOptions { order, retries: Some(2), ..RunOptions::default() };
+        let plan = plan(&options).unwrap();
+        assert_eq!(plan.order, Some(vec![vec![0, 1], vec![2]]));
+        assert_eq!(plan.entries[2].repeat, 2, "the second time that slow/a stands in it");
+        assert!(plan.entries.iter().all(|e| e.retries == 0));
+        assert_eq!(plan.notes, ["1 of the 4 tests of the order to repeat are no longer listed and are left out: gone"]);
+    }
+
+    #[test]
+    fn a_rule_that_contradicts_the_list_stands_and_says_so() {
+        let suite = SuiteFile::parse("kesmo.toml", FILE).unwrap();
+        let list = listed("{\"name\":\"slow/b\",\"group\":\"tide\"}\n");
+        let plan = plan_of(&suite, &RunOptions::default(), list, &[]).unwrap();
+        let said = "slow/b is in the group \"tide\" by the list and in another by kesmo.toml line 13; the rule stands";
+        assert_eq!(plan.notes, [said]);
     }
 
     #[test]
@@ -342,6 +870,11 @@ group-by = 1
         let bad = [
             RunOptions { retries: Some(1000), ..RunOptions::default() },
             RunOptions { shards: Some(0), ..RunOptions::default() },
+            RunOptions { shards: Some(1_000_000), ..RunOptions::default() },
+            RunOptions { repeat: Some(0), ..RunOptions::default() },
+            RunOptions { repeat: Some(100_000), ..RunOptions::default() },
+            RunOptions { shuffle: true, first_failed: true, ..RunOptions::default() },
+            RunOptions { order: Some(Vec::new()), ..RunOptions::default() },
             RunOptions { pick: vec!["like:(".into()], ..RunOptions::default() },
             RunOptions { variants: vec!["screen=phone".into()], ..RunOptions::default() },
             RunOptions { env: Some("staging".into()), ..RunOptions::default() },

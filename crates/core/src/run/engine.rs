@@ -1,20 +1,30 @@
 //! The state machine itself. See the folder's first lines for what it promises.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use super::{
-    AttemptKept, AttemptStats, BatchEnd, BatchId, Effect, Grant, Input, MOST_BARREN_BATCHES, MOST_LOST_IN_A_ROW,
+    AttemptKept, AttemptStats, BatchEnd, BatchId, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES, MOST_LOST_IN_A_ROW,
     PastAttempt, PastBatch, Policy, Tally, WorkerId,
     ready::{Class, Ready, Retry, Unit},
 };
 use crate::{
     plan::{Plan, batch},
+    record::median,
     time::{Span, Timestamp},
     words::{Ended, Outcome, Phase, Verdict},
 };
 
 /// Expected for a test of which nothing is known, before anything was measured in this run.
 const UNKNOWN: Span = Span::seconds(1);
+
+/// What starting a process is taken to cost before it was measured.
+const UNKNOWN_START: Span = Span::millis(50);
+
+/// Starts of processes that are remembered.
+const MOST_STARTS: usize = 15;
+
+/// Giving back is worth it for at least this much work, however cheap it is to start a process.
+const LEAST_TO_GIVE_BACK: Span = Span::millis(400);
 
 /// The most entries of a batch.
 const MOST_ENTRIES: usize = 5000;
@@ -45,6 +55,21 @@ struct Batch {
     groups: Vec<u32>,
     /// Whether any attempt of it was reported, besides crashed and lost ones.
     fruitful: bool,
+    /// When it was granted, if this engine did it, and what its attempts took so far.
+    granted_at: Option<Timestamp>,
+    spent: u64,
+    /// What starting its process cost can be told from its times: nothing else held it up.
+    telling: bool,
+    /// It was asked to give back what it has not begun.
+    asked_back: bool,
+}
+
+/// A round of batches: see [`batch`].
+#[derive(Debug, Clone, Copy, Default)]
+struct Round {
+    draws_left: u32,
+    /// Work that the round leaves to later ones.
+    reserve: u64,
 }
 
 /// One run. See [`super`] for its promises.
@@ -57,8 +82,9 @@ pub struct Engine {
     batches: BTreeMap<BatchId, Batch>,
     next_batch: u32,
     ready: Ready,
-    fleet: BTreeMap<WorkerId, u32>,
+    fleet: BTreeMap<WorkerId, Fit>,
     none_because: String,
+    none_for: BTreeMap<u16, String>,
     /// Workers that could do nothing for this run, with the reason.
     unfit: BTreeMap<WorkerId, String>,
     held_claims: BTreeSet<String>,
@@ -73,12 +99,24 @@ pub struct Engine {
     /// Known work that waits, and the number of waiting entries of unknown length.
     left_known: u64,
     left_unknown: u32,
+    /// Squares of the spreads of known work that waits, in seconds, summed; and those of what attempts took.
+    left_variance: f64,
+    squares: f64,
+    round: Round,
+    /// What starting processes cost of late, in microseconds; and workers that have prepared the suite's files.
+    starts: VecDeque<u64>,
+    prepared: BTreeSet<WorkerId>,
     /// What passed attempts of known length took, and what they were expected to take, in microseconds.
     took_known: u64,
     expected_known: u64,
     began_at: Option<Timestamp>,
     waiting_since: Option<Timestamp>,
     waiting_said: Option<String>,
+    /// Variants that no worker may run, since when; and why entries were left unrun in the end.
+    stranded: BTreeMap<u16, Timestamp>,
+    left_behind: Vec<String>,
+    /// The claim that other runs hold and that keeps all that waits from running, in words.
+    blocked: Option<String>,
     finished: Option<(Verdict, String)>,
 }
 
@@ -96,6 +134,7 @@ impl Engine {
             ready: Ready::default(),
             fleet: BTreeMap::new(),
             none_because: "waiting for a worker".into(),
+            none_for: BTreeMap::new(),
             unfit: BTreeMap::new(),
             held_claims: BTreeSet::new(),
             busy_groups: BTreeSet::new(),
@@ -107,11 +146,19 @@ impl Engine {
             any_result: false,
             left_known: 0,
             left_unknown: 0,
+            left_variance: 0.0,
+            squares: 0.0,
+            round: Round::default(),
+            starts: VecDeque::new(),
+            prepared: BTreeSet::new(),
             took_known: 0,
             expected_known: 0,
             began_at: None,
             waiting_since: None,
             waiting_said: None,
+            stranded: BTreeMap::new(),
+            left_behind: Vec::new(),
+            blocked: None,
             finished: None,
         }
     }
@@ -133,15 +180,19 @@ impl Engine {
         let mut in_order = attempts.to_vec();
         in_order.sort_by_key(|a| (a.entry, a.number));
         let mut done_in: BTreeSet<(BatchId, u32)> = BTreeSet::new();
+        for index in engine.set_aside() {
+            engine.entries[index as usize].state = State::Done(Outcome::Parked);
+        }
         for past in &in_order {
             done_in.insert((past.batch, past.entry));
-            if past.ended != Ended::Lost {
-                engine.stats.add(past.ended, past.spent);
+            let counts = engine.plan.entries[past.entry as usize].parked.is_none();
+            if past.ended != Ended::Lost && counts {
+                engine.measure(past.ended, past.spent);
                 engine.any_result |= past.ended != Ended::Crashed;
             }
             let entry = &mut engine.entries[past.entry as usize];
             entry.attempts = entry.attempts.max(past.number);
-            engine.stumbled += u32::from(past.ended.failing() && entry.failing == 0);
+            engine.stumbled += u32::from(past.ended.failing() && entry.failing == 0 && counts);
             entry.note(past.ended, past.worker);
             if let Some(outcome) = past.decided {
                 entry.state = State::Done(outcome);
@@ -158,7 +209,7 @@ impl Engine {
                     entry.state = State::Held { batch: past.batch, began: None };
                 }
             }
-            engine.hold(past.batch, past.worker, past.slot, past.entries.clone());
+            engine.hold(past.batch, past.worker, past.slot, past.entries.clone(), None);
         }
         engine.gave_up = engine.should_give_up();
         let waiting: Vec<u32> = engine.indexes_where(|e| e.state == State::Waiting);
@@ -169,8 +220,8 @@ impl Engine {
                 State::Waiting | State::Held { .. } => engine.tally.waiting += 1,
             }
         }
-        engine.queue(&waiting, began_at);
         engine.recount_left();
+        engine.queue(&waiting, began_at);
         engine
     }
 
@@ -187,21 +238,30 @@ impl Engine {
                     self.adopt(plan);
                     self.phase = Phase::Running;
                     self.began_at = Some(now);
-                    let all: Vec<u32> = (0..self.entries.len() as u32).collect();
-                    self.queue(&all, now);
                     self.recount_left();
+                    for index in self.set_aside() {
+                        self.decide(index, Outcome::Parked);
+                        effects.push(Effect::Decided { entry: index, number: 0, outcome: Outcome::Parked });
+                    }
+                    effects.extend(self.plan.notes.iter().cloned().map(Effect::Note));
+                    let all = self.indexes_where(|e| e.state == State::Waiting);
+                    self.queue(&all, now);
                 }
             }
             Input::Void(reason) => self.end(Verdict::Void, reason, &mut effects),
-            Input::Fleet { workers, none_because } => {
+            Input::Fleet { workers, none_because, none_for } => {
                 self.fleet = workers;
                 self.none_because = none_because;
+                self.none_for = none_for;
+                self.round = Round::default();
             }
             Input::Free { worker, slot, taken } => {
                 if let Some(grant) = self.grant(worker, slot, &taken, now) {
                     effects.push(Effect::Grant(grant));
                 }
             }
+            Input::Idle { slots } => self.ask_back(slots, now, &mut effects),
+            Input::GaveBack { batch, entries } => self.gave_back(batch, &entries, now, &mut effects),
             Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
             // A worker cannot say of itself that it went away.
             Input::Ended { ended: Ended::Lost, .. } => {}
@@ -235,7 +295,8 @@ impl Engine {
             return None;
         }
         let limit = self.began_at.map(|t| t + self.policy.run_limit);
-        let patience = self.waiting_since.map(|t| t + self.policy.patience);
+        let waits = self.stranded.values().copied().min().into_iter().chain(self.waiting_since).min();
+        let patience = waits.map(|t| t + self.policy.patience);
         [limit, patience, self.ready.next_pause_end(now)].into_iter().flatten().min()
     }
 
@@ -291,6 +352,12 @@ impl Engine {
     #[must_use]
     pub fn slots_in_use(&self) -> u32 {
         self.batches.len() as u32
+    }
+
+    /// What some entries are expected to take, one after the other.
+    #[must_use]
+    pub fn worth(&self, entries: &[u32]) -> Span {
+        Span(entries.iter().map(|i| self.expected(*i).0).sum())
     }
 
     /// The claims that running batches hold.
@@ -349,8 +416,7 @@ impl Engine {
             running += of_batch;
             longest = longest.max(of_batch);
         }
-        let queued = self.left_known + u64::from(self.left_unknown) * self.usual().0;
-        let queued = (queued as f64 * pace) as u64;
+        let queued = (self.left().0 as f64 * pace) as u64;
         Some(Span(((queued + running) / u64::from(slots)).max(longest)))
     }
 
@@ -380,68 +446,151 @@ impl Engine {
         self.plan.entries[index as usize].expected.unwrap_or_else(|| self.usual())
     }
 
+    /// Entries that are set aside and do not run.
+    fn set_aside(&self) -> Vec<u32> {
+        if self.policy.run_parked {
+            return Vec::new();
+        }
+        let parked = self.plan.entries.iter().enumerate().filter(|(_, e)| e.parked.is_some());
+        parked.map(|(index, _)| index as u32).collect()
+    }
+
     fn recount_left(&mut self) {
-        (self.left_known, self.left_unknown) = (0, 0);
-        for (entry, planned) in self.entries.iter().zip(&self.plan.entries) {
-            if entry.state == State::Waiting {
-                match planned.expected {
-                    Some(span) => self.left_known += span.0,
-                    None => self.left_unknown += 1,
-                }
-            }
+        (self.left_known, self.left_unknown, self.left_variance) = (0, 0, 0.0);
+        for index in self.indexes_where(|e| e.state == State::Waiting) {
+            self.joins(index);
         }
     }
 
     /// An entry waits again: its work is left.
     fn joins(&mut self, index: u32) {
-        match self.plan.entries[index as usize].expected {
-            Some(span) => self.left_known += span.0,
+        let planned = &self.plan.entries[index as usize];
+        match planned.expected {
+            Some(span) => {
+                self.left_known += span.0;
+                self.left_variance += planned.spread.as_seconds().powi(2);
+            }
             None => self.left_unknown += 1,
         }
     }
 
     /// An entry waits no longer.
     fn leaves(&mut self, index: u32) {
-        match self.plan.entries[index as usize].expected {
-            Some(span) => self.left_known = self.left_known.saturating_sub(span.0),
+        let planned = &self.plan.entries[index as usize];
+        match planned.expected {
+            Some(span) => {
+                self.left_known = self.left_known.saturating_sub(span.0);
+                self.left_variance = (self.left_variance - planned.spread.as_seconds().powi(2)).max(0.0);
+            }
             None => self.left_unknown = self.left_unknown.saturating_sub(1),
         }
     }
 
-    /// Puts entries where they wait: retries apart, members of a group together in listed order.
-    fn queue(&mut self, indexes: &[u32], now: Timestamp) {
+    fn measure(&mut self, ended: Ended, spent: Span) {
+        self.stats.add(ended, spent);
+        self.squares += spent.as_seconds().powi(2);
+    }
+
+    /// The standard deviation of what a unit takes beside what is expected, as a part of the mean.
+    fn variation(&self) -> f64 {
+        let units = f64::from(self.ready.units().max(1));
+        let mean = self.left().as_seconds() / units;
+        let unknown_variance = if self.stats.ended >= 10 {
+            let n = f64::from(self.stats.ended);
+            let measured = self.stats.mean().as_seconds();
+            (self.squares / n - measured * measured).max(0.0)
+        } else {
+            // As with times between independent events: as wide as the mean.
+            self.usual().as_seconds().powi(2)
+        };
+        let variance = (self.left_variance + f64::from(self.left_unknown) * unknown_variance) / units;
+        if mean > 0.0 { variance.sqrt() / mean } else { 0.0 }
+    }
+
+    /// Expected work that waits.
+    fn left(&self) -> Span {
+        Span(self.left_known + u64::from(self.left_unknown) * self.usual().0)
+    }
+
+    /// Units of entries: single ones, and groups with their members in listed order.
+    fn units_of(&self, indexes: &[u32]) -> Vec<(Option<u32>, Vec<u32>)> {
         let mut groups: BTreeMap<u32, Vec<u32>> = BTreeMap::new();
+        let mut units = Vec::new();
         for index in indexes {
-            let planned = &self.plan.entries[*index as usize];
-            let entry = &self.entries[*index as usize];
-            if entry.failing > 0 {
-                let retry = Retry {
-                    entry: *index,
-                    class: Class { variant: planned.variant, claims: planned.claims },
-                    group: planned.group,
-                    not_before: now,
-                    failed_on: entry.failed_on,
-                };
-                self.ready.add_retry(retry);
-            } else if let Some(group) = planned.group {
-                groups.entry(group).or_default().push(*index);
-            } else {
-                let class = Class { variant: planned.variant, claims: planned.claims };
-                self.ready.add(class, Unit { entries: vec![*index], work: self.expected(*index), group: None });
+            match self.plan.entries[*index as usize].group {
+                Some(group) => groups.entry(group).or_default().push(*index),
+                None => units.push((None, vec![*index])),
             }
         }
-        for (group, mut members) in groups {
+        units.extend(groups.into_iter().map(|(group, mut members)| {
             members.sort_unstable();
-            let mut claims: Vec<String> = Vec::new();
-            for index in &members {
-                claims.extend(self.plan.claim_sets[self.plan.entries[*index as usize].claims as usize].iter().cloned());
+            (Some(group), members)
+        }));
+        units
+    }
+
+    /// The set of all claims of some entries.
+    fn claims_of(&mut self, entries: &[u32]) -> u32 {
+        let mut sets: Vec<u32> = entries.iter().map(|i| self.plan.entries[*i as usize].claims).collect();
+        sets.sort_unstable();
+        sets.dedup();
+        if let [one] = sets.as_slice() {
+            return *one;
+        }
+        let mut claims: Vec<String> =
+            sets.iter().flat_map(|set| self.plan.claim_sets[*set as usize].iter().cloned()).collect();
+        claims.sort();
+        claims.dedup();
+        self.plan.claim_set(claims)
+    }
+
+    fn class_of(&self, index: u32) -> Class {
+        let planned = &self.plan.entries[index as usize];
+        // The members of an order say themselves what shares a process.
+        let repeat = if self.plan.order.is_some() { 0 } else { planned.repeat };
+        Class { variant: planned.variant, repeat, claims: planned.claims }
+    }
+
+    /// Puts entries where they wait: retries apart, members of a group together in listed order, an order as it is.
+    fn queue(&mut self, indexes: &[u32], now: Timestamp) {
+        if let Some(order) = &self.plan.order {
+            let waiting: BTreeSet<u32> = indexes.iter().copied().collect();
+            let batches: Vec<Vec<u32>> = order
+                .iter()
+                .map(|batch| batch.iter().copied().filter(|i| waiting.contains(i)).collect::<Vec<u32>>())
+                .filter(|batch| !batch.is_empty())
+                .collect();
+            let whole = batches.len() > 1;
+            for entries in batches {
+                let class = Class { claims: self.claims_of(&entries), ..self.class_of(entries[0]) };
+                let unit = Unit { entries, work: Span::ZERO, rank: 0, group: None };
+                // What comes back from a batch goes on before the batches after it.
+                self.ready.add_ordered(class, unit, !whole);
             }
-            claims.sort();
-            claims.dedup();
-            let claims = self.plan.claim_set(claims);
-            let work = members.iter().map(|i| self.expected(*i).0).sum();
-            let class = Class { variant: self.plan.entries[members[0] as usize].variant, claims };
-            self.ready.add(class, Unit { entries: members, work: Span(work), group: Some(group) });
+            return;
+        }
+        let (failed, fresh): (Vec<u32>, Vec<u32>) =
+            indexes.iter().partition(|index| self.entries[**index as usize].failing > 0);
+        for index in failed {
+            let retry = Retry {
+                entry: index,
+                class: self.class_of(index),
+                group: self.plan.entries[index as usize].group,
+                not_before: now,
+                failed_on: self.entries[index as usize].failed_on,
+            };
+            self.ready.add_retry(retry);
+        }
+        for (group, entries) in self.units_of(&fresh) {
+            let class = Class { claims: self.claims_of(&entries), ..self.class_of(entries[0]) };
+            let work = Span(entries.iter().map(|i| self.expected(*i).0).sum());
+            let rank = match self.policy.shuffle {
+                Some(seed) => mixed(seed, entries[0]),
+                None => u64::MAX - work.0,
+            };
+            let first = self.plan.entries[entries[0] as usize].first;
+            let unit = Unit { entries, work, rank, group };
+            if first { self.ready.add_first(class, unit) } else { self.ready.add(class, unit) }
         }
     }
 
@@ -449,56 +598,152 @@ impl Engine {
         self.policy.shards.is_none_or(|most| (self.batches.len() as u32) < most)
     }
 
-    fn fit_workers(&self) -> impl Iterator<Item = (&WorkerId, &u32)> {
+    fn fit_workers(&self) -> impl Iterator<Item = (&WorkerId, &Fit)> {
         self.fleet.iter().filter(|(worker, _)| !self.unfit.contains_key(worker))
     }
 
     fn usable_slots(&self) -> u32 {
-        let slots = self.fit_workers().map(|(_, slots)| *slots).sum::<u32>();
+        let slots = self.fit_workers().map(|(_, fit)| fit.slots).sum::<u32>();
         self.policy.shards.map_or(slots, |most| slots.min(most))
     }
 
-    fn grant(&mut self, worker: WorkerId, slot: u16, taken: &BTreeSet<String>, now: Timestamp) -> Option<Grant> {
-        let fit = self.fleet.contains_key(&worker) && !self.unfit.contains_key(&worker);
-        if self.phase != Phase::Running || !fit || !self.may_hold_more() {
+    fn grant(
+        &mut self,
+        worker: WorkerId,
+        slot: u16,
+        taken: &BTreeMap<String, String>,
+        now: Timestamp,
+    ) -> Option<Grant> {
+        let fit = self.fleet.get(&worker).filter(|_| !self.unfit.contains_key(&worker))?.clone();
+        if self.phase != Phase::Running || !self.may_hold_more() {
             return None;
         }
         let claims_free = |class: &Class| {
             self.plan.claim_sets[class.claims as usize]
                 .iter()
-                .all(|c| !self.held_claims.contains(c) && !taken.contains(c))
+                .all(|c| !self.held_claims.contains(c) && !taken.contains_key(c))
         };
-        if let Some(class) = self.ready.longest_class(claims_free) {
-            let entries = self.draw(class)?;
-            return Some(self.hand_over(worker, slot, entries));
+        let may = |class: &Class| fit.takes(class.variant) && claims_free(class);
+        if self.plan.order.is_some() {
+            let unit = self.ready.take_ordered(may)?;
+            return Some(self.hand_over(worker, slot, unit.entries, now));
         }
-        let others = self.fit_workers().any(|(other, _)| *other != worker);
-        let may = |retry: &Retry| {
-            retry.not_before <= now
-                && claims_free(&retry.class)
-                && retry.group.is_none_or(|g| !self.busy_groups.contains(&g))
-                && !(self.policy.other_worker && others && retry.failed_on == Some(worker))
+        let urgency = |class: &Class, unit: &Unit| self.urgency(class, unit);
+        let next = self.ready.next_class(may, urgency);
+        // What could end last goes before what failed recently.
+        let even = self.left().0 / u64::from(self.usable_slots().max(1));
+        let pressing = self.policy.shuffle.is_none() && next.is_some_and(|(_, urgency)| urgency > even);
+        let drawn = match next {
+            Some((class, _)) if pressing => Some(class),
+            _ => {
+                let first = self.ready.take_first(may);
+                if let Some((_, unit)) = first {
+                    return Some(self.hand_over(worker, slot, unit.entries, now));
+                }
+                next.map(|(class, _)| class)
+            }
         };
-        let retry = self.ready.take_retry(may)?;
-        Some(self.hand_over(worker, slot, vec![retry.entry]))
+        if let Some(class) = drawn {
+            let entries = self.draw(class)?;
+            return Some(self.hand_over(worker, slot, entries, now));
+        }
+        let (fleet, unfit) = (&self.fleet, &self.unfit);
+        let other_for = |variant: u16| {
+            fleet.iter().any(|(other, fit)| *other != worker && !unfit.contains_key(other) && fit.takes(variant))
+        };
+        let may_retry = |retry: &Retry| {
+            retry.not_before <= now
+                && may(&retry.class)
+                && retry.group.is_none_or(|g| !self.busy_groups.contains(&g))
+                && !(self.policy.other_worker && retry.failed_on == Some(worker) && other_for(retry.class.variant))
+        };
+        let retry = self.ready.take_retry(may_retry);
+        if retry.is_none() {
+            self.blocked = self.blocked_by(taken);
+        }
+        let retry = retry?;
+        Some(self.hand_over(worker, slot, vec![retry.entry], now))
     }
 
-    /// Takes units of a class, longest first, until they are worth a batch.
+    /// How pressing a class is: its next unit's work, or all the work that must run one after the other because it shares
+    /// a claim, whichever is more. So a chain is begun early enough not to become the tail.
+    fn urgency(&self, class: &Class, unit: &Unit) -> u64 {
+        if self.policy.shuffle.is_some() || class.claims == 0 {
+            return if self.policy.shuffle.is_some() { 0 } else { unit.work.0 };
+        }
+        let claims = &self.plan.claim_sets[class.claims as usize];
+        let sharing = |claim: &String| -> u64 {
+            let with = |set: &u32| self.plan.claim_sets[*set as usize].contains(claim);
+            self.ready.claim_sets().filter(with).map(|set| self.ready.claimed(set)).sum()
+        };
+        claims.iter().map(sharing).max().unwrap_or(0).max(unit.work.0)
+    }
+
+    /// If everything that waits needs claims that other runs hold: which, in words.
+    fn blocked_by(&self, taken: &BTreeMap<String, String>) -> Option<String> {
+        let mut held: BTreeMap<&str, &str> = BTreeMap::new();
+        for class in self.ready.waiting_classes() {
+            let claims = &self.plan.claim_sets[class.claims as usize];
+            let (claim, run) = claims.iter().find_map(|c| taken.get_key_value(c))?;
+            held.insert(claim, run);
+        }
+        let said: Vec<String> = held.iter().map(|(claim, run)| format!("{claim}, held by {run}")).collect();
+        (!said.is_empty()).then(|| format!("waiting for the claim {}", said.join("; ")))
+    }
+
+    /// What the coming batch aims at: see [`batch`]. In a round, what long units take beyond their share is missing from
+    /// the batches after them, and not from later rounds.
+    fn batch_target(&mut self) -> Span {
+        let (left, slots, start_cost) = (self.left(), self.usable_slots().max(1), self.start_cost());
+        let pace = self.pace();
+        if self.round.draws_left == 0 || left.0 <= self.round.reserve {
+            let of = batch::Left {
+                work: left,
+                units: self.ready.units(),
+                variation: self.variation(),
+                slots,
+                start_cost: Span((start_cost.0 as f64 / pace) as u64),
+                first: self.next_batch == 1,
+            };
+            let each = batch::target(of).0;
+            self.round = Round { draws_left: slots, reserve: left.0.saturating_sub(each * u64::from(slots)) };
+        }
+        let each = left.0.saturating_sub(self.round.reserve) / u64::from(self.round.draws_left);
+        self.round.draws_left -= 1;
+        // A batch that is killed at its limit has helped nobody.
+        let most = (self.policy.batch_limit.0 as f64 / (2.0 * pace)) as u64;
+        Span(each.min(most))
+    }
+
+    /// What starting a process costs: the median of the latest in this run, else what earlier runs had.
+    #[must_use]
+    pub fn start_cost(&self) -> Span {
+        if self.starts.len() < 3 {
+            return self.policy.start_cost.unwrap_or(UNKNOWN_START);
+        }
+        Span(median(&mut self.starts.iter().copied().collect::<Vec<_>>()))
+    }
+
+    /// Whether this run itself has measured what starting a process costs.
+    #[must_use]
+    pub fn measured_start_cost(&self) -> Option<Span> {
+        (self.starts.len() >= 3).then(|| self.start_cost())
+    }
+
+    /// Takes units of a class, in their order, until they are worth a batch.
     fn draw(&mut self, class: Class) -> Option<Vec<u32>> {
-        let usual = self.usual().0;
-        let left = self.left_known + u64::from(self.left_unknown) * usual;
-        let target = batch::target(Span(left), self.usable_slots(), self.left_unknown == 0);
+        let target = self.batch_target();
         let work = |engine: &Self, unit: &Unit| unit.entries.iter().map(|i| engine.expected(*i).0).sum::<u64>();
         let bytes = |engine: &Self, unit: &Unit| {
             unit.entries.iter().map(|i| engine.plan.entries[*i as usize].name.as_str().len() + 1).sum::<usize>()
         };
-        let first = self.ready.take_longest(class)?;
+        let first = self.ready.take_next(class)?;
         let mut sum = work(self, &first);
         let mut name_bytes = bytes(self, &first);
         let alone = first.group.is_some();
         let mut entries = first.entries;
         // A group keeps its batch to itself: what ran before it must not depend on chance.
-        while !alone && let Some(next) = self.ready.longest(class) {
+        while !alone && let Some(next) = self.ready.next(class) {
             let (more, more_bytes) = (work(self, next), bytes(self, next));
             let full = sum + more > target.0
                 || next.group.is_some()
@@ -507,42 +752,97 @@ impl Engine {
             if full {
                 break;
             }
-            entries.extend(self.ready.take_longest(class)?.entries);
+            entries.extend(self.ready.take_next(class)?.entries);
             sum += more;
             name_bytes += more_bytes;
         }
         Some(entries)
     }
 
-    fn hand_over(&mut self, worker: WorkerId, slot: u16, entries: Vec<u32>) -> Grant {
+    fn hand_over(&mut self, worker: WorkerId, slot: u16, entries: Vec<u32>, now: Timestamp) -> Grant {
         let batch = BatchId(self.next_batch);
         self.next_batch += 1;
+        self.blocked = None;
         for index in &entries {
             self.entries[*index as usize].state = State::Held { batch, began: None };
             self.leaves(*index);
         }
         let attempt = (entries.len() == 1).then(|| self.entries[entries[0] as usize].attempts + 1);
-        self.hold(batch, worker, slot, entries.clone());
+        self.hold(batch, worker, slot, entries.clone(), Some(now));
         Grant { batch, worker, slot, entries, attempt }
     }
 
-    fn hold(&mut self, id: BatchId, worker: WorkerId, slot: u16, entries: Vec<u32>) {
-        let mut claims: Vec<String> = Vec::new();
-        let mut groups = Vec::new();
-        for index in &entries {
-            let planned = &self.plan.entries[*index as usize];
-            groups.extend(planned.group);
-            if planned.claims != 0 {
-                claims.extend(self.plan.claim_sets[planned.claims as usize].iter().cloned());
+    fn hold(&mut self, id: BatchId, worker: WorkerId, slot: u16, entries: Vec<u32>, granted_at: Option<Timestamp>) {
+        let claims = self.claims_of(&entries);
+        let mut groups: Vec<u32> = entries.iter().filter_map(|i| self.plan.entries[*i as usize].group).collect();
+        groups.dedup();
+        self.held_claims.extend(self.plan.claim_sets[claims as usize].iter().cloned());
+        self.busy_groups.extend(&groups);
+        let telling = self.prepared.contains(&worker) && granted_at.is_some();
+        let batch = Batch {
+            worker,
+            slot,
+            entries,
+            claims,
+            groups,
+            fruitful: false,
+            granted_at,
+            spent: 0,
+            telling,
+            asked_back: false,
+        };
+        self.batches.insert(id, batch);
+    }
+
+    /// Asks the batches with the most work that has not begun to give it back, one for each idle slot, where that is worth
+    /// starting other processes.
+    fn ask_back(&mut self, slots: u32, now: Timestamp, effects: &mut Vec<Effect>) {
+        if !self.policy.give_back || self.plan.order.is_some() || self.phase != Phase::Running {
+            return;
+        }
+        let pace = self.pace();
+        let least = LEAST_TO_GIVE_BACK.0.max(self.start_cost().0 * 3);
+        let mut candidates: Vec<(u64, BatchId)> = Vec::new();
+        for (id, batch) in &self.batches {
+            if batch.asked_back || batch.claims != 0 || !batch.groups.is_empty() {
+                continue;
+            }
+            let begun = batch.entries.iter().any(
+                |i| matches!(self.entries[*i as usize].state, State::Held { batch, began: Some(_) } if batch == *id),
+            );
+            // A batch that was granted just now has its process still to start.
+            let fresh = batch.granted_at.is_some_and(|t| now.since(t).0 < self.start_cost().0);
+            let open = |i: &&u32| self.entries[**i as usize].state == State::Held { batch: *id, began: None };
+            let work: u64 = batch.entries.iter().filter(open).map(|i| self.expected(*i).0).sum();
+            let work = (work as f64 * pace) as u64;
+            if work >= least && (begun || !fresh) {
+                candidates.push((work, *id));
             }
         }
-        claims.sort();
-        claims.dedup();
-        groups.dedup();
-        self.held_claims.extend(claims.iter().cloned());
-        self.busy_groups.extend(&groups);
-        let claims = self.plan.claim_set(claims);
-        self.batches.insert(id, Batch { worker, slot, entries, claims, groups, fruitful: false });
+        candidates.sort_unstable();
+        for (_, id) in candidates.into_iter().rev().take(slots as usize) {
+            if let Some(batch) = self.batches.get_mut(&id) {
+                batch.asked_back = true;
+                batch.telling = false;
+                effects.push(Effect::GiveBack { worker: batch.worker, batch: id });
+            }
+        }
+    }
+
+    fn gave_back(&mut self, id: BatchId, entries: &[u32], now: Timestamp, effects: &mut Vec<Effect>) {
+        let held = |i: &u32| (*i as usize) < self.entries.len() && self.held_by(*i, id);
+        let back: BTreeSet<u32> = entries.iter().copied().filter(held).collect();
+        for index in &back {
+            self.back_to_waiting(*index);
+            effects.push(Effect::WentBack { entry: *index });
+        }
+        if let Some(batch) = self.batches.get_mut(&id).filter(|_| !back.is_empty()) {
+            batch.entries.retain(|i| !back.contains(i));
+            effects.push(Effect::GaveBack { batch: id, left: batch.entries.clone() });
+            self.queue(&back.into_iter().collect::<Vec<_>>(), now);
+            // What comes back is dealt out anew.
+            self.round = Round::default();
+        }
     }
 
     fn release(&mut self, id: BatchId) -> Option<Batch> {
@@ -589,15 +889,18 @@ impl Engine {
             return;
         }
         batch.fruitful |= !matches!(ended, Ended::Crashed | Ended::Lost);
+        batch.spent += spent.0;
+        batch.telling &= matches!(ended, Ended::Passed | Ended::Failed | Ended::Skipped);
         let (worker, slot) = (batch.worker, batch.slot);
         self.back_to_waiting(index);
         let entry = &mut self.entries[index as usize];
         entry.attempts += 1;
-        let first_stumble = ended.failing() && entry.failing == 0;
+        let counts = self.plan.entries[index as usize].parked.is_none();
+        let first_stumble = ended.failing() && entry.failing == 0 && counts;
         entry.note(ended, worker);
         let (failing, lost) = (u32::from(entry.failing), entry.lost_in_a_row);
-        if ended != Ended::Lost {
-            self.stats.add(ended, spent);
+        if ended != Ended::Lost && counts {
+            self.measure(ended, spent);
             self.any_result |= ended != Ended::Crashed;
         }
         if let (Ended::Passed, Some(expected)) = (ended, self.plan.entries[index as usize].expected) {
@@ -625,6 +928,7 @@ impl Engine {
                 (failing > allowed || self.gave_up).then_some(Outcome::Failed)
             }
         };
+        let decided = decided.map(|outcome| if counts { outcome } else { Outcome::Parked });
         let number = self.entries[index as usize].attempts;
         if lost >= MOST_LOST_IN_A_ROW {
             let name = &self.plan.entries[index as usize].name;
@@ -644,11 +948,10 @@ impl Engine {
         match decided {
             Some(outcome) => self.decide(index, outcome),
             None if ended.failing() => {
-                let planned = &self.plan.entries[index as usize];
                 self.ready.add_retry(Retry {
                     entry: index,
-                    class: Class { variant: planned.variant, claims: planned.claims },
-                    group: planned.group,
+                    class: self.class_of(index),
+                    group: self.plan.entries[index as usize].group,
                     not_before: now + self.policy.pause,
                     failed_on: Some(worker),
                 });
@@ -659,8 +962,10 @@ impl Engine {
         if self.gave_up {
             for retry in self.ready.drain_retries() {
                 let number = self.entries[retry.entry as usize].attempts;
-                self.decide(retry.entry, Outcome::Failed);
-                effects.push(Effect::Decided { entry: retry.entry, number, outcome: Outcome::Failed });
+                let counts = self.plan.entries[retry.entry as usize].parked.is_none();
+                let outcome = if counts { Outcome::Failed } else { Outcome::Parked };
+                self.decide(retry.entry, outcome);
+                effects.push(Effect::Decided { entry: retry.entry, number, outcome });
             }
         }
     }
@@ -694,6 +999,16 @@ impl Engine {
             return;
         };
         effects.push(Effect::BatchOver { batch: id });
+        if end == BatchEnd::Done {
+            // The first batch on a worker waited for the suite's files to be fetched and prepared.
+            self.prepared.insert(batch.worker);
+            if let (true, Some(granted)) = (batch.telling, batch.granted_at) {
+                if self.starts.len() == MOST_STARTS {
+                    self.starts.pop_front();
+                }
+                self.starts.push_back(now.since(granted).0.saturating_sub(batch.spent));
+            }
+        }
         let back: Vec<u32> = batch.entries.iter().copied().filter(|i| self.held_by(*i, id)).collect();
         for index in &back {
             self.back_to_waiting(*index);
@@ -764,8 +1079,34 @@ impl Engine {
             self.end(Verdict::Stopped, reason, effects);
             return;
         }
-        let usable = self.fit_workers().any(|(_, slots)| *slots > 0);
-        if usable || all_decided || !self.batches.is_empty() {
+        let usable = self.fit_workers().any(|(_, fit)| fit.slots > 0);
+        if usable
+            && self.phase == Phase::Listing
+            && let Some(because) = self.none_for.values().next().cloned()
+        {
+            // The tests of a variant are listed by a worker that may run it.
+            let since = *self.waiting_since.get_or_insert(now);
+            if now >= since + self.policy.patience {
+                let reason = format!("{because}; none came within {} (patience in [limits])", self.policy.patience);
+                self.end(Verdict::Void, reason, effects);
+            } else {
+                self.say_waiting(Some(because), effects);
+            }
+            return;
+        }
+        if usable && !all_decided {
+            self.waiting_since = None;
+            let stranded = self.look_for_stranded(now, effects);
+            if self.phase == Phase::Running && self.tally.waiting + self.tally.running == 0 && self.batches.is_empty() {
+                let (verdict, reason) = self.closing_verdict();
+                self.end(verdict, reason, effects);
+                return;
+            }
+            let blocked = self.blocked.clone().filter(|_| self.batches.is_empty());
+            self.say_waiting(stranded.or(blocked), effects);
+            return;
+        }
+        if all_decided || !self.batches.is_empty() {
             self.waiting_since = None;
             self.say_waiting(None, effects);
             return;
@@ -786,6 +1127,44 @@ impl Engine {
         self.say_waiting(Some(self.none_because.clone()), effects);
     }
 
+    /// Variants that no worker may run are waited for as long as the suite's patience goes, and then left unrun. Says what
+    /// is waited for.
+    fn look_for_stranded(&mut self, now: Timestamp, effects: &mut Vec<Effect>) -> Option<String> {
+        // Only a fleet of which some worker does not take all variants can leave one without any.
+        if self.fit_workers().any(|(_, fit)| fit.slots > 0 && fit.variants.is_none()) {
+            self.stranded.clear();
+            return None;
+        }
+        let waiting: BTreeSet<u16> = self.ready.waiting_classes().iter().map(|c| c.variant).collect();
+        let without: Vec<u16> =
+            waiting.into_iter().filter(|v| !self.fit_workers().any(|(_, fit)| fit.takes(*v))).collect();
+        self.stranded.retain(|variant, _| without.contains(variant));
+        let mut said = None;
+        for variant in without {
+            let because = self.none_for.get(&variant).unwrap_or(&self.none_because).clone();
+            let since = *self.stranded.entry(variant).or_insert(now);
+            if now < since + self.policy.patience {
+                said.get_or_insert(because);
+                continue;
+            }
+            let entries = self.ready.take_variant(variant);
+            let of = self.plan.variants.get(usize::from(variant)).map(ToString::to_string).unwrap_or_default();
+            let reason = format!(
+                "{} entries of {of} were not run: {because}; none came within {} (patience in [limits])",
+                entries.len(),
+                self.policy.patience
+            );
+            effects.push(Effect::Note(reason.clone()));
+            self.left_behind.push(reason);
+            for index in entries {
+                let number = self.entries[index as usize].attempts;
+                self.decide(index, Outcome::Unrun);
+                effects.push(Effect::Decided { entry: index, number, outcome: Outcome::Unrun });
+            }
+        }
+        said
+    }
+
     fn say_waiting(&mut self, said: Option<String>, effects: &mut Vec<Effect>) {
         if said != self.waiting_said {
             self.waiting_said.clone_from(&said);
@@ -795,8 +1174,13 @@ impl Engine {
 
     fn closing_verdict(&self) -> (Verdict, String) {
         let t = &self.tally;
-        if t.failed > 0 {
+        if let Some(reason) = self.left_behind.first() {
+            let failed = if t.failed > 0 { format!("; {} of {} failed", t.failed, t.total()) } else { String::new() };
+            (Verdict::Void, format!("{reason}{failed}"))
+        } else if t.failed > 0 {
             (Verdict::Failed, format!("{} of {} failed", t.failed, t.total()))
+        } else if t.flaky > 0 && self.policy.flaky_fails {
+            (Verdict::Failed, format!("{} of {} flaky, which fails this run (--flaky-fails)", t.flaky, t.total()))
         } else if t.passed + t.flaky > 0 {
             (Verdict::Passed, String::new())
         } else {
@@ -830,6 +1214,15 @@ impl Engine {
             effects.extend(holds.iter().map(|batch| Effect::Revoke { worker: *worker, batch: *batch }));
         }
     }
+}
+
+/// A number for an entry that looks random and is the same for the same seed (the finaliser of `SplitMix64`, Steele, Lea
+/// and Flood, OOPSLA 2014).
+fn mixed(seed: u64, entry: u32) -> u64 {
+    let mut z = seed ^ u64::from(entry).wrapping_add(1).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    z ^ (z >> 31)
 }
 
 impl Entry {

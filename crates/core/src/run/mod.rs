@@ -9,9 +9,15 @@
 //! - members of a group run in listed order in one batch; entries that share a claim never overlap;
 //! - a retry goes to another worker where the suite asks for it and one is there;
 //! - the run ends: no state waits for something that cannot happen.
+//!
+//! Beside it: [`share`] deals a pool's slots out to several runs, [`crowding`] tells when a machine has too many slots,
+//! and [`hunt`] looks for the reason of a failure.
 
+pub mod crowding;
 mod engine;
+pub mod hunt;
 mod ready;
+pub mod share;
 #[cfg(test)]
 mod tests;
 
@@ -25,8 +31,11 @@ use serde::{Deserialize, Serialize};
 pub use engine::Engine;
 
 use crate::{
-    plan::Plan,
-    suite::{SuiteFile, file::NamesAs},
+    plan::{Plan, RunOptions},
+    suite::{
+        SuiteFile,
+        file::{NamesAs, Results},
+    },
     time::{Span, Timestamp},
     words::{Ended, Outcome, Verdict},
 };
@@ -66,21 +75,82 @@ pub struct Policy {
     pub shards: Option<u32>,
     /// The most bytes of names in a batch; bounds the command line.
     pub most_name_bytes: usize,
+    /// How long a batch may take.
+    pub batch_limit: Span,
+    /// What starting a process cost in earlier runs of the suite.
+    pub start_cost: Option<Span>,
+    /// A batch may be cut short after a test.
+    pub give_back: bool,
+    pub flaky_fails: bool,
+    pub run_parked: bool,
+    /// The order of tests is drawn from this seed.
+    pub shuffle: Option<u64>,
 }
 
 impl Policy {
-    /// The policy that a suite file and a start's `--shards` give.
+    /// The policy that a suite file and a start's options give. `seed` is the run's.
     #[must_use]
-    pub fn of(suite: &SuiteFile, shards: Option<u32>) -> Self {
+    pub fn of(suite: &SuiteFile, options: &RunOptions, seed: u64, start_cost: Option<Span>) -> Self {
         Self {
             other_worker: suite.retry.other_worker,
             pause: suite.retry.pause,
             give_up_after: suite.retry.give_up_after,
             run_limit: suite.limits.run,
             patience: suite.limits.patience,
-            shards,
+            // Batches that are to run in an order run one after the other.
+            shards: if options.order.is_some() { Some(1) } else { options.shards },
             most_name_bytes: if suite.tests.names_as == NamesAs::Arguments { 1 << 20 } else { 64 << 20 },
+            batch_limit: suite.limits.batch,
+            start_cost,
+            // Results that are read when the process ends would be lost with it.
+            give_back: suite.tests.give_back && suite.tests.results != Results::Junit,
+            flaky_fails: options.flaky_fails,
+            run_parked: options.run_parked,
+            shuffle: options.shuffle.then_some(seed),
         }
+    }
+}
+
+impl Default for Policy {
+    /// What a suite file that says nothing gives.
+    fn default() -> Self {
+        Self {
+            other_worker: false,
+            pause: Span::ZERO,
+            give_up_after: None,
+            run_limit: Span::seconds(4 * 3600),
+            patience: Span::seconds(600),
+            shards: None,
+            most_name_bytes: 1 << 20,
+            batch_limit: Span::seconds(1800),
+            start_cost: None,
+            give_back: true,
+            flaky_fails: false,
+            run_parked: false,
+            shuffle: None,
+        }
+    }
+}
+
+/// A worker that a run may use.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Fit {
+    pub slots: u32,
+    /// The variants that it offers everything for; `None`: all.
+    pub variants: Option<BTreeSet<u16>>,
+}
+
+impl Fit {
+    /// A worker for all variants.
+    #[must_use]
+    pub fn all(slots: u32) -> Self {
+        Self { slots, variants: None }
+    }
+
+    /// Whether it may run a variant.
+    #[must_use]
+    pub fn takes(&self, variant: u16) -> bool {
+        self.slots > 0 && self.variants.as_ref().is_none_or(|v| v.contains(&variant))
     }
 }
 
@@ -103,10 +173,15 @@ pub enum Input {
     Planned(Plan),
     /// Listing failed, or the run cannot be carried out for another reason.
     Void(String),
-    /// The workers that offer what this run needs, with their slots; with a sentence for people where there are none.
-    Fleet { workers: BTreeMap<WorkerId, u32>, none_because: String },
-    /// A slot has nothing to do. `taken` are the claims that other runs hold.
-    Free { worker: WorkerId, slot: u16, taken: BTreeSet<String> },
+    /// The workers that offer what this run needs; with a sentence for people where there are none, and one for each
+    /// variant that none of them may run.
+    Fleet { workers: BTreeMap<WorkerId, Fit>, none_because: String, none_for: BTreeMap<u16, String> },
+    /// A slot has nothing to do. `taken` are the claims that other runs hold, with the names of those runs.
+    Free { worker: WorkerId, slot: u16, taken: BTreeMap<String, String> },
+    /// So many slots that this run may use stay idle, or are wanted by a run that has less than its share.
+    Idle { slots: u32 },
+    /// A batch gives these entries back; it has not begun them and will not.
+    GaveBack { batch: BatchId, entries: Vec<u32> },
     /// An attempt began.
     Began { batch: BatchId, entry: u32 },
     /// An attempt ended; `spent` is what it took.
@@ -130,6 +205,10 @@ pub enum Effect {
     Grant(Grant),
     /// Tell the worker to end the batch.
     Revoke { worker: WorkerId, batch: BatchId },
+    /// The batch gave entries back: keep that it has only these.
+    GaveBack { batch: BatchId, left: Vec<u32> },
+    /// Ask the worker to give back what this batch has not begun.
+    GiveBack { worker: WorkerId, batch: BatchId },
     /// An entry began to run (a change for watchers; nothing to keep).
     Began { entry: u32, batch: BatchId },
     /// Keep an attempt.
@@ -215,7 +294,8 @@ impl Tally {
         }
     }
 
-    pub(crate) fn count(&mut self, outcome: Outcome) {
+    /// Counts one more entry with that outcome.
+    pub fn count(&mut self, outcome: Outcome) {
         let field = match outcome {
             Outcome::Passed => &mut self.passed,
             Outcome::Flaky => &mut self.flaky,

@@ -76,6 +76,8 @@ pub struct Tests {
     pub results: Results,
     pub junit: Vec<String>,
     pub keep: Vec<String>,
+    /// Whether a batch that turns out slow may be cut short after a test, so that idle slots run the rest.
+    pub give_back: bool,
 }
 
 /// `[limits]`: how long and how much.
@@ -134,6 +136,8 @@ pub struct SuiteFile {
     pub rules: Vec<Rule>,
     pub facets: Facets,
     pub needs: BTreeMap<String, String>,
+    /// What a worker must offer besides, for variants with that value of a facet: `[needs-for.FACET.VALUE]`.
+    pub needs_for: Vec<((String, String), BTreeMap<String, String>)>,
     pub env: BTreeMap<String, String>,
     pub env_for: BTreeMap<String, BTreeMap<String, String>>,
     pub settings: BTreeMap<String, String>,
@@ -194,6 +198,18 @@ impl SuiteFile {
         Ok(env)
     }
 
+    /// What a worker must offer to run a variant: `[needs]`, and `[needs-for]` of its facets' values.
+    #[must_use]
+    pub fn needs_of(&self, variant: &Variant) -> BTreeMap<String, String> {
+        let mut needs = self.needs.clone();
+        for (pair, more) in &self.needs_for {
+            if variant.pairs().contains(pair) {
+                needs.extend(more.clone());
+            }
+        }
+        needs
+    }
+
     /// The values of all settings, with the changes of `--set`.
     ///
     /// # Errors
@@ -232,6 +248,7 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
     let rules = read_rules(reader, &mut top);
     let facets = top.inner(reader, "facets").map(|(_, table)| read_facets(reader, table)).unwrap_or_default();
     let needs = plain_table(reader, &mut top, "needs", true);
+    let needs_for = read_needs_for(reader, &mut top, &facets);
     let env = plain_table(reader, &mut top, "env", true);
     let env_for = read_env_for(reader, &mut top);
     let settings = plain_table(reader, &mut top, "settings", false);
@@ -249,6 +266,7 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
         rules,
         facets,
         needs,
+        needs_for,
         env,
         env_for,
         settings,
@@ -315,6 +333,51 @@ fn read_env_for<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> BTreeMa
     all
 }
 
+fn read_needs_for<'t>(
+    reader: &mut Reader<'t>,
+    top: &mut Table<'_, 't>,
+    facets: &Facets,
+) -> Vec<((String, String), BTreeMap<String, String>)> {
+    let mut all = Vec::new();
+    let Some((_, mut table)) = top.inner(reader, "needs-for") else {
+        return all;
+    };
+    for (facet, line, value) in table.rest() {
+        let Some((_, values)) = facets.facets.iter().find(|f| f.0 == facet) else {
+            let hint = did_you_mean(facet, facets.facets.iter().map(|f| f.0.as_str()));
+            reader.complain(line, format!("[needs-for] names the facet {facet:?}, which is not there{hint}"));
+            continue;
+        };
+        let Some(inner) = value.as_table() else {
+            let kind = kind_of(value);
+            reader.complain(
+                line,
+                format!("{facet:?} in [needs-for] must be tables, [needs-for.{facet}.VALUE], and is {kind}"),
+            );
+            continue;
+        };
+        let mut by_value = reader.table(&format!("needs-for.{facet}"), inner);
+        for (word, line, value) in by_value.rest() {
+            if !values.iter().any(|v| v == word) {
+                let hint = did_you_mean(word, values.iter().map(String::as_str));
+                reader.complain(line, format!("[needs-for.{facet}]: the facet has no value {word:?}{hint}"));
+            } else if let Some(inner) = value.as_table() {
+                let table = reader.table(&format!("needs-for.{facet}.{word}"), inner);
+                all.push(((facet.to_owned(), word.to_owned()), plain_values(reader, table, true)));
+            } else {
+                let kind = kind_of(value);
+                reader.complain(
+                    line,
+                    format!(
+                        "{word:?} in [needs-for.{facet}] must be a table, [needs-for.{facet}.{word}], and is {kind}"
+                    ),
+                );
+            }
+        }
+    }
+    all
+}
+
 fn read_prepare<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>) -> Option<Prepare> {
     let run = table.texts(reader, "run", 1);
     let limit = table.limit(reader, "limit").unwrap_or(Span::seconds(300));
@@ -346,6 +409,7 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
     });
     let junit = table.texts(reader, "junit", 1);
     let keep = table.texts(reader, "keep", 0).unwrap_or_default();
+    let give_back = table.flag(reader, "give-back").unwrap_or(true);
     if reader.problems.len() == before {
         for (key, missing) in [("list", list.is_none()), ("run", run.is_none()), ("results", results.is_none())] {
             if missing {
@@ -385,6 +449,7 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
         results: results?,
         junit: junit.unwrap_or_default(),
         keep,
+        give_back,
     })
 }
 
@@ -690,5 +755,35 @@ passengers = 200
         let changes = BTreeMap::from([("pasengers".to_owned(), "3".to_owned())]);
         assert!(suite.settings_with(&changes).unwrap_err().to_string().contains("did you mean \"passengers\""));
         assert!(suite.environment(Some("stagin")).unwrap_err().to_string().contains("did you mean \"staging\""));
+    }
+
+    #[test]
+    fn a_variant_needs_what_its_values_need() {
+        let text = r#"
+suite = "departure-board"
+[tests]
+list = ["./t"]
+run = ["./t", "{names}"]
+results = "tap"
+give-back = false
+[facets]
+screen = ["phone", "desk"]
+[needs]
+os = "linux"
+[needs-for.screen.phone]
+device = "handset"
+"#;
+        let file = SuiteFile::parse("kesmo.toml", text).unwrap();
+        let of = |value: &str| file.needs_of(&Variant::of(vec![("screen".into(), value.into())]));
+        assert_eq!(of("phone").into_iter().collect::<Vec<_>>().len(), 2);
+        assert_eq!(of("phone")["device"], "handset");
+        assert_eq!(of("desk").keys().collect::<Vec<_>>(), ["os"]);
+        assert!(!file.tests.give_back);
+        let wrong = text.replace("needs-for.screen.phone", "needs-for.screen.fone");
+        let error = SuiteFile::parse("kesmo.toml", &wrong).unwrap_err().to_string();
+        assert!(error.contains("[needs-for.screen]: the facet has no value \"fone\""), "{error}");
+        let wrong = text.replace("needs-for.screen.phone", "needs-for.scren.phone");
+        let error = SuiteFile::parse("kesmo.toml", &wrong).unwrap_err().to_string();
+        assert!(error.contains("did you mean \"screen\""), "{error}");
     }
 }

@@ -30,15 +30,17 @@ pub enum Right {
     Operate,
     Keep,
     Work,
+    /// To work for one run that one started oneself or was told of.
+    Lend,
 }
 
 impl Right {
     fn held_by(self, role: Role) -> bool {
         match role {
             Role::Reader => self == Self::See,
-            Role::Operator => matches!(self, Self::See | Self::Operate),
+            Role::Operator => matches!(self, Self::See | Self::Operate | Self::Lend),
             Role::Keeper => true,
-            Role::Worker => self == Self::Work,
+            Role::Worker => matches!(self, Self::Work | Self::Lend),
         }
     }
 
@@ -48,6 +50,7 @@ impl Right {
             Self::Operate => "the right to start and stop runs (an operator or keeper token)",
             Self::Keep => "the right to keep the service (a keeper token)",
             Self::Work => "the right to work (a worker token)",
+            Self::Lend => "the right to lend a machine (a worker, operator or keeper token)",
         }
     }
 }
@@ -188,8 +191,8 @@ guards! {
     MayOperate = Right::Operate;
     /// A caller that may do everything.
     MayKeep = Right::Keep;
-    /// A caller that may work.
-    MayWork = Right::Work;
+    /// A caller that may work, or lend its machine to one run.
+    MayLend = Right::Lend;
 }
 
 #[cfg(test)]
@@ -198,12 +201,12 @@ mod tests {
 
     #[test]
     fn a_worker_can_only_work_and_a_reader_only_see() {
-        let rights = [Right::See, Right::Operate, Right::Keep, Right::Work];
+        let rights = [Right::See, Right::Operate, Right::Keep, Right::Work, Right::Lend];
         let held = |role: Role| rights.map(|right| right.held_by(role));
-        assert_eq!(held(Role::Reader), [true, false, false, false]);
-        assert_eq!(held(Role::Operator), [true, true, false, false]);
-        assert_eq!(held(Role::Keeper), [true, true, true, true]);
-        assert_eq!(held(Role::Worker), [false, false, false, true]);
+        assert_eq!(held(Role::Reader), [true, false, false, false, false]);
+        assert_eq!(held(Role::Operator), [true, true, false, false, true]);
+        assert_eq!(held(Role::Keeper), [true; 5]);
+        assert_eq!(held(Role::Worker), [false, false, false, true, true]);
     }
 
     #[test]

@@ -1,7 +1,9 @@
 //! The REST API under `/api`. A module for each subject; here is what they share: refusals and the OpenAPI document.
 
+pub mod closer;
 pub mod live;
 pub mod people;
+pub mod planning;
 pub mod runs;
 pub mod suites;
 pub mod work;
@@ -113,7 +115,9 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", routes![health, openapi])
         .mount("/", people::routes())
         .mount("/", suites::routes())
+        .mount("/", planning::routes())
         .mount("/", runs::routes())
+        .mount("/", closer::routes())
         .mount("/", live::routes())
         .mount("/", work::routes())
         .mount("/", console::routes())
@@ -148,9 +152,11 @@ impl Modify for Bearer {
     paths(
         health,
         people::sign_in, people::sign_out, people::me, people::tokens, people::add_token, people::remove_token,
-        suites::bundle_known, suites::put_bundle, suites::add, suites::list, suites::show, suites::remove, suites::tests,
+        suites::bundle_known, suites::put_bundle, suites::add, suites::list, suites::show, suites::remove,
+        planning::chosen, planning::portion, planning::forecast, planning::all_parks, planning::suite_parks,
+        planning::park, planning::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, runs::entries, runs::entry, runs::log, runs::artifacts,
-        runs::report, runs::workers, runs::blob,
+        runs::report, runs::workers, runs::blob, closer::causes_of, closer::shards, closer::variants,
         live::run, live::floor,
     ),
     components(schemas(kesmo_wire::live::RunSnapshot, kesmo_wire::live::RunChange, kesmo_wire::live::Floor))

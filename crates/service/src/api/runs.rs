@@ -8,7 +8,8 @@ use std::{
 use kesmo_core::{
     format::junit::{self, ReportAttempt, ReportCase},
     format::tap,
-    plan::{Plan, RetriesFrom, RunOptions},
+    name::RunName,
+    plan::{Park, Plan, PlannedEntry, RunOptions, choice_said},
     suite::Variant,
     time::Span,
     words::{Ended, Outcome, Phase, Verdict},
@@ -49,9 +50,9 @@ pub struct PastCache(Mutex<VecDeque<(i64, Arc<Past>)>>);
 
 /// A run's plan and, if it is finished, how its entries ended.
 pub struct Past {
-    plan: Plan,
+    pub(super) plan: Plan,
     /// Outcome, attempts, what the last took; empty while the run is active.
-    states: Vec<(Outcome, u16, u64)>,
+    pub(super) states: Vec<(Outcome, u16, u64)>,
 }
 
 /// The summary of a run that is not active.
@@ -82,10 +83,17 @@ pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Resul
     let (_, file) = suite_file(app, &row.source).await?;
     let options = row.run_options()?;
     let variants = file.facets.chosen(&options.variants).unwrap_or_default();
+    let summary = summary_of_row(row, suite);
+    let chosen = summary.tally.total() as usize;
+    let seeded = RunOptions { seed: Some(row.seed as u64), ..options.clone() };
+    let parked = summary.tally.parked as usize;
+    let choice = if chosen > 0 { choice_said(&seeded, chosen, row.listed as usize, parked) } else { String::new() };
     Ok(Run {
-        summary: summary_of_row(row, suite),
+        summary,
         bundle: row.source.clone(),
         options,
+        choice,
+        seed: row.seed as u64,
         listed: row.listed as u32,
         variants: variants.iter().map(ToString::to_string).collect(),
         notes: app.store.notes(row.id).await?,
@@ -103,30 +111,57 @@ pub(super) async fn find(app: &App, suite: &str, number: i32) -> Result<RunRow, 
     }
 }
 
-async fn start_run(
+/// What a new run is made from, checked.
+pub(super) struct Made {
+    pub suite_id: i64,
+    pub slug: String,
+    pub bundle: String,
+    pub pool: String,
+    pub options: RunOptions,
+    pub seed: i64,
+    pub parks: Vec<Park>,
+}
+
+impl Made {
+    pub fn row<'a>(&'a self, by: &'a str) -> NewRow<'a> {
+        NewRow {
+            suite_id: self.suite_id,
+            source: &self.bundle,
+            pool: &self.pool,
+            options: &self.options,
+            seed: self.seed,
+            started_by: by,
+            parks: &self.parks,
+        }
+    }
+}
+
+/// Draws the seed where none is given, and looks up the parks of today.
+async fn made(
     app: &App,
-    by: &str,
     suite_id: i64,
     slug: &str,
     bundle: &str,
     pool: &str,
-    options: &RunOptions,
-) -> Answer<Run> {
+    options: RunOptions,
+) -> Result<Made, Refused> {
     // 53 bits, so that every reader of JSON keeps it as it is.
     let random = || i64::from_str_radix(&crate::access::random_text()[..13], 16).unwrap_or(1);
     let seed = options.seed.map_or_else(random, |s| s as i64);
-    let new = NewRow { suite_id, source: bundle, pool, options, seed, started_by: by };
-    let row = app.store.add_run(new).await?;
-    app.floor.new_run((row.clone(), slug.to_owned())).await;
-    Ok(Json(detail_of_row(app, &row, slug).await?))
+    let today = chrono::Utc::now().date_naive();
+    let parks = app.store.parks(Some(suite_id)).await?.into_iter().map(|(park, _)| park.on(today)).collect();
+    let (slug, bundle, pool) = (slug.to_owned(), bundle.to_owned(), pool.to_owned());
+    Ok(Made { suite_id, slug, bundle, pool, options, seed, parks })
 }
 
-/// Starts a run. It is answered at once, with the run's name.
-#[utoipa::path(post, path = "/api/runs", operation_id = "start_run", request_body = NewRun, tag = "runs",
-    responses((status = 200, body = Run), (status = 404), (status = 422)))]
-#[post("/api/runs", data = "<new>")]
-async fn start(app: &State<App>, caller: MayOperate, new: Result<Json<NewRun>, JsonError<'_>>) -> Answer<Run> {
-    let new = body(new)?;
+/// Hands a run that was made to the floor.
+pub(super) async fn hand_over(app: &App, row: &RunRow, slug: &str) -> Result<Run, Refused> {
+    app.floor.new_run((row.clone(), slug.to_owned())).await;
+    detail_of_row(app, row, slug).await
+}
+
+/// Checks what a call wants to start.
+pub(super) async fn check_new(app: &App, mut new: NewRun) -> Result<Made, Refused> {
     let (row, bundle) = match (&new.suite, &new.bundle) {
         (Some(suite), None) => {
             let row = named(app, suite).await?;
@@ -144,8 +179,52 @@ async fn start(app: &State<App>, caller: MayOperate, new: Result<Json<NewRun>, J
     };
     let (_, file) = suite_file(app, &bundle).await?;
     new.options.check(&file).map_err(|e| Refused::invalid(e.to_string()))?;
+    if let Some(run) = &new.unpassed_in {
+        let name = RunName::parse(run).map_err(|e| Refused::invalid(e.to_string()))?;
+        if name.suite.as_str() != row.slug {
+            return Err(Refused::invalid(format!(
+                "--unpassed-in {run}: that is a run of another suite than {}",
+                row.slug
+            )));
+        }
+        let earlier = find(app, name.suite.as_str(), name.number as i32).await?;
+        new.options.only = Some(unpassed(app, &earlier, run).await?);
+        new.options.only_because = Some(format!("unpassed in {run}"));
+    }
     let pool = new.pool.as_deref().unwrap_or(DEFAULT_POOL);
-    start_run(app, &caller.0.name, row.id, &row.slug, &bundle, pool, &new.options).await
+    if kesmo_core::name::Slug::parse("the pool", pool).is_err() {
+        return Err(Refused::invalid(format!("the pool {pool:?} is not usable: a-z, 0-9 and '-'")));
+    }
+    made(app, row.id, &row.slug, &bundle, pool, new.options).await
+}
+
+/// The entries of a finished run that neither passed nor were flaky nor skipped.
+async fn unpassed(app: &App, row: &RunRow, run: &str) -> Result<Vec<(String, String)>, Refused> {
+    if row.phase != "finished" {
+        return Err(Refused::conflict(format!("{run} is not over yet: wait for its verdict, or stop it")));
+    }
+    let past = past(app, row).await?;
+    let bad =
+        |i: &usize| !matches!(past.states[*i].0, Outcome::Passed | Outcome::Flaky | Outcome::Skipped | Outcome::Parked);
+    let mut only: Vec<(String, String)> = (0..past.states.len())
+        .filter(bad)
+        .map(|i| (past.plan.entries[i].name.to_string(), past.plan.variant_of(i as u32).to_string()))
+        .collect();
+    only.dedup();
+    if only.is_empty() && !past.states.is_empty() {
+        return Err(Refused::invalid(format!("there is nothing to repeat: every test of {run} passed")));
+    }
+    Ok(only)
+}
+
+/// Starts a run. It is answered at once, with the run's name.
+#[utoipa::path(post, path = "/api/runs", operation_id = "start_run", request_body = NewRun, tag = "runs",
+    responses((status = 200, body = Run), (status = 404), (status = 422)))]
+#[post("/api/runs", data = "<new>")]
+async fn start(app: &State<App>, caller: MayOperate, new: Result<Json<NewRun>, JsonError<'_>>) -> Answer<Run> {
+    let made = check_new(app, body(new)?).await?;
+    let row = app.store.add_run(made.row(&caller.0.name)).await?;
+    Ok(Json(hand_over(app, &row, &made.slug).await?))
 }
 
 /// Runs, newest first. `label` is `key=value`, and may be given several times joined by commas.
@@ -236,29 +315,31 @@ async fn again(
     let again = body(again)?;
     let row = find(app, suite, number).await?;
     let mut options = row.run_options()?;
-    if again.unpassed {
-        if row.phase != "finished" {
-            return Err(Refused::conflict(format!(
-                "{suite}/{number} is not over yet: wait for its verdict, or stop it"
-            )));
-        }
-        let past = past(app, &row).await?;
-        let bad = |i: &usize| !matches!(past.states[*i].0, Outcome::Passed | Outcome::Flaky | Outcome::Skipped);
-        let only: Vec<(String, String)> = (0..past.states.len())
-            .filter(bad)
-            .map(|i| (past.plan.entries[i].name.to_string(), past.plan.variant_of(i as u32).to_string()))
-            .collect();
-        if only.is_empty() && !past.states.is_empty() {
-            return Err(Refused::invalid(format!("there is nothing to repeat: every test of {suite}/{number} passed")));
-        }
-        // A run that was void before its tests were known is repeated whole.
-        options.only = if past.states.is_empty() { options.only } else { Some(only) };
+    if let Some(shard) = again.shard {
+        let shards = super::closer::shards_of(app, &row).await?;
+        let of = shards.len();
+        let shard = shards.into_iter().find(|s| s.number == shard).ok_or_else(|| {
+            Refused::not_found(format!("{suite}/{number} has no shard {shard}: it has {of}, counted from 1"))
+        })?;
+        options.order = Some(shard.batches.into_iter().map(|b| b.entries).collect());
+        options.seed = Some(row.seed as u64);
+        (options.repeat, options.shuffle, options.first_failed) = (None, false, false);
     }
-    start_run(app, &caller.0.name, row.suite_id, suite, &row.source, &row.pool, &options).await
+    if again.unpassed {
+        let only = unpassed(app, &row, &format!("{suite}/{number}")).await?;
+        // A run that was void before its tests were known is repeated whole.
+        if !only.is_empty() {
+            options.only = Some(only);
+            options.only_because = Some(format!("unpassed in {suite}/{number}"));
+        }
+    }
+    let made = made(app, row.suite_id, suite, &row.source, &row.pool, options).await?;
+    let row = app.store.add_run(made.row(&caller.0.name)).await?;
+    Ok(Json(hand_over(app, &row, suite).await?))
 }
 
 /// The plan of a run and, if it is finished, how its entries ended.
-async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> {
+pub(super) async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> {
     let finished = row.phase == "finished";
     {
         let cache = app.past.0.lock().unwrap_or_else(PoisonError::into_inner);
@@ -279,10 +360,12 @@ async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> {
         }
     }
     // A choice that matched nothing made the run void: there are no entries.
-    let plan = Plan::make(&file, &options, &lists, |_, _| None).unwrap_or_default();
+    let plan = Plan::make(&file, &options, &lists, &row.parks_then()?, |_, _| None).unwrap_or_default();
     let mut states = Vec::new();
     if finished {
-        states = vec![(Outcome::Unrun, 0, 0); plan.entries.len()];
+        let parked = |e: &PlannedEntry| e.parked.is_some() && !options.run_parked;
+        let before = |e: &PlannedEntry| if parked(e) { Outcome::Parked } else { Outcome::Unrun };
+        states = plan.entries.iter().map(|e| (before(e), 0, 0)).collect();
         for bone in app.store.attempt_bones(row.id, kesmo_store::month_of(row.created_at)).await? {
             let Some(state) = states.get_mut(bone.entry as usize) else { continue };
             if bone.number as u16 >= state.1 {
@@ -307,6 +390,7 @@ fn past_entry(past: &Past, index: u32) -> Entry {
         index,
         test: past.plan.entries[index as usize].name.to_string(),
         variant: past.plan.variant_of(index).to_string(),
+        repeat: u32::from(past.plan.entries[index as usize].repeat),
         outcome: state.map(|s| s.0),
         running: false,
         attempts: state.map_or(0, |s| u32::from(s.1)),
@@ -433,7 +517,12 @@ async fn entry(app: &State<App>, _caller: MaySee, suite: &str, number: i32, inde
     }
     let attempts = app.store.attempts_of(row.id, kesmo_store::month_of(row.created_at), &[index as i32]).await?;
     let files = app.store.artifacts(row.id, Some(index as i32)).await?;
+    let mut around = super::closer::around(app, &row, &past.plan, &attempts).await?;
     let read = |a: AttemptRow| Attempt {
+        busy: a.busy as u32,
+        of_slots: a.of_slots as u32,
+        expected_us: a.expected_us.map(|us| us as u64),
+        around: around.remove(&a.number),
         number: a.number as u32,
         ended: Ended::of(&a.ended).unwrap_or(Ended::Lost),
         slot: a.slot as u32,
@@ -460,17 +549,12 @@ async fn entry(app: &State<App>, _caller: MaySee, suite: &str, number: i32, inde
     }
     let retries = u32::from(planned.retries);
     let word = if retries == 1 { "retry" } else { "retries" };
-    let from = match planned.retries_from {
-        RetriesFrom::Default => "the service's default".to_owned(),
-        RetriesFrom::SuiteFile => "from [retry] in kesmo.toml".to_owned(),
-        RetriesFrom::Start => "from the start's --retries".to_owned(),
-        RetriesFrom::Rule(line) => format!("from the rule on line {line} of kesmo.toml"),
-    };
     Ok(Json(EntryDetail {
         entry,
         retries,
-        retries_said: format!("{retries} {word}, {from}"),
-        expected_us: planned.expected.map(|s| s.0),
+        retries_said: format!("{retries} {word}, from {}", planned.retries_from.said()),
+        expected_us: history.iter().find_map(|a| a.expected_us),
+        parked: past.plan.park_of(index).map(|p| format!("parked until {}: {}", p.until, p.why)),
         group: planned.group.is_some(),
         claims: past.plan.claim_sets[planned.claims as usize].clone(),
         history,

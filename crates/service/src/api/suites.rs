@@ -1,17 +1,14 @@
 //! Suites, their bundles and their tests.
 
-use std::collections::BTreeMap;
-
 use kesmo_core::{
     name::did_you_mean,
-    plan::{DEFAULT_RETRIES, Plan},
+    plan::DEFAULT_RETRIES,
     suite::{SuiteFile, file::FILE_NAME},
 };
 use kesmo_store::suites::SuiteRow;
 use kesmo_wire::{
-    api::{FacetDetail, NewSuite, Stored, Suite, SuiteDetail, TestLine, Tests, TestsQuery},
+    api::{FacetDetail, NewSuite, Stored, Suite, SuiteDetail},
     is_digest,
-    link::Errand,
 };
 use rocket::{
     Data, Route, State, delete, get, head,
@@ -20,19 +17,19 @@ use rocket::{
     serde::json::{Error as JsonError, Json},
 };
 
-use super::{Answer, Refused, body, runs::summary_of_row};
+use super::{Answer, Refused, body, planning::parks, runs::summary_of_row};
 use crate::{
     App,
     access::{MayKeep, MayOperate, MaySee},
     blobs::{LARGEST, NotTaken},
-    floor::{Ask, ListAsk, keeping::expected},
+    floor::Ask,
 };
 
 /// The pool that runs go to unless told otherwise.
 pub const DEFAULT_POOL: &str = "standing";
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![bundle_known, put_bundle, add, list, show, remove, tests]
+    routes![bundle_known, put_bundle, add, list, show, remove]
 }
 
 fn digest(text: &str) -> Result<&str, Refused> {
@@ -151,6 +148,7 @@ async fn detail(app: &App, row: SuiteRow) -> Result<SuiteDetail, Refused> {
         environments: file.env_for.keys().cloned().collect(),
         needs: file.needs.clone(),
         retries: file.retry.times.unwrap_or(DEFAULT_RETRIES),
+        parks: parks(app, Some(row.id)).await?,
         file: text,
         suite: view(app, row, 30).await?,
     })
@@ -173,59 +171,4 @@ async fn remove(app: &State<App>, _caller: MayKeep, suite: &str) -> Result<Statu
     named(app, suite).await?;
     app.store.remove_suite(suite).await?;
     Ok(Status::NoContent)
-}
-
-/// The tests that a pick would run, with expected time and record. Waits for a worker to list them where they are not known.
-#[utoipa::path(post, path = "/api/suites/{suite}/tests", params(("suite" = String, Path)), request_body = TestsQuery, tag = "suites",
-    responses((status = 200, body = Tests), (status = 422)))]
-#[post("/api/suites/<suite>/tests", data = "<query>")]
-async fn tests(
-    app: &State<App>,
-    _caller: MaySee,
-    suite: &str,
-    query: Result<Json<TestsQuery>, JsonError<'_>>,
-) -> Answer<Tests> {
-    let query = body(query)?;
-    let invalid = |e: kesmo_core::Error| Refused::invalid(e.to_string());
-    let row = named(app, suite).await?;
-    let bundle = query.bundle.unwrap_or_else(|| row.source.clone());
-    let (_, file) = suite_file(app, &bundle).await?;
-    query.options.check(&file).map_err(invalid)?;
-    let errand = Errand {
-        run: String::new(),
-        bundle: bundle.clone(),
-        variant: Vec::new(),
-        settings: file.settings_with(&query.options.set).map_err(invalid)?,
-        env: file.environment(query.options.env.as_deref()).map_err(invalid)?,
-        seed: 0,
-    };
-    let mut lists = Vec::new();
-    for variant in file.facets.chosen(&query.options.variants).map_err(invalid)? {
-        let ask = ListAsk::new(&file, &bundle, DEFAULT_POOL, &variant, &errand);
-        lists.push((variant, app.floor.list(ask).await.map_err(Refused::invalid)?));
-    }
-    let records = app.store.records(row.id).await?;
-    let plan = Plan::make(&file, &query.options, &lists, expected(&records)).map_err(invalid)?;
-    let tags: BTreeMap<&str, &[String]> =
-        lists.iter().flat_map(|l| &l.1).map(|t| (t.name.as_str(), t.tags.as_slice())).collect();
-    let line = |index: u32| {
-        let entry = &plan.entries[index as usize];
-        let variant = plan.variant_of(index).to_string();
-        let record = records.get(&(entry.name.to_string(), variant.clone())).copied().unwrap_or_default();
-        TestLine {
-            name: entry.name.to_string(),
-            variant,
-            tags: tags.get(entry.name.as_str()).map(|t| t.to_vec()).unwrap_or_default(),
-            expected_us: entry.expected.map(|s| s.0),
-            retries: u32::from(entry.retries),
-            retries_from: entry.retries_from,
-            passed: record.passed,
-            flaky: record.flaky,
-            failed: record.failed,
-            skipped: record.skipped,
-            last: record.last,
-        }
-    };
-    let tests = (0..plan.entries.len() as u32).map(line).collect();
-    Ok(Json(Tests { suite: row.slug, listed: plan.listed as u32, tests }))
 }

@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use futures::{SinkExt, StreamExt};
 use kesmo_wire::{
-    api::Stored,
+    api::{Role, Stored},
     is_digest,
     link::{FromWorker, ToWorker},
 };
@@ -13,7 +13,7 @@ use rocket_ws::{Channel, Message, WebSocket, stream::DuplexStream};
 use tokio::{sync::mpsc, time::Instant};
 
 use super::{Answer, Refused};
-use crate::{App, access::MayWork, floor::FloorHandle};
+use crate::{App, access::MayLend, floor::FloorHandle};
 
 /// Messages to a worker that may wait to be read; past that the worker is too slow.
 const WAITING: usize = 1024;
@@ -28,7 +28,7 @@ pub(super) fn routes() -> Vec<Route> {
 
 /// A bundle, for a worker that does not have it yet.
 #[get("/api/bundles/<digest>")]
-async fn bundle(app: &State<App>, _caller: MayWork, digest: &str) -> Result<NamedFile, Refused> {
+async fn bundle(app: &State<App>, _caller: MayLend, digest: &str) -> Result<NamedFile, Refused> {
     let none = || Refused::not_found(format!("there is no bundle {digest:?}"));
     if !is_digest(digest) {
         return Err(none());
@@ -38,7 +38,7 @@ async fn bundle(app: &State<App>, _caller: MayWork, digest: &str) -> Result<Name
 
 /// A file that an attempt left behind, or a long log.
 #[put("/api/work/blobs/<digest>", data = "<content>")]
-async fn put_blob(app: &State<App>, _caller: MayWork, digest: &str, content: Data<'_>) -> Answer<Stored> {
+async fn put_blob(app: &State<App>, _caller: MayLend, digest: &str, content: Data<'_>) -> Answer<Stored> {
     if !is_digest(digest) {
         return Err(Refused::invalid(format!("{digest:?} is no SHA-256 in hexadecimal digits")));
     }
@@ -48,8 +48,9 @@ async fn put_blob(app: &State<App>, _caller: MayWork, digest: &str, content: Dat
 
 /// The link of a worker.
 #[get("/api/work/link")]
-fn link(socket: WebSocket, app: &State<App>, _caller: MayWork, shutdown: Shutdown) -> Channel<'static> {
+fn link(socket: WebSocket, app: &State<App>, caller: MayLend, shutdown: Shutdown) -> Channel<'static> {
     let floor = app.floor.clone();
+    let for_any_run = matches!(caller.0.role, Role::Worker | Role::Keeper);
     let config = rocket_ws::Config {
         max_message_size: Some(LARGEST_MESSAGE),
         max_frame_size: Some(LARGEST_MESSAGE),
@@ -58,7 +59,7 @@ fn link(socket: WebSocket, app: &State<App>, _caller: MayWork, shutdown: Shutdow
     socket.config(config).channel(move |mut stream| {
         Box::pin(async move {
             let number = LINKS.fetch_add(1, Ordering::Relaxed);
-            if let Err(e) = carry(&mut stream, number, &floor, shutdown).await {
+            if let Err(e) = carry(&mut stream, number, &floor, for_any_run, shutdown).await {
                 tracing::info!(link = number, "a worker link ended: {e}");
             }
             floor.link_down(number).await;
@@ -86,6 +87,7 @@ async fn carry(
     stream: &mut DuplexStream,
     number: u64,
     floor: &FloorHandle,
+    for_any_run: bool,
     mut shutdown: Shutdown,
 ) -> Result<(), String> {
     let patience = floor.patience;
@@ -95,6 +97,13 @@ async fn carry(
     let Some(FromWorker::Hello(hello)) = read(&first)? else { return Err("the first message was no hello".into()) };
     if hello.slots == 0 || kesmo_core::name::Slug::parse("the worker's name", &hello.name).is_err() {
         let message = "a worker needs at least one slot, and a name of a-z, 0-9 and '-'".to_owned();
+        return say(stream, &ToWorker::Refused { message }).await;
+    }
+    if hello.only_run.is_none() && !for_any_run {
+        let message =
+            "an operator's token lends a machine to one run: use `kesmo join RUN`; a worker needs a token of \
+                       the role worker"
+                .to_owned();
         return say(stream, &ToWorker::Refused { message }).await;
     }
     // The welcome goes out before anything that the floor sends.

@@ -1,13 +1,14 @@
 //! One run on the floor: its engine, and what views of it need.
 
 use std::{
-    collections::{BTreeSet, VecDeque},
+    collections::{BTreeMap, BTreeSet, VecDeque},
     sync::Arc,
 };
 
 use chrono::NaiveDate;
 use kesmo_core::{
-    run::{BatchId, Engine, WorkerId},
+    plan::{Park, RunOptions},
+    run::{BatchId, Engine, WorkerId, share::Share},
     suite::{ListedTest, SuiteFile, Variant},
     time::Timestamp,
     words::{Outcome, Phase, Verdict},
@@ -36,6 +37,16 @@ pub(super) struct NeededList {
     pub tests: Option<Vec<ListedTest>>,
 }
 
+/// What a run is made of, read from its row and its suite file.
+pub(crate) struct Opened {
+    pub file: SuiteFile,
+    pub options: RunOptions,
+    pub parks: Vec<Park>,
+    pub variants: Vec<Variant>,
+    pub engine: Engine,
+    pub errand: Errand,
+}
+
 pub(crate) struct ActiveRun {
     pub row: RunRow,
     pub suite: String,
@@ -43,7 +54,15 @@ pub(crate) struct ActiveRun {
     pub month: NaiveDate,
     pub engine: Engine,
     pub errand: Errand,
+    pub options: RunOptions,
+    pub parks: Vec<Park>,
+    /// What each variant needs of a worker.
+    pub needs: Vec<BTreeMap<String, String>>,
     pub capable: BTreeSet<WorkerId>,
+    /// Where it stands among the runs that share its pool's slots.
+    pub share: Share,
+    /// When a slot was last asked back for it from another run, or given to it.
+    pub served_at: Instant,
     pub(super) lists: Vec<NeededList>,
     pub hub: Arc<Hub>,
     pub notes: Vec<String>,
@@ -51,6 +70,8 @@ pub(crate) struct ActiveRun {
     pub finished_at: Option<Timestamp>,
     /// What each entry's last attempt took, in microseconds.
     pub last: Vec<u64>,
+    /// Entries whose last attempt ran on a crowded worker: what they took says nothing of what they usually take.
+    pub crowded: BTreeSet<u32>,
     trouble: VecDeque<Entry>,
     /// Something changed since it was published.
     pub dirty: bool,
@@ -63,7 +84,10 @@ pub(crate) struct ActiveRun {
 }
 
 impl ActiveRun {
-    pub fn new(row: RunRow, suite: String, file: SuiteFile, engine: Engine, errand: Errand) -> Self {
+    pub fn new(row: RunRow, suite: String, opened: Opened) -> Self {
+        let Opened { file, options, parks, variants, engine, errand } = opened;
+        let share = Share::new(options.priority.unwrap_or_default().weight());
+        let needs = variants.iter().map(|v| file.needs_of(v)).collect();
         let month = kesmo_store::month_of(row.created_at);
         let fresh = Instant::now().checked_sub(super::PUBLISH_EVERY).unwrap_or_else(Instant::now);
         Self {
@@ -73,13 +97,19 @@ impl ActiveRun {
             file,
             engine,
             errand,
+            options,
+            parks,
+            needs,
             capable: BTreeSet::new(),
+            share,
+            served_at: Instant::now(),
             lists: Vec::new(),
             hub: Arc::new(Hub::default()),
             notes: Vec::new(),
             strip: String::new(),
             finished_at: None,
             last: Vec::new(),
+            crowded: BTreeSet::new(),
             trouble: VecDeque::new(),
             dirty: true,
             floor_dirty: true,
@@ -154,11 +184,20 @@ impl ActiveRun {
         Run {
             summary: self.summary(now),
             bundle: self.row.source.clone(),
-            options: self.row.run_options().unwrap_or_default(),
+            options: self.options.clone(),
             listed: self.engine.plan().listed as u32,
+            choice: self.choice_said(),
+            seed: self.row.seed as u64,
             variants: self.engine.plan().variants.iter().map(ToString::to_string).collect(),
             notes: self.notes.clone(),
         }
+    }
+
+    /// What was chosen, in words; empty before the tests are known.
+    fn choice_said(&self) -> String {
+        let plan = self.engine.plan();
+        let options = RunOptions { seed: Some(self.row.seed as u64), ..self.options.clone() };
+        if plan.entries.is_empty() { String::new() } else { plan.choice_said(&options) }
     }
 
     pub fn snapshot(&self, now: Timestamp, workers: &Workers) -> RunSnapshot {
@@ -218,6 +257,7 @@ impl ActiveRun {
             index,
             test: planned.name.to_string(),
             variant: self.engine.plan().variant_of(index).to_string(),
+            repeat: u32::from(planned.repeat),
             outcome,
             running,
             attempts: u32::from(attempts),

@@ -4,14 +4,15 @@ use std::time::Duration;
 
 use kesmo_core::{
     name::TestName,
-    plan::Plan,
-    run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId},
+    plan::{Known, Plan},
+    run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId, crowding::Turn},
     suite::{ListedTest, SuiteFile, Variant},
     time::{Span, Timestamp},
     words::{Ended, Outcome},
 };
 use kesmo_store::{
     commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch},
+    records::Records,
     runs::RunRow,
 };
 use kesmo_wire::{
@@ -21,7 +22,7 @@ use kesmo_wire::{
 
 use super::{
     After, Floor,
-    active::{ActiveRun, NeededList},
+    active::{ActiveRun, NeededList, Opened},
     listing::ListAsk,
     now, tell, to_time,
     workers::Use,
@@ -62,9 +63,8 @@ impl Floor {
         for (variant, key) in variants.into_iter().zip(&row.listings) {
             lists.push((variant, self.store.listing(key).await?.unwrap_or_default()));
         }
-        let options = row.run_options()?;
-        let records = self.store.records(row.suite_id).await?;
-        let plan = match Plan::make(&active.file, &options, &lists, expected(&records)) {
+        let records = self.store.records(row.suite_id, &row.pool).await?;
+        let plan = match Plan::make(&active.file, &active.options, &lists, &active.parks, history(&records)) {
             Ok(plan) => plan,
             Err(e) => {
                 self.runs.insert(row.id, active);
@@ -108,7 +108,8 @@ impl Floor {
             });
         }
         let began = Timestamp(row.began_at.unwrap_or(row.created_at).timestamp_micros());
-        let policy = Policy::of(&active.file, options.shards);
+        let start_cost = self.store.start_cost(row.suite_id).await?.map(|us| Span(us as u64));
+        let policy = Policy::of(&active.file, &active.options, row.seed as u64, start_cost);
         active.engine = Engine::restore(policy, plan, began, &attempts, &batches);
         active.lists = lists
             .into_iter()
@@ -136,12 +137,16 @@ impl Floor {
             options.check(&file).map_err(|e| e.to_string())?;
             let variants = file.facets.chosen(&options.variants).map_err(|e| e.to_string())?;
             let errand = errand(row, suite, &file)?;
-            Ok::<_, String>((file, options, variants, errand))
+            let parks = row.parks_then().map_err(|e| e.to_string())?;
+            let start_cost = self.store.start_cost(row.suite_id).await.map_err(|e| e.to_string())?;
+            let start_cost = start_cost.map(|us| Span(us as u64));
+            let engine = Engine::new(Policy::of(&file, &options, row.seed as u64, start_cost));
+            Ok::<_, String>(Opened { file, options, parks, variants, engine, errand })
         };
         match read.await {
-            Ok((file, options, variants, errand)) => {
-                let engine = Engine::new(Policy::of(&file, options.shards));
-                Some((ActiveRun::new(row.clone(), suite.to_owned(), file, engine, errand), variants))
+            Ok(opened) => {
+                let variants = opened.variants.clone();
+                Some((ActiveRun::new(row.clone(), suite.to_owned(), opened), variants))
             }
             Err(why) => {
                 tracing::error!(run = format!("{suite}/{}", row.number), why, "a run cannot be taken up");
@@ -211,22 +216,27 @@ impl Floor {
         let Some(active) = self.runs.get_mut(&run) else { return };
         let lists: Vec<(Variant, Vec<ListedTest>)> =
             active.lists.iter_mut().map(|l| (l.variant.clone(), l.tests.take().unwrap_or_default())).collect();
-        let records = match self.store.records(active.row.suite_id).await {
+        let records = match self.store.records(active.row.suite_id, &active.row.pool).await {
             Ok(records) => records,
             Err(e) => {
                 tracing::warn!("records could not be read; the run is planned without them: {e}");
-                kesmo_store::records::Records::new()
+                Records::new()
             }
         };
-        let options = active.row.run_options().unwrap_or_default();
-        let input = match Plan::make(&active.file, &options, &lists, expected(&records)) {
+        let made = Plan::make(&active.file, &active.options, &lists, &active.parks, history(&records));
+        let input = match made {
             Ok(plan) => {
                 active.last = vec![0; plan.entries.len()];
                 Input::Planned(plan)
             }
             Err(e) => Input::Void(e.to_string()),
         };
+        let (shards, pool) = (active.options.shards, active.row.pool.clone());
         self.feed(run, input);
+        let slots = self.workers.slots_in(&pool);
+        if let Some(most) = shards.filter(|most| slots > 0 && *most > slots) {
+            self.note(run, format!("--shards {most} is more than the pool {pool} has now: {slots} slots"));
+        }
         if let Some(active) = self.runs.get_mut(&run) {
             active.touch();
             if !active.finished() {
@@ -278,6 +288,9 @@ impl Floor {
                     granted_at: to_time(now()),
                 });
                 self.workers.take(grant.worker, grant.slot, Use::Batch(key));
+                active.served_at = tokio::time::Instant::now();
+                let work = active.engine.worth(&message.entries.iter().map(|e| e.index).collect::<Vec<_>>());
+                self.sharing.entry(active.row.pool.clone()).or_default().served(&mut active.share, work);
                 self.after.push(After::Send(grant.worker, ToWorker::Grant(Box::new(message))));
             }
             Effect::Revoke { worker, batch } => {
@@ -306,6 +319,11 @@ impl Floor {
                 active.note_outcome(entry, outcome, "", None);
             }
             Effect::WentBack { .. } => {}
+            Effect::GiveBack { worker, batch } => {
+                let key = BatchKey { run, batch: batch.0 };
+                self.after.push(After::Send(worker, ToWorker::GiveBack { key }));
+            }
+            Effect::GaveBack { batch, left } => self.commit.shrunk.push((run, batch.0, left)),
             Effect::BatchOver { batch } => {
                 self.commit.over.push((run, batch.0));
                 self.workers.free_batch(BatchKey { run, batch: batch.0 });
@@ -368,7 +386,24 @@ impl Floor {
         if let Some(outcome) = kept.decided {
             active.note_outcome(kept.entry, outcome, &kesmo_core::name::shorten(&report.message, 500), Some(&worker));
         }
+        let crowded = self.workers.is_crowded(kept.worker);
+        let Some(active) = self.runs.get_mut(&run) else { return };
+        if crowded {
+            active.crowded.insert(kept.entry);
+        } else {
+            active.crowded.remove(&kept.entry);
+        }
+        let planned = &active.engine.plan().entries[kept.entry as usize];
+        let (expected, month) = (planned.expected, active.month);
+        // What was measured at least three times, and not guessed, has a spread well below itself.
+        let usual = expected.filter(|e| planned.spread.0 * 3 < e.0);
+        let (busy, of_slots) = self.workers.busy(kept.worker);
         self.workers.touched(kept.worker, kept.slot, Some(kept.ended.failing()));
+        if let (Ended::Passed, Some(usual)) = (kept.ended, usual)
+            && let Some(turn) = self.workers.attempt_passed(kept.worker, kept.spent, usual)
+        {
+            self.crowding_turned(run, kept.worker, turn);
+        }
         let (log, log_blob, log_bytes) = match report.log {
             Log::None => (String::new(), None, 0),
             Log::Text(text) => {
@@ -378,7 +413,7 @@ impl Floor {
             Log::Blob { digest, bytes } => (String::new(), Some(digest), bytes),
         };
         self.commit.attempts.push(NewAttempt {
-            month: active.month,
+            month,
             run_id: run,
             entry: kept.entry,
             number: kept.number,
@@ -395,7 +430,25 @@ impl Floor {
             log,
             log_blob,
             log_bytes,
+            busy,
+            of_slots,
+            expected_us: expected.map(|s| s.0),
         });
+    }
+
+    /// A worker became crowded, or is no longer: the run during which it shows says so.
+    fn crowding_turned(&mut self, run: i64, worker: WorkerId, turn: Turn) {
+        let name = self.workers.name(worker).to_owned();
+        self.fleet_changed = true;
+        match turn {
+            Turn::Crowded(crowd) => {
+                let fills = self.workers.fills(worker);
+                let eased = if fills < crowd.slots { format!("; it fills {fills} now") } else { String::new() };
+                self.note(run, format!("{}{eased}", crowd.said(&name)));
+            }
+            Turn::Relieved => self.note(run, format!("{name}: tests take their usual time again")),
+            Turn::Fills(fills) => tracing::info!(worker = name, fills, "a worker that eases fills a slot more"),
+        }
     }
 
     pub(super) fn take_message(&mut self, link: u64, message: FromWorker) {
@@ -441,6 +494,9 @@ impl Floor {
                 }
             }
             WorkerEvent::Note { key, text } => self.note(key.run, text),
+            WorkerEvent::GaveBack { key, entries } => {
+                self.feed(key.run, Input::GaveBack { batch: BatchId(key.batch), entries });
+            }
             WorkerEvent::BatchEnded { key, end } => {
                 self.feed(key.run, Input::BatchEnded { batch: BatchId(key.batch), end });
             }
@@ -504,30 +560,36 @@ impl Floor {
     fn record(&mut self, run: i64) {
         let Some(active) = self.runs.get(&run).filter(|r| !r.last.is_empty()) else { return };
         let plan = active.engine.plan();
+        let start_cost = active.engine.measured_start_cost();
         let mut outcomes = Vec::new();
         for index in 0..plan.entries.len() as u32 {
             let (Some(outcome), _, _) = active.engine.entry(index) else { continue };
             if !matches!(outcome, Outcome::Unrun | Outcome::Parked) {
                 let key = (plan.entries[index as usize].name.to_string(), plan.variant_of(index).to_string());
+                // What a test took that failed, or on a crowded machine, says nothing of what it usually takes.
+                let telling = matches!(outcome, Outcome::Passed | Outcome::Flaky) && !active.crowded.contains(&index);
                 let spent = active.last[index as usize];
-                outcomes.push((key, outcome, (spent > 0).then_some(Span(spent))));
+                outcomes.push((key, outcome, (telling && spent > 0).then_some(Span(spent))));
             }
         }
         let (store, suite_id, name) = (self.store.clone(), active.row.suite_id, active.name());
+        let pool = active.row.pool.clone();
         let before = std::mem::take(&mut self.recording);
         self.recording.push(tokio::spawn(async move {
             // In the order of the verdicts, so that no record is read before an earlier one is written.
             futures::future::join_all(before).await;
             let update = async {
-                let records = store.records(suite_id).await?;
-                let changed: Vec<_> = outcomes
-                    .into_iter()
-                    .map(|(key, outcome, spent)| {
-                        let record = records.get(&key).copied().unwrap_or_default().with(outcome, spent);
-                        (key.0, key.1, record)
-                    })
-                    .collect();
-                if changed.is_empty() { Ok(()) } else { store.put_records(suite_id, &changed).await }
+                let mut records = store.records_in(suite_id, &pool).await?;
+                let mut changed = std::collections::BTreeSet::new();
+                // A test that was repeated has several outcomes.
+                for (key, outcome, spent) in outcomes {
+                    let record = records.remove(&key).unwrap_or_default().with(outcome, spent);
+                    records.insert(key.clone(), record);
+                    changed.insert(key);
+                }
+                let changed: Vec<_> =
+                    changed.into_iter().filter_map(|key| records.remove(&key).map(|r| (key.0, key.1, r))).collect();
+                if changed.is_empty() { Ok(()) } else { store.put_records(suite_id, &pool, &changed, start_cost).await }
             };
             if let Err(e) = update.await {
                 tracing::warn!("the records of {name} could not be brought up to date: {e}");
@@ -541,12 +603,15 @@ impl Floor {
     }
 }
 
-/// What records say of a test's duration.
-pub(crate) fn expected(records: &kesmo_store::records::Records) -> impl Fn(&TestName, &Variant) -> Option<Span> {
-    let known: std::collections::HashMap<(String, String), Span> = records
+/// What records say of a test.
+pub(crate) fn history(records: &Records) -> impl Fn(&TestName, &Variant) -> Option<Known> {
+    let known: std::collections::HashMap<(String, String), Known> = records
         .iter()
         .filter(|(_, r)| r.estimate.samples > 0)
-        .map(|(key, r)| (key.clone(), r.estimate.expected()))
+        .map(|(key, r)| {
+            let (expected, spread) = (r.estimate.expected(), r.estimate.spread());
+            (key.clone(), Known { expected, spread, trouble: r.recent_trouble() })
+        })
         .collect();
     move |name, variant| known.get(&(name.to_string(), variant.to_string())).copied()
 }

@@ -12,7 +12,10 @@ use kesmo_wire::{
 };
 use tokio::sync::oneshot;
 
-use super::{After, Floor, tell, workers::Use};
+use super::{
+    After, Floor, tell,
+    workers::{Asking, Use},
+};
 
 /// Which list is wanted.
 #[derive(Debug, Clone)]
@@ -30,7 +33,11 @@ impl ListAsk {
         let errand = Errand { variant: variant.pairs().to_vec(), run: String::new(), seed: 0, ..errand.clone() };
         let depends = (bundle, &suite.tests.list, &errand.variant, &errand.env, &errand.settings);
         let key = digest(serde_json::to_string(&depends).unwrap_or_default().as_bytes());
-        Self { key, pool: pool.to_owned(), needs: suite.needs.clone(), errand }
+        Self { key, pool: pool.to_owned(), needs: suite.needs_of(variant), errand }
+    }
+
+    fn asking<'a>(&'a self, run: Option<&'a str>) -> Asking<'a> {
+        Asking { pool: &self.pool, run, needs: std::slice::from_ref(&self.needs) }
     }
 }
 
@@ -49,7 +56,7 @@ impl Floor {
         self.settle_records().await;
         match self.store.listing(&ask.key).await {
             Ok(Some(tests)) => tell(reply, Ok(tests)),
-            Ok(None) if self.workers.capable(&ask.pool, &ask.needs).is_empty() => {
+            Ok(None) if self.workers.capable(ask.asking(None)).is_empty() => {
                 tell(
                     reply,
                     Err(format!("its tests are not listed yet; {}", self.workers.none_because(&ask.pool, &ask.needs))),
@@ -81,8 +88,13 @@ impl Floor {
             self.listings.values().filter(|l| l.on.is_none()).map(|l| l.ask.key.clone()).collect();
         for key in waiting {
             let Some(listing) = self.listings.get_mut(&key) else { continue };
-            let capable = self.workers.capable(&listing.ask.pool, &listing.ask.needs);
-            let slot = self.workers.idle_slots().into_iter().find(|(w, _)| capable.contains_key(w));
+            let names = listing.runs.iter().filter_map(|run| self.runs.get(run)).map(|run| Some(run.name()));
+            let mut names: Vec<Option<String>> = names.collect();
+            names.push(None);
+            let may = |w: &WorkerId| {
+                names.iter().any(|name| self.workers.capable(listing.ask.asking(name.as_deref())).contains_key(w))
+            };
+            let slot = self.workers.idle_slots().into_iter().find(|(w, _)| may(w));
             if let Some((worker, slot)) = slot {
                 listing.on = Some((worker, slot));
                 let job = ListJob { job: key.clone(), slot, errand: listing.ask.errand.clone() };

@@ -20,7 +20,10 @@ use std::{
 
 use chrono::{DateTime, Utc};
 use kesmo_core::{
-    run::{BatchId, Input, WorkerId},
+    run::{
+        BatchId, Input, WorkerId,
+        share::{Sharing, due},
+    },
     suite::ListedTest,
     time::Timestamp,
     words::Outcome,
@@ -40,12 +43,16 @@ use tokio::{
 use crate::{Error, blobs::Blobs, live::Hub};
 use active::ActiveRun;
 pub use listing::ListAsk;
-use workers::Workers;
+use workers::{Asking, Workers};
 
 /// A run's changes are published at most this often.
 const PUBLISH_EVERY: Duration = Duration::from_millis(40);
 /// The floor's changes are published at most this often.
 const FLOOR_EVERY: Duration = Duration::from_millis(250);
+/// Idle slots are put to use by what running batches give back at most this often.
+const IDLE_EVERY: Duration = Duration::from_millis(250);
+/// A run that has less than its due waits so long before others are asked to give back.
+const HUNGRY_AFTER: Duration = Duration::from_secs(1);
 /// Messages handled before a commit, at the most.
 const MOST_BEFORE_COMMIT: usize = 512;
 
@@ -75,6 +82,9 @@ pub struct EntryQuestion {
 /// A run as it stands, the hub that streams its changes, and the number of the last change that the snapshot holds.
 pub type Seen = (Box<RunSnapshot>, Arc<Hub>, u64);
 
+/// The outcome of every entry, where it has one, and what its last attempt took, in microseconds.
+pub type States = Vec<(Option<Outcome>, u64)>;
+
 /// What is asked of the floor.
 pub enum Ask {
     Snapshot(i64, oneshot::Sender<Option<Seen>>),
@@ -85,6 +95,10 @@ pub enum Ask {
     Entries(i64, EntryQuestion, oneshot::Sender<Option<Entries>>),
     /// The plan of an active run, for an entry's detail: name, variant, retries, who decided, expected, group, claims.
     EntryState(i64, u32, oneshot::Sender<Option<(Option<Outcome>, bool, u16)>>),
+    /// The states of all entries of an active run, with what their last attempts took.
+    States(i64, oneshot::Sender<Option<States>>),
+    /// The slots of a pool.
+    Slots(String, oneshot::Sender<u32>),
 }
 
 enum Message {
@@ -220,6 +234,11 @@ pub(crate) struct Floor {
     recording: Vec<JoinHandle<()>>,
     after: Vec<After>,
     floor_published: Instant,
+    /// How the runs of each pool share its slots.
+    sharing: HashMap<String, Sharing>,
+    /// When idle slots were last looked at with running batches that might give something back, and whether there are.
+    idle_looked: Instant,
+    idle: bool,
     fleet_changed: bool,
     leaving: bool,
     /// The service is asked to stop: a commit that PostgreSQL does not take is given up, unacknowledged.
@@ -249,6 +268,9 @@ pub async fn start(store: Store, blobs: Blobs, patience: Duration) -> Result<(Fl
         recording: Vec::new(),
         after: Vec::new(),
         floor_published: Instant::now(),
+        sharing: HashMap::new(),
+        idle_looked: Instant::now(),
+        idle: false,
         fleet_changed: true,
         leaving: false,
         stopping: Arc::clone(&leaving),
@@ -293,7 +315,8 @@ impl Floor {
         let changes = self.runs.values().filter(|r| r.dirty).map(|r| r.published + PUBLISH_EVERY);
         let floor = self.floor_dirty().then_some(self.floor_published + FLOOR_EVERY);
         let lost = self.workers.next_loss();
-        let soonest = engines.chain(changes).chain(floor).chain(lost).min();
+        let idle = self.idle.then_some(self.idle_looked + IDLE_EVERY);
+        let soonest = engines.chain(changes).chain(floor).chain(lost).chain(idle).min();
         // A time that has just passed is not asked for twice in the same moment.
         soonest.unwrap_or(instant + Duration::from_secs(5)).max(instant + Duration::from_millis(1))
     }
@@ -354,24 +377,82 @@ impl Floor {
         self.give_slots_out();
     }
 
-    /// Offers idle slots to the runs: first to the run that uses the fewest, of two the older.
+    /// Offers idle slots to the runs, as their shares say.
     fn give_slots_out(&mut self) {
+        let mut idle: Vec<WorkerId> = Vec::new();
         for (worker, slot) in self.workers.idle_slots() {
-            let mut order: Vec<(u32, i64)> = self
+            let mut order: Vec<(f64, i64)> = self
                 .runs
                 .iter()
                 .filter(|(_, r)| r.engine.wants_slots() && r.capable.contains(&worker))
-                .map(|(id, r)| (r.engine.slots_in_use(), *id))
+                .map(|(id, r)| (self.sharing.get(&r.row.pool).copied().unwrap_or_default().tag(&r.share), *id))
                 .collect();
-            order.sort_unstable();
+            order.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
             for (_, run) in order {
                 let others = self.runs.iter().filter(|(id, _)| **id != run);
-                let taken = others.flat_map(|(_, r)| r.engine.held_claims().map(str::to_owned)).collect();
+                let held = others.flat_map(|(_, r)| r.engine.held_claims().map(|c| (c.to_owned(), r.name())));
+                let taken = held.collect();
                 self.feed(run, Input::Free { worker, slot, taken });
                 if !self.workers.is_idle(worker, slot) {
                     break;
                 }
             }
+            if self.workers.is_idle(worker, slot) {
+                idle.push(worker);
+            }
+        }
+        self.put_idle_to_use(&idle);
+    }
+
+    /// Slots that stay idle, and runs that have less than their due, have running batches give back what they have not
+    /// begun.
+    fn put_idle_to_use(&mut self, idle: &[WorkerId]) {
+        let working = self.runs.values().any(|r| r.engine.slots_in_use() > 0);
+        let hungry = self.runs.len() > 1 && self.runs.values().any(|r| r.engine.wants_slots());
+        self.idle = working && (!idle.is_empty() || hungry);
+        if !self.idle || self.idle_looked.elapsed() < IDLE_EVERY {
+            return;
+        }
+        self.idle_looked = Instant::now();
+        for run in self.runs.keys().copied().collect::<Vec<_>>() {
+            let Some(active) = self.runs.get(&run) else { continue };
+            let slots = idle.iter().filter(|w| active.capable.contains(w)).count() as u32;
+            if slots > 0 && active.engine.slots_in_use() > 0 {
+                self.feed(run, Input::Idle { slots });
+            }
+        }
+        if idle.is_empty() {
+            self.feed_hungry();
+        }
+    }
+
+    /// For each run that wants slots and has had fewer than its due for a while, the run of its pool with the most beyond
+    /// its own due is asked for one.
+    fn feed_hungry(&mut self) {
+        let mut asked: Vec<(i64, i64)> = Vec::new();
+        for (id, hungry) in &self.runs {
+            if !hungry.engine.wants_slots() || hungry.served_at.elapsed() < HUNGRY_AFTER {
+                continue;
+            }
+            let wants = |r: &&ActiveRun| {
+                r.row.pool == hungry.row.pool && (r.engine.wants_slots() || r.engine.slots_in_use() > 0)
+            };
+            let weights: u32 = self.runs.values().filter(wants).map(|r| r.share.weight()).sum();
+            let slots = self.workers.slots_in(&hungry.row.pool);
+            if hungry.engine.slots_in_use() >= due(slots, hungry.share.weight(), weights) {
+                continue;
+            }
+            let beyond = |r: &ActiveRun| r.engine.slots_in_use().saturating_sub(due(slots, r.share.weight(), weights));
+            let others = self.runs.iter().filter(|(other, r)| **other != *id && wants(r) && beyond(r) > 0);
+            if let Some((other, _)) = others.max_by_key(|(_, r)| beyond(r)) {
+                asked.push((*id, *other));
+            }
+        }
+        for (hungry, other) in asked {
+            if let Some(active) = self.runs.get_mut(&hungry) {
+                active.served_at = Instant::now();
+            }
+            self.feed(other, Input::Idle { slots: 1 });
         }
     }
 
@@ -388,10 +469,16 @@ impl Floor {
     fn tell_fleet(&mut self) {
         for run in self.runs.keys().copied().collect::<Vec<_>>() {
             let Some(active) = self.runs.get_mut(&run) else { continue };
-            let capable = self.workers.capable(&active.row.pool, &active.file.needs);
-            active.capable = capable.keys().copied().collect();
-            let none_because = self.workers.none_because(&active.row.pool, &active.file.needs);
-            self.feed(run, Input::Fleet { workers: capable, none_because });
+            let name = active.name();
+            let asking = Asking { pool: &active.row.pool, run: Some(&name), needs: &active.needs };
+            let workers = self.workers.capable(asking);
+            active.capable = workers.keys().copied().collect();
+            let because = |needs| self.workers.none_because(&active.row.pool, needs);
+            let none_because = because(active.needs.first().unwrap_or(&active.file.needs));
+            let none = |v: &usize| !workers.values().any(|fit| fit.takes(*v as u16));
+            let none_for =
+                (0..active.needs.len()).filter(none).map(|v| (v as u16, because(&active.needs[v]))).collect();
+            self.feed(run, Input::Fleet { workers, none_because, none_for });
         }
     }
 
@@ -489,6 +576,14 @@ impl Floor {
                 tell(reply, (Box::new(view), self.hub.last()));
             }
             Ask::Entries(run, question, reply) => tell(reply, self.runs.get(&run).map(|r| r.entries(&question))),
+            Ask::Slots(pool, reply) => tell(reply, self.workers.slots_in(&pool)),
+            Ask::States(run, reply) => {
+                let states = |r: &ActiveRun| {
+                    let all = 0..r.engine.plan().entries.len() as u32;
+                    all.map(|i| (r.engine.entry(i).0, r.last.get(i as usize).copied().unwrap_or(0))).collect()
+                };
+                tell(reply, self.runs.get(&run).map(states));
+            }
             Ask::EntryState(run, entry, reply) => {
                 let known = |r: &&ActiveRun| (entry as usize) < r.engine.plan().entries.len();
                 tell(reply, self.runs.get(&run).filter(known).map(|r| r.engine.entry(entry)));

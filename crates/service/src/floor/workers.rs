@@ -6,7 +6,13 @@ use std::{
 };
 
 use chrono::{DateTime, Utc};
-use kesmo_core::run::{BatchId, WorkerId};
+use kesmo_core::{
+    run::{
+        BatchId, Fit, WorkerId,
+        crowding::{Crowding, Turn},
+    },
+    time::Span,
+};
 use kesmo_wire::{
     api::{Slot, Worker},
     link::{BatchKey, Hello, ToWorker},
@@ -34,6 +40,37 @@ struct Known {
     since: DateTime<Utc>,
     /// When a worker without a link is given up.
     lost_at: Option<Instant>,
+    crowding: Crowding,
+    /// The only run that it works for.
+    only_run: Option<String>,
+}
+
+impl Known {
+    /// Whether it may work for a run: of its pool, or the one that it is lent to.
+    fn is_for(&self, pool: &str, run: Option<&str>) -> bool {
+        match &self.only_run {
+            Some(only) => run == Some(only),
+            None => self.pool == pool,
+        }
+    }
+
+    fn offers_all(&self, needs: &BTreeMap<String, String>) -> bool {
+        needs.iter().all(|(n, v)| self.offers.get(n) == Some(v))
+    }
+
+    fn busy(&self) -> u32 {
+        self.slots.iter().filter(|s| **s != Use::Idle).count() as u32
+    }
+}
+
+/// Who asks for workers.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Asking<'a> {
+    pub pool: &'a str,
+    /// `boarding-gate/42`; `None` for a list that no run waits for.
+    pub run: Option<&'a str>,
+    /// What each variant needs.
+    pub needs: &'a [BTreeMap<String, String>],
 }
 
 /// All workers. A worker keeps its number as long as the service runs.
@@ -73,6 +110,8 @@ impl Workers {
             link: None,
             since: Utc::now(),
             lost_at: Some(Instant::now() + patience),
+            crowding: Crowding::new(0, false),
+            only_run: None,
         });
         worker
     }
@@ -93,6 +132,8 @@ impl Workers {
         let other_process = before.is_none_or(|k| k.process != hello.process);
         let since = before.filter(|_| !other_process).map_or_else(Utc::now, |k| k.since);
         let slots = usize::from(hello.slots);
+        let fresh = || Crowding::new(u32::from(hello.slots), hello.ease);
+        let crowding = before.filter(|_| !other_process).map_or_else(fresh, |k| k.crowding.clone());
         let known = Known {
             name: hello.name,
             pool: hello.pool,
@@ -103,6 +144,8 @@ impl Workers {
             link: Some((link, sender)),
             since,
             lost_at: None,
+            crowding,
+            only_run: hello.only_run,
         };
         self.known.insert(worker, known);
         self.changed.insert(worker);
@@ -141,11 +184,48 @@ impl Workers {
         }
     }
 
-    /// Connected workers that a run may use, with their slots.
-    pub fn capable(&self, pool: &str, needs: &BTreeMap<String, String>) -> BTreeMap<WorkerId, u32> {
-        let fits =
-            |k: &&Known| k.link.is_some() && k.pool == pool && needs.iter().all(|(n, v)| k.offers.get(n) == Some(v));
-        self.known.iter().filter(|(_, k)| fits(k)).map(|(w, k)| (*w, k.slots.len() as u32)).collect()
+    /// Connected workers that a run may use, with their slots and the variants that they offer everything for.
+    pub fn capable(&self, asking: Asking<'_>) -> BTreeMap<WorkerId, Fit> {
+        let mut capable = BTreeMap::new();
+        for (worker, known) in self.known.iter().filter(|(_, k)| k.link.is_some() && k.is_for(asking.pool, asking.run))
+        {
+            let offered = asking.needs.iter().enumerate().filter(|(_, needs)| known.offers_all(needs));
+            let variants: BTreeSet<u16> = offered.map(|(n, _)| n as u16).collect();
+            if !variants.is_empty() {
+                let variants = (variants.len() < asking.needs.len()).then_some(variants);
+                capable.insert(*worker, Fit { slots: known.crowding.fill(), variants });
+            }
+        }
+        capable
+    }
+
+    /// An attempt passed: the worker may have become crowded by it, or be relieved.
+    pub fn attempt_passed(&mut self, worker: WorkerId, spent: Span, expected: Span) -> Option<Turn> {
+        let known = self.known.get_mut(&worker)?;
+        let busy = known.busy();
+        let turn = known.crowding.passed(spent, expected, busy)?;
+        self.changed.insert(worker);
+        Some(turn)
+    }
+
+    /// Busy slots of a worker, and all of them.
+    pub fn busy(&self, worker: WorkerId) -> (u32, u32) {
+        self.known.get(&worker).map_or((0, 0), |k| (k.busy(), k.slots.len() as u32))
+    }
+
+    /// How many slots of a worker are filled.
+    pub fn fills(&self, worker: WorkerId) -> u32 {
+        self.known.get(&worker).map_or(0, |k| k.crowding.fill())
+    }
+
+    /// Whether a worker's tests take clearly longer than usual now.
+    pub fn is_crowded(&self, worker: WorkerId) -> bool {
+        self.known.get(&worker).is_some_and(|k| k.crowding.crowded().is_some())
+    }
+
+    /// The slots of a pool's connected workers.
+    pub fn slots_in(&self, pool: &str) -> u32 {
+        self.known.values().filter(|k| k.link.is_some() && k.is_for(pool, None)).map(|k| k.slots.len() as u32).sum()
     }
 
     /// Why a run has no worker, and what to do about it.
@@ -175,8 +255,10 @@ impl Workers {
     pub fn idle_slots(&self) -> Vec<(WorkerId, u16)> {
         let mut idle: Vec<(usize, WorkerId, u16)> = Vec::new();
         for (worker, known) in self.known.iter().filter(|(_, k)| k.link.is_some()) {
-            let busy = known.slots.iter().filter(|s| **s != Use::Idle).count();
+            let busy = known.busy() as usize;
             let free = known.slots.iter().enumerate().filter(|(_, s)| **s == Use::Idle);
+            // A worker that eases fills fewer slots than it has.
+            let free = free.take((known.crowding.fill() as usize).saturating_sub(busy));
             idle.extend(free.enumerate().map(|(n, (slot, _))| (busy + n, *worker, slot as u16)));
         }
         idle.sort_unstable();
@@ -275,6 +357,9 @@ impl Workers {
             connected: known.link.is_some(),
             since: known.since,
             slots: known.slots.iter().enumerate().map(slot).collect(),
+            crowded: known.crowding.crowded().map(|c| c.said(&known.name)),
+            fills: known.crowding.fill(),
+            only_run: known.only_run.clone(),
         })
     }
 
@@ -320,7 +405,13 @@ mod tests {
             process: process.into(),
             holds: Vec::new(),
             listing: Vec::new(),
+            ease: false,
+            only_run: None,
         }
+    }
+
+    fn capable(workers: &Workers, pool: &str, needs: &[(&str, &str)]) -> BTreeMap<WorkerId, Fit> {
+        workers.capable(Asking { pool, run: None, needs: &[offers(needs)] })
     }
 
     fn link() -> mpsc::Sender<ToWorker> {
@@ -363,11 +454,11 @@ mod tests {
     #[tokio::test]
     async fn workers_are_found_by_pool_and_offers() {
         let (mut workers, heron, tern) = two();
-        assert_eq!(workers.capable("standing", &offers(&[])), BTreeMap::from([(heron, 2), (tern, 1)]));
-        assert_eq!(workers.capable("standing", &offers(&[("browser", "chromium")])), BTreeMap::from([(tern, 1)]));
-        assert!(workers.capable("night", &offers(&[])).is_empty());
+        assert_eq!(capable(&workers, "standing", &[]), BTreeMap::from([(heron, Fit::all(2)), (tern, Fit::all(1))]));
+        assert_eq!(capable(&workers, "standing", &[("browser", "chromium")]), BTreeMap::from([(tern, Fit::all(1))]));
+        assert!(capable(&workers, "night", &[]).is_empty());
         workers.link_down(2, Duration::from_secs(9));
-        assert!(workers.capable("standing", &offers(&[("browser", "chromium")])).is_empty(), "it is away");
+        assert!(capable(&workers, "standing", &[("browser", "chromium")]).is_empty(), "it is away");
     }
 
     #[tokio::test]

@@ -1,0 +1,261 @@
+//! A run, looked at closely: failures by cause, what was around an attempt, what each slot carried out, variants side by
+//! side.
+
+use std::collections::{BTreeMap, HashMap};
+
+use kesmo_core::{plan::Plan, record::causes, run::Tally, words::Outcome};
+use kesmo_store::{
+    month_of,
+    past::{AttemptRow, PlaceRow},
+    runs::RunRow,
+};
+use kesmo_wire::api::{Around, CauseOf, Differing, Shard, ShardBatch, VariantOf, Variants};
+use rocket::{Route, State, get, routes, serde::json::Json};
+
+use super::{
+    Answer, Refused,
+    runs::{find, past},
+};
+use crate::{App, access::MaySee, floor::Ask};
+
+/// Tests that a cause names.
+const MOST_NAMED: usize = 20;
+/// What ran before an attempt in its process, and on its worker.
+const MOST_BEFORE: usize = 50;
+const MOST_ON_WORKER: usize = 5;
+/// Tests that differ between variants.
+const MOST_DIFFERING: usize = 200;
+
+pub(super) fn routes() -> Vec<Route> {
+    routes![causes_of, shards, variants]
+}
+
+fn entry_name(plan: &Plan, index: u32) -> String {
+    let Some(entry) = plan.entries.get(index as usize) else { return String::new() };
+    let variant = plan.variant_of(index);
+    let mut name = entry.name.to_string();
+    if !variant.is_plain() {
+        name += &format!(" ({variant})");
+    }
+    if entry.repeat > 0 {
+        name += &format!(" #{}", entry.repeat);
+    }
+    name
+}
+
+/// Failures gathered by cause: of each entry that failed or was flaky, the message of its first failing attempt, without
+/// what differs from one failure to the next.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/causes", operation_id = "causes", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path)), responses((status = 200, body = [CauseOf])))]
+#[get("/api/runs/<suite>/<number>/causes")]
+async fn causes_of(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<Vec<CauseOf>> {
+    let row = find(app, suite, number).await?;
+    let past = past(app, &row).await?;
+    let outcomes = outcomes(app, &row).await?;
+    let mut seen = std::collections::HashSet::new();
+    let failing = app.store.failing_attempts(row.id, month_of(row.created_at)).await?;
+    let first = failing.into_iter().filter(|a| seen.insert(a.entry)).map(|a| (a.entry as u32, a.message));
+    let view = |cause: kesmo_core::record::Cause<u32>| {
+        let flaky = |i: &&u32| outcomes.get(**i as usize).copied().flatten().map(|o| o.0) == Some(Outcome::Flaky);
+        CauseOf {
+            count: cause.members.len() as u32,
+            flaky: cause.members.iter().filter(flaky).count() as u32,
+            tests: cause.members.iter().take(MOST_NAMED).map(|i| (*i, entry_name(&past.plan, *i))).collect(),
+            likeness: cause.likeness,
+            example: kesmo_core::name::shorten(&cause.example, 500),
+        }
+    };
+    Ok(Json(causes(first).into_iter().map(view).collect()))
+}
+
+/// The outcome of every entry, and what its last attempt took.
+async fn outcomes(app: &App, row: &RunRow) -> Result<Vec<Option<(Outcome, u64)>>, Refused> {
+    if let Some(states) = app.floor.ask(|reply| Ask::States(row.id, reply)).await.flatten() {
+        return Ok(states.into_iter().map(|(outcome, spent)| outcome.map(|o| (o, spent))).collect());
+    }
+    let row = app.store.run_of(row.id).await?.unwrap_or_else(|| row.clone());
+    Ok(past(app, &row).await?.states.iter().map(|s| Some((s.0, s.2))).collect())
+}
+
+/// What of the same run was around its failing attempts, by the attempt's number.
+pub(super) async fn around(
+    app: &App,
+    row: &RunRow,
+    plan: &Plan,
+    attempts: &[AttemptRow],
+) -> Result<HashMap<i32, Around>, Refused> {
+    let mut found = HashMap::new();
+    let failing = |a: &&AttemptRow| matches!(a.ended.as_str(), "failed" | "overran" | "crashed");
+    let mut on: HashMap<&str, Vec<PlaceRow>> = HashMap::new();
+    let mut shards: Option<Vec<Shard>> = None;
+    for attempt in attempts.iter().filter(failing) {
+        if !on.contains_key(attempt.worker.as_str()) {
+            let rows = app.store.attempts_on(row.id, month_of(row.created_at), &attempt.worker).await?;
+            on.insert(&attempt.worker, rows);
+        }
+        if shards.is_none() {
+            shards = Some(shards_of(app, row).await?);
+        }
+        let places = &on[attempt.worker.as_str()];
+        let mut around = around_one(plan, places, attempt);
+        let slot = shards.iter().flatten().find(|s| s.worker == attempt.worker && s.slot == attempt.slot as u32);
+        around.shard = slot.map_or(0, |s| s.number);
+        found.insert(attempt.number, around);
+    }
+    Ok(found)
+}
+
+fn around_one(plan: &Plan, places: &[PlaceRow], attempt: &AttemptRow) -> Around {
+    let ended = |p: &PlaceRow| p.began_at + chrono::Duration::microseconds(p.spent_us);
+    let own_end = attempt.began_at + chrono::Duration::microseconds(attempt.spent_us);
+    let name = |p: &PlaceRow| entry_name(plan, p.entry as u32);
+    let is_own = |p: &&PlaceRow| p.entry == attempt.entry && p.number == attempt.number;
+    let earlier = || places.iter().filter(|p| p.began_at < attempt.began_at && !is_own(p));
+    let mut before: Vec<String> = earlier().filter(|p| p.batch == attempt.batch).map(name).collect();
+    let before_count = before.len() as u32;
+    before.drain(..before.len().saturating_sub(MOST_BEFORE));
+    let done = |p: &&PlaceRow| p.batch != attempt.batch && ended(p) <= attempt.began_at;
+    let mut on_worker: Vec<String> = earlier().filter(done).map(name).collect();
+    on_worker.drain(..on_worker.len().saturating_sub(MOST_ON_WORKER));
+    let overlaps = |p: &&PlaceRow| p.batch != attempt.batch && p.began_at < own_end && ended(p) > attempt.began_at;
+    let beside = places.iter().filter(|p| !is_own(p)).filter(overlaps).map(name).take(MOST_BEFORE).collect();
+    let place = earlier().filter(|p| p.slot == attempt.slot).count() as u32 + 1;
+    Around { shard: 0, place, before, before_count, on_worker, beside }
+}
+
+/// What each slot carried out.
+pub(super) async fn shards_of(app: &App, row: &RunRow) -> Result<Vec<Shard>, Refused> {
+    let past = past(app, row).await?;
+    let mut shards: Vec<Shard> = Vec::new();
+    for batch in app.store.batches(row.id).await? {
+        let entries = batch.entry_numbers()?.into_iter().filter(|i| (*i as usize) < past.plan.entries.len());
+        let name = |i: u32| (past.plan.entries[i as usize].name.to_string(), past.plan.variant_of(i).to_string());
+        let of = ShardBatch { number: batch.number as u32, entries: entries.map(name).collect() };
+        match shards.iter_mut().find(|s| s.worker == batch.worker && s.slot == batch.slot as u32) {
+            Some(shard) => shard.batches.push(of),
+            None => {
+                let number = shards.len() as u32 + 1;
+                shards.push(Shard { number, worker: batch.worker, slot: batch.slot as u32, batches: vec![of] });
+            }
+        }
+    }
+    Ok(shards)
+}
+
+/// What each slot carried out of a run, batch by batch, in order.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/shards", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path)), responses((status = 200, body = [Shard])))]
+#[get("/api/runs/<suite>/<number>/shards")]
+async fn shards(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<Vec<Shard>> {
+    let row = find(app, suite, number).await?;
+    Ok(Json(shards_of(app, &row).await?))
+}
+
+/// The outcomes of a run's variants side by side.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/variants", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path)), responses((status = 200, body = Variants)))]
+#[get("/api/runs/<suite>/<number>/variants")]
+async fn variants(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<Variants> {
+    let row = find(app, suite, number).await?;
+    let past = past(app, &row).await?;
+    Ok(Json(side_by_side(&past.plan, &outcomes(app, &row).await?)))
+}
+
+fn side_by_side(plan: &Plan, outcomes: &[Option<(Outcome, u64)>]) -> Variants {
+    let fresh =
+        |v: &kesmo_core::suite::Variant| VariantOf { variant: v.to_string(), tally: Tally::default(), spent_us: 0 };
+    let mut variants: Vec<VariantOf> = plan.variants.iter().map(fresh).collect();
+    type Row = Vec<Option<(u32, Option<Outcome>)>>;
+    let mut rows: BTreeMap<(&str, u16), Row> = BTreeMap::new();
+    for (index, entry) in plan.entries.iter().enumerate() {
+        let state = outcomes.get(index).copied().flatten();
+        let of = &mut variants[usize::from(entry.variant)];
+        of.spent_us += state.map_or(0, |s| s.1);
+        match state {
+            Some((outcome, _)) => of.tally.count(outcome),
+            None => of.tally.waiting += 1,
+        }
+        let row = rows.entry((entry.name.as_str(), entry.repeat)).or_insert_with(|| vec![None; plan.variants.len()]);
+        row[usize::from(entry.variant)] = Some((index as u32, state.map(|s| s.0)));
+    }
+    let differs = |row: &Row| {
+        let mut known = row.iter().flatten().filter_map(|(_, outcome)| *outcome);
+        let first = known.next();
+        known.any(|outcome| Some(outcome) != first)
+    };
+    let differing: Vec<Differing> = rows
+        .into_iter()
+        .filter(|(_, row)| differs(row))
+        .map(|((test, _), entries)| Differing { test: test.to_owned(), entries })
+        .collect();
+    let total = differing.len() as u32;
+    Variants { variants, differing: differing.into_iter().take(MOST_DIFFERING).collect(), total }
+}
+
+#[cfg(test)]
+mod tests {
+    use kesmo_core::{name::TestName, plan::PlannedEntry, suite::Variant};
+
+    use super::*;
+
+    fn plan() -> Plan {
+        let variant = |value: &str| Variant::of(vec![("screen".into(), value.into())]);
+        let entry = |(name, variant)| PlannedEntry { variant, ..PlannedEntry::plain(TestName::parse(name).unwrap()) };
+        Plan {
+            variants: vec![variant("phone"), variant("desk")],
+            entries: [("a", 0), ("b", 0), ("a", 1), ("b", 1), ("c", 1)].into_iter().map(entry).collect(),
+            claim_sets: vec![vec![]],
+            ..Plan::default()
+        }
+    }
+
+    #[test]
+    fn variants_stand_side_by_side_where_they_differ() {
+        use Outcome::{Failed, Passed};
+        let outcomes = [Some((Passed, 5)), Some((Passed, 5)), Some((Passed, 7)), Some((Failed, 7)), None];
+        let seen = side_by_side(&plan(), &outcomes);
+        assert_eq!(seen.total, 1);
+        assert_eq!(seen.differing[0].test, "b");
+        assert_eq!(seen.differing[0].entries, [Some((1, Some(Passed))), Some((3, Some(Failed)))]);
+        assert_eq!((seen.variants[0].tally.passed, seen.variants[1].tally.failed), (2, 1));
+        assert_eq!((seen.variants[1].tally.waiting, seen.variants[1].spent_us), (1, 14));
+    }
+
+    #[test]
+    fn what_was_around_an_attempt_is_told_apart_by_process_and_time() {
+        let at = |ms: i64| chrono::DateTime::from_timestamp_millis(ms).expect("a time");
+        let place = |entry, batch, slot, began, spent: i64| PlaceRow {
+            entry,
+            number: 1,
+            batch,
+            slot,
+            began_at: at(began),
+            spent_us: spent * 1000,
+        };
+        let places =
+            [place(0, 1, 0, 0, 100), place(1, 2, 1, 50, 40), place(3, 2, 1, 150, 900), place(2, 1, 0, 100, 100)];
+        let attempt = AttemptRow {
+            entry: 2,
+            number: 1,
+            batch: 1,
+            worker: "heron".into(),
+            slot: 0,
+            began_at: at(100),
+            spent_us: 100_000,
+            ended: "failed".into(),
+            decided: None,
+            message: String::new(),
+            detail: String::new(),
+            steps: serde_json::Value::Null,
+            log_bytes: 0,
+            busy: 2,
+            of_slots: 2,
+            expected_us: None,
+        };
+        let around = around_one(&plan(), &places, &attempt);
+        assert_eq!(around.before, ["a (screen=phone)"]);
+        assert_eq!(around.on_worker, ["b (screen=phone)"]);
+        assert_eq!(around.beside, ["b (screen=desk)"]);
+        assert_eq!((around.before_count, around.place), (1, 2));
+    }
+}

@@ -1,0 +1,436 @@
+//! Before a run: the tests that it would run, portions of them, how long it would take, what is set aside, and the place
+//! where CI jobs meet.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use chrono::{Days, NaiveDate, Utc};
+use kesmo_core::{
+    name::{nearest, shorten},
+    plan::{
+        Plan, RunOptions,
+        portion::{MOST_PORTIONS, portions},
+    },
+    run::Policy,
+    suite::{ListedTest, Pattern, SuiteFile, Variant},
+    time::Span,
+};
+use kesmo_store::{
+    parks::ParkRow,
+    records::{Expected, Records},
+    suites::SuiteRow,
+};
+use kesmo_wire::{
+    api::{
+        Forecast, ForecastPoint, ForecastQuery, Meet, Met, NewPark, Park, Parked, PortionOf, PortionQuery, TestLine,
+        Tests, TestsQuery,
+    },
+    link::Errand,
+};
+use rocket::{
+    Route, State, delete, get,
+    http::Status,
+    post, routes,
+    serde::json::{Error as JsonError, Json},
+};
+
+use super::{
+    Answer, Refused, body,
+    runs::{check_new, detail_of_row, hand_over},
+    suites::{DEFAULT_POOL, named, suite_file},
+};
+use crate::{
+    App,
+    access::{MayOperate, MaySee},
+    floor::{Ask, ListAsk, keeping::history},
+};
+
+pub(super) fn routes() -> Vec<Route> {
+    routes![chosen, portion, forecast, all_parks, suite_parks, park, unpark, meet]
+}
+
+/// Numbers of shards that one forecast may ask for.
+const MOST_POINTS: usize = 64;
+
+/// The furthest end of a park, in days.
+const LONGEST_PARK: u64 = 366;
+
+/// What a run of these options would be made from.
+struct Planned {
+    row: SuiteRow,
+    file: SuiteFile,
+    lists: Vec<(Variant, Vec<ListedTest>)>,
+    records: Records,
+    plan: Plan,
+}
+
+fn invalid(error: kesmo_core::Error) -> Refused {
+    Refused::invalid(error.to_string())
+}
+
+/// Plans a run without starting it. Waits for a worker to list tests that are not known.
+async fn plan(
+    app: &App,
+    suite: &str,
+    bundle: Option<&str>,
+    pool: &str,
+    options: &RunOptions,
+) -> Result<Planned, Refused> {
+    let row = named(app, suite).await?;
+    let bundle = bundle.unwrap_or(&row.source).to_owned();
+    let (_, file) = suite_file(app, &bundle).await?;
+    options.check(&file).map_err(invalid)?;
+    let lists = listed(app, &file, &bundle, pool, options).await?;
+    let records = app.store.records(row.id, pool).await?;
+    let today = Utc::now().date_naive();
+    let parks: Vec<_> = app.store.parks(Some(row.id)).await?.into_iter().map(|(park, _)| park.on(today)).collect();
+    let plan = Plan::make(&file, options, &lists, &parks, history(&records)).map_err(invalid)?;
+    Ok(Planned { row, file, lists, records, plan })
+}
+
+/// The tests of the chosen variants.
+async fn listed(
+    app: &App,
+    file: &SuiteFile,
+    bundle: &str,
+    pool: &str,
+    options: &RunOptions,
+) -> Result<Vec<(Variant, Vec<ListedTest>)>, Refused> {
+    let errand = Errand {
+        run: String::new(),
+        bundle: bundle.to_owned(),
+        variant: Vec::new(),
+        settings: file.settings_with(&options.set).map_err(invalid)?,
+        env: file.environment(options.env.as_deref()).map_err(invalid)?,
+        seed: 0,
+    };
+    let mut lists = Vec::new();
+    for variant in file.facets.chosen(&options.variants).map_err(invalid)? {
+        let ask = ListAsk::new(file, bundle, pool, &variant, &errand);
+        lists.push((variant, app.floor.list(ask).await.map_err(Refused::invalid)?));
+    }
+    Ok(lists)
+}
+
+/// The tests that a pick would run, with expected time and record. Waits for a worker to list them where they are not known.
+#[utoipa::path(post, path = "/api/suites/{suite}/tests", operation_id = "tests", params(("suite" = String, Path)), request_body = TestsQuery, tag = "suites",
+    responses((status = 200, body = Tests), (status = 422)))]
+#[post("/api/suites/<suite>/tests", data = "<query>")]
+async fn chosen(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: &str,
+    query: Result<Json<TestsQuery>, JsonError<'_>>,
+) -> Answer<Tests> {
+    let query = body(query)?;
+    let Planned { row, lists, records, plan, .. } =
+        plan(app, suite, query.bundle.as_deref(), DEFAULT_POOL, &query.options).await?;
+    let tags: BTreeMap<&str, &[String]> =
+        lists.iter().flat_map(|l| &l.1).map(|t| (t.name.as_str(), t.tags.as_slice())).collect();
+    let line = |index: u32| {
+        let entry = &plan.entries[index as usize];
+        let variant = plan.variant_of(index).to_string();
+        let record = records.get(&(entry.name.to_string(), variant.clone())).cloned().unwrap_or_default();
+        TestLine {
+            name: entry.name.to_string(),
+            variant,
+            tags: tags.get(entry.name.as_str()).map(|t| t.to_vec()).unwrap_or_default(),
+            expected_us: entry.expected.map(|s| s.0),
+            retries: u32::from(entry.retries),
+            retries_from: entry.retries_from,
+            passed: record.passed,
+            flaky: record.flaky,
+            failed: record.failed,
+            skipped: record.skipped,
+            last: record.last,
+            parked: plan.park_of(index).map(|p| format!("until {}: {}", p.until, p.why)),
+        }
+    };
+    let tests = (0..plan.entries.len() as u32).map(line).collect();
+    let choice = plan.choice_said(&query.options);
+    Ok(Json(Tests { suite: row.slug, listed: plan.listed as u32, choice, tests }))
+}
+
+/// A fixed share of a suite's tests: the same for everyone who names the same stamp or key.
+#[utoipa::path(post, path = "/api/suites/{suite}/portion", params(("suite" = String, Path)), request_body = PortionQuery, tag = "suites",
+    responses((status = 200, body = PortionOf), (status = 422)))]
+#[post("/api/suites/<suite>/portion", data = "<query>")]
+async fn portion(
+    app: &State<App>,
+    _caller: MayOperate,
+    suite: &str,
+    query: Result<Json<PortionQuery>, JsonError<'_>>,
+) -> Answer<PortionOf> {
+    let query = body(query)?;
+    let (number, of) = (query.number, query.of);
+    if of == 0 || of > MOST_PORTIONS || number == 0 || number > of {
+        return Err(Refused::invalid(format!(
+            "the portion {number}/{of} is none: there are portions 1/{of} to {of}/{of}, and at most {MOST_PORTIONS}"
+        )));
+    }
+    if query.stamp.is_some() && query.key.is_some() {
+        return Err(Refused::invalid("--stamp and --key both say by which records to cut; keep one"));
+    }
+    let pool = query.pool.as_deref().unwrap_or(DEFAULT_POOL);
+    let Planned { row, records, mut plan, .. } =
+        plan(app, suite, query.bundle.as_deref(), pool, &query.options).await?;
+    if plan.variants.len() > 1 {
+        let all: Vec<String> = plan.variants.iter().map(ToString::to_string).collect();
+        return Err(Refused::invalid(format!(
+            "the suite {suite} has {} variants: choose one with --variant ({})",
+            all.len(),
+            all.join("; ")
+        )));
+    }
+    let stamp = match (&query.key, query.stamp) {
+        (Some(key), _) => app.store.stamp_of_key(row.id, key, row.stamp).await?,
+        (None, Some(stamp)) => stamp,
+        (None, None) => row.stamp,
+    };
+    let expected = at_stamp(app, &row, stamp, pool, &records).await?;
+    for index in 0..plan.entries.len() {
+        let key = format!("{}\t{}", plan.entries[index].name, plan.variant_of(index as u32));
+        plan.entries[index].expected = expected.get(&key).map(|us| Span(*us));
+    }
+    let portions = portions(&plan, of);
+    let usual = plan.entries.iter().filter_map(|e| e.expected).map(|s| s.0).sum::<u64>()
+        / plan.entries.iter().filter(|e| e.expected.is_some()).count().max(1) as u64;
+    let work = |p: &Vec<u32>| p.iter().map(|i| plan.entries[*i as usize].expected.map_or(usual, |s| s.0)).sum();
+    let tests = portions[number as usize - 1].iter().map(|i| plan.entries[*i as usize].name.to_string()).collect();
+    Ok(Json(PortionOf { number, of, stamp, tests, expected_us: portions.iter().map(work).collect() }))
+}
+
+/// What was expected at a stamp; the current one is kept when it is asked for first.
+async fn at_stamp(app: &App, row: &SuiteRow, stamp: i64, pool: &str, records: &Records) -> Result<Expected, Refused> {
+    if let Some(kept) = app.store.stamp(row.id, stamp, pool).await? {
+        return Ok(kept);
+    }
+    if stamp != row.stamp {
+        return Err(Refused::not_found(format!(
+            "the stamp {stamp} is not kept for {} in the pool {pool}: the records are at {} now; jobs that must agree \
+             name the same --key, or the --stamp that the first of them was told",
+            row.slug, row.stamp
+        )));
+    }
+    let known = records.iter().filter(|(_, r)| r.estimate.samples > 0);
+    let expected = known.map(|((test, variant), r)| (format!("{test}\t{variant}"), r.estimate.expected().0)).collect();
+    Ok(app.store.keep_stamp(row.id, stamp, pool, expected).await?)
+}
+
+/// How long a run would take, by number of shards.
+#[utoipa::path(post, path = "/api/suites/{suite}/forecast", params(("suite" = String, Path)), request_body = ForecastQuery, tag = "suites",
+    responses((status = 200, body = Forecast), (status = 422)))]
+#[post("/api/suites/<suite>/forecast", data = "<query>")]
+async fn forecast(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: &str,
+    query: Result<Json<ForecastQuery>, JsonError<'_>>,
+) -> Answer<Forecast> {
+    let query = body(query)?;
+    let mut shards: Vec<u32> = if query.shards.is_empty() { (1..=32).collect() } else { query.shards };
+    shards.sort_unstable();
+    shards.dedup();
+    if shards.len() > MOST_POINTS || shards[0] == 0 || shards.last().is_some_and(|n| *n > 10_000) {
+        return Err(Refused::invalid(format!(
+            "a forecast is made for at most {MOST_POINTS} numbers of shards, each from 1 to 10000"
+        )));
+    }
+    let pool = query.pool.as_deref().unwrap_or(DEFAULT_POOL);
+    let Planned { row, file, records, plan, .. } =
+        plan(app, suite, query.bundle.as_deref(), pool, &query.options).await?;
+    if records.is_empty() && plan.entries.iter().all(|e| e.expected.is_none()) {
+        return Err(Refused::conflict(format!(
+            "nothing is known yet of how long the tests of {suite} take: run it once, `kesmo start {suite} --stay`"
+        )));
+    }
+    let start_cost = row.start_cost_us.map(|us| Span(us as u64));
+    let policy = Policy::of(&file, &query.options, 1, start_cost);
+    let choice = plan.choice_said(&query.options);
+    let measured = |i: &u32| {
+        let key = (plan.entries[*i as usize].name.to_string(), plan.variant_of(*i).to_string());
+        records.get(&key).is_some_and(|r| r.estimate.samples > 0)
+    };
+    let tests = plan.entries.len() as u32;
+    let guessed = tests - (0..tests).filter(measured).count() as u32;
+    let made = tokio::task::spawn_blocking(move || kesmo_sim::forecast::forecast(&plan, &policy, shards, 1)).await;
+    let made = made.map_err(|e| Refused::unavailable(e.to_string()))?;
+    let point = |p: &kesmo_sim::forecast::Point| ForecastPoint {
+        shards: p.shards,
+        time_us: p.time.0,
+        low_us: p.low.0,
+        high_us: p.high.0,
+        slot_minutes: p.cost.as_seconds() / 60.0,
+    };
+    Ok(Json(Forecast {
+        suite: row.slug,
+        choice,
+        points: made.points.iter().map(point).collect(),
+        enough: made.enough,
+        floor: made.floor.what,
+        floor_us: made.floor.time.0,
+        work_us: made.work.0,
+        start_cost_us: start_cost.unwrap_or(Span::millis(50)).0,
+        guessed,
+        tests,
+        slots: app.floor.ask(|reply| Ask::Slots(pool.to_owned(), reply)).await.unwrap_or(0),
+    }))
+}
+
+fn view((row, suite): (ParkRow, String)) -> Park {
+    let park = row.on(Utc::now().date_naive());
+    Park {
+        suite,
+        pattern: park.pattern,
+        why: park.why,
+        until: park.until,
+        over: park.over,
+        by: row.made_by,
+        at: row.made_at,
+    }
+}
+
+/// The parks of a suite, or of all.
+pub(super) async fn parks(app: &App, suite_id: Option<i64>) -> Result<Vec<Park>, Refused> {
+    Ok(app.store.parks(suite_id).await?.into_iter().map(view).collect())
+}
+
+/// All tests that are set aside.
+#[utoipa::path(get, path = "/api/parks", tag = "suites", responses((status = 200, body = [Park])))]
+#[get("/api/parks")]
+async fn all_parks(app: &State<App>, _caller: MaySee) -> Answer<Vec<Park>> {
+    Ok(Json(parks(app, None).await?))
+}
+
+/// The tests of a suite that are set aside.
+#[utoipa::path(get, path = "/api/suites/{suite}/parks", params(("suite" = String, Path)), tag = "suites",
+    responses((status = 200, body = [Park])))]
+#[get("/api/suites/<suite>/parks")]
+async fn suite_parks(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<Vec<Park>> {
+    let row = named(app, suite).await?;
+    Ok(Json(parks(app, Some(row.id)).await?))
+}
+
+/// The last day of a park: a date, or a number of days or weeks from today (`10d`, `2w`).
+fn last_day(text: &str, today: NaiveDate) -> Result<NaiveDate, Refused> {
+    let ahead = |days: u64| today.checked_add_days(Days::new(days)).unwrap_or(today);
+    let counted = |unit: char, days: u64| {
+        text.strip_suffix(unit)
+            .and_then(|n| n.trim().parse::<u64>().ok())
+            .map(|n| ahead(n.saturating_mul(days).min(100_000)))
+    };
+    let day = NaiveDate::parse_from_str(text, "%Y-%m-%d").ok().or_else(|| counted('d', 1)).or_else(|| counted('w', 7));
+    let Some(day) = day else {
+        return Err(Refused::invalid(format!(
+            "--until {text:?} is no day: write it like {}, or 10d, or 2w",
+            ahead(14)
+        )));
+    };
+    if day < today {
+        return Err(Refused::invalid(format!("--until {day} has passed; today is {today} by UTC")));
+    }
+    if day > ahead(LONGEST_PARK) {
+        return Err(Refused::invalid(format!(
+            "--until {day} is more than a year away: a park is for a while; drop the test from the suite instead"
+        )));
+    }
+    Ok(day)
+}
+
+/// Sets tests aside for a while.
+#[utoipa::path(post, path = "/api/suites/{suite}/parks", params(("suite" = String, Path)), request_body = NewPark, tag = "suites",
+    responses((status = 200, body = Parked), (status = 422)))]
+#[post("/api/suites/<suite>/parks", data = "<new>")]
+async fn park(
+    app: &State<App>,
+    caller: MayOperate,
+    suite: &str,
+    new: Result<Json<NewPark>, JsonError<'_>>,
+) -> Answer<Parked> {
+    let new = body(new)?;
+    let row = named(app, suite).await?;
+    let pattern = Pattern::parse(&new.pattern).map_err(invalid)?;
+    let until = last_day(new.until.trim(), Utc::now().date_naive())?;
+    let why = shorten(new.why.trim(), 300);
+    if why.is_empty() {
+        return Err(Refused::invalid("--why is missing: say why the test is set aside, for who finds it so"));
+    }
+    let (_, file) = suite_file(app, &row.source).await?;
+    let lists = listed(app, &file, &row.source, DEFAULT_POOL, &RunOptions::default()).await?;
+    let all = || lists.iter().flat_map(|l| &l.1);
+    let tests: BTreeSet<&str> = all().filter(|t| pattern.matches(&t.name, &t.tags)).map(|t| t.name.as_str()).collect();
+    if tests.is_empty() {
+        let near = nearest(&new.pattern, all().map(|t| t.name.as_str()), 3);
+        let near = if near.is_empty() { String::new() } else { format!("; nearest: {}", near.join(", ")) };
+        return Err(Refused::invalid(format!("no test of {suite} matches {}{near}", new.pattern)));
+    }
+    let tests = tests.into_iter().map(str::to_owned).collect();
+    let kept = app.store.put_park(row.id, pattern.as_str(), &why, until, &caller.0.name).await?;
+    Ok(Json(Parked { park: view((kept, row.slug)), tests }))
+}
+
+/// Takes tests back: they count again from the next run on.
+#[utoipa::path(delete, path = "/api/suites/{suite}/parks", params(("suite" = String, Path), ("pattern" = String, Query)), tag = "suites",
+    responses((status = 204), (status = 404)))]
+#[delete("/api/suites/<suite>/parks?<pattern>")]
+async fn unpark(app: &State<App>, _caller: MayOperate, suite: &str, pattern: &str) -> Result<Status, Refused> {
+    let row = named(app, suite).await?;
+    if app.store.remove_park(row.id, pattern).await? {
+        return Ok(Status::NoContent);
+    }
+    let there = parks(app, Some(row.id)).await?;
+    let all: Vec<&str> = there.iter().map(|p| p.pattern.as_str()).collect();
+    let all = if all.is_empty() { "nothing is".to_owned() } else { format!("parked are: {}", all.join(", ")) };
+    Err(Refused::not_found(format!("{pattern} is not parked in {suite}; {all}")))
+}
+
+/// Comes to the run of a key, and starts it if nobody has come with that key yet.
+#[utoipa::path(post, path = "/api/meet", request_body = Meet, tag = "runs",
+    responses((status = 200, body = Met), (status = 409), (status = 422)))]
+#[post("/api/meet", data = "<meet>")]
+async fn meet(app: &State<App>, caller: MayOperate, meet: Result<Json<Meet>, JsonError<'_>>) -> Answer<Met> {
+    let Meet { key, start } = body(meet)?;
+    if key.is_empty() || key.len() > 200 || key.chars().any(char::is_control) {
+        return Err(Refused::invalid(format!("the key {key:?} is not usable: 1 to 200 letters, like build-1187")));
+    }
+    let made = check_new(app, start).await?;
+    let (row, started) = app.store.meet(&key, made.row(&caller.0.name)).await?;
+    if row.suite_id != made.suite_id {
+        let (slug, number) = match app.store.meeting(&key).await? {
+            Some((row, slug)) => (slug, row.number),
+            None => (String::new(), 0),
+        };
+        return Err(Refused::conflict(format!(
+            "the key {key} belongs to {slug}/{number}, a run of another suite than {}: give each suite a key of its own",
+            made.slug
+        )));
+    }
+    let same_files = row.source == made.bundle;
+    let run = if started {
+        hand_over(app, &row, &made.slug).await?
+    } else {
+        match app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten() {
+            Some(run) => *run,
+            None => detail_of_row(app, &row, &made.slug).await?,
+        }
+    };
+    Ok(Json(Met { run, started, same_files }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_day_of_a_park_is_a_date_or_counted_from_today() {
+        let today = NaiveDate::from_ymd_opt(2026, 11, 23).expect("a day");
+        let day = |text: &str| last_day(text, today).map(|d| d.to_string()).map_err(|e| e.1.message);
+        assert_eq!(day("2026-12-31"), Ok("2026-12-31".into()));
+        assert_eq!(day("2w"), Ok("2026-12-07".into()));
+        assert_eq!(day("10d"), Ok("2026-12-03".into()));
+        assert_eq!(day("2026-11-23"), Ok("2026-11-23".into()), "today is its last day");
+        for (text, why) in [("2026-11-22", "has passed"), ("soon", "write it like 2026-12-07"), ("400d", "a year away")]
+        {
+            assert!(day(text).expect_err("it is refused").contains(why), "{text}");
+        }
+    }
+}

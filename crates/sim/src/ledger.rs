@@ -1,0 +1,207 @@
+//! The store of one simulated run, which checks what the engine promises with every row.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use kesmo_core::{
+    plan::Plan,
+    run::{AttemptKept, BatchId, Grant, MOST_LOST_IN_A_ROW, PastAttempt, PastBatch},
+    time::Timestamp,
+    words::{Ended, Outcome},
+};
+
+use crate::Scenario;
+
+/// What a service would have in PostgreSQL of a run.
+pub(crate) struct Ledger {
+    pub attempts: Vec<AttemptKept>,
+    pub decided: BTreeMap<u32, Outcome>,
+    pub batches: BTreeMap<BatchId, PastBatch>,
+}
+
+impl Ledger {
+    pub fn new() -> Self {
+        Self { attempts: Vec::new(), decided: BTreeMap::new(), batches: BTreeMap::new() }
+    }
+
+    /// The attempts as a service reads them back.
+    pub fn past(&self) -> Vec<PastAttempt> {
+        let past = |kept: &AttemptKept| PastAttempt {
+            entry: kept.entry,
+            number: kept.number,
+            batch: kept.batch,
+            worker: kept.worker,
+            ended: kept.ended,
+            spent: kept.spent,
+            decided: kept.decided.or_else(|| self.decided.get(&kept.entry).copied()),
+        };
+        self.attempts.iter().map(past).collect()
+    }
+
+    /// Keeps a batch.
+    ///
+    /// # Errors
+    /// The promise that it breaks.
+    pub fn grant(&mut self, plan: &Plan, scenario: &Scenario, grant: &Grant, now: Timestamp) -> Result<(), String> {
+        self.check_overlaps(plan, grant)?;
+        let open = self.batches.values().filter(|b| b.open).count() as u32;
+        if scenario.shards.is_some_and(|most| open >= most) {
+            return Err(format!("{} slots are in use, more than --shards", open + 1));
+        }
+        let planned = |e: &u32| &plan.entries[*e as usize];
+        let first = planned(&grant.entries[0]);
+        if !scenario.takes(grant.worker.0, first.variant) {
+            return Err(format!(
+                "worker {} was given the variant {}, which it does not offer",
+                grant.worker.0, first.variant
+            ));
+        }
+        for entry in &grant.entries {
+            if self.decided.contains_key(entry) {
+                return Err(format!("entry {entry} was granted after its outcome"));
+            }
+            if planned(entry).parked.is_some() && !scenario.run_parked {
+                return Err(format!("entry {entry} is parked and was granted"));
+            }
+            if planned(entry).variant != first.variant {
+                return Err(format!("batch {} has two variants", grant.batch));
+            }
+            if self.failed_before(*entry) && grant.entries.len() > 1 {
+                return Err(format!("the retry of entry {entry} shares its process"));
+            }
+        }
+        self.check_group(plan, grant)?;
+        let row = PastBatch {
+            batch: grant.batch,
+            worker: grant.worker,
+            slot: grant.slot,
+            entries: grant.entries.clone(),
+            granted_at: now,
+            open: true,
+        };
+        match self.batches.insert(grant.batch, row) {
+            Some(_) => Err(format!("batch {} was granted twice", grant.batch)),
+            None => Ok(()),
+        }
+    }
+
+    fn check_overlaps(&self, plan: &Plan, grant: &Grant) -> Result<(), String> {
+        let wanted = claims(plan, &grant.entries);
+        for other in self.batches.values().filter(|b| b.open) {
+            if let Some(claim) = claims(plan, &other.entries).intersection(&wanted).next() {
+                return Err(format!("batches {} and {} overlap in the claim {claim}", other.batch, grant.batch));
+            }
+            if other.worker == grant.worker && other.slot == grant.slot {
+                return Err(format!("slot {} of worker {} has two batches", grant.slot, grant.worker.0));
+            }
+            let held = |e: &&u32| other.entries.contains(e) && !self.settled_in(**e, other.batch);
+            if let Some(entry) = grant.entries.iter().find(held) {
+                return Err(format!("entry {entry} is in two batches at once"));
+            }
+        }
+        Ok(())
+    }
+
+    /// The claims that open batches hold.
+    pub fn held_claims<'p>(&self, plan: &'p Plan) -> BTreeSet<&'p str> {
+        self.batches.values().filter(|b| b.open).flat_map(|b| claims(plan, &b.entries)).collect()
+    }
+
+    fn settled_in(&self, entry: u32, batch: BatchId) -> bool {
+        self.attempts.iter().any(|a| a.entry == entry && a.batch == batch)
+    }
+
+    fn failed_before(&self, entry: u32) -> bool {
+        self.attempts.iter().any(|a| a.entry == entry && a.ended.failing())
+    }
+
+    fn check_group(&self, plan: &Plan, grant: &Grant) -> Result<(), String> {
+        let Some(group) = plan.entries[grant.entries[0] as usize].group else {
+            return Ok(());
+        };
+        if !grant.entries.is_sorted() {
+            return Err(format!("group {group} runs out of order"));
+        }
+        if self.failed_before(grant.entries[0]) {
+            return Ok(());
+        }
+        let missing = (0..plan.entries.len() as u32)
+            .filter(|e| plan.entries[*e as usize].group == Some(group))
+            .find(|e| !self.decided.contains_key(e) && !self.failed_before(*e) && !grant.entries.contains(e));
+        match missing {
+            Some(entry) => Err(format!("entry {entry} was parted from its group {group}")),
+            None => Ok(()),
+        }
+    }
+
+    /// Keeps that a batch has only these entries left.
+    pub fn gave_back(&mut self, batch: BatchId, left: Vec<u32>) {
+        if let Some(row) = self.batches.get_mut(&batch) {
+            row.entries = left;
+        }
+    }
+
+    /// Keeps an attempt.
+    ///
+    /// # Errors
+    /// The promise that it breaks.
+    pub fn attempt(&mut self, plan: &Plan, scenario: &Scenario, attempt: AttemptKept) -> Result<(), String> {
+        let entry = attempt.entry;
+        let earlier: Vec<&AttemptKept> = self.attempts.iter().filter(|a| a.entry == entry).collect();
+        if usize::from(attempt.number) != earlier.len() + 1 {
+            return Err(format!("attempt {} of entry {entry} follows {} others", attempt.number, earlier.len()));
+        }
+        if earlier.iter().any(|a| a.batch == attempt.batch) {
+            return Err(format!("entry {entry} was counted twice in batch {}", attempt.batch));
+        }
+        let counted = earlier.iter().filter(|a| a.ended != Ended::Lost).count();
+        if counted > usize::from(scenario.retries) && attempt.ended != Ended::Lost {
+            return Err(format!("entry {entry} had more attempts than its retries allow"));
+        }
+        if let Some(outcome) = attempt.decided {
+            let failed = self.failed_before(entry);
+            let parked = plan.entries[entry as usize].parked.is_some();
+            let right = match attempt.ended {
+                _ if parked => outcome == Outcome::Parked,
+                Ended::Passed => outcome == if failed { Outcome::Flaky } else { Outcome::Passed },
+                Ended::Skipped => outcome == if failed { Outcome::Failed } else { Outcome::Skipped },
+                Ended::Lost => {
+                    let row = self.attempts.iter().rev().filter(|a| a.entry == entry);
+                    let in_a_row = row.take_while(|a| a.ended == Ended::Lost).count() + 1;
+                    outcome == Outcome::Failed && in_a_row >= usize::from(MOST_LOST_IN_A_ROW)
+                }
+                _ => outcome == Outcome::Failed,
+            };
+            if !right {
+                return Err(format!("entry {entry} was called {outcome} after an attempt that {}", attempt.ended));
+            }
+            self.decide(entry, outcome)?;
+        }
+        self.attempts.push(attempt);
+        Ok(())
+    }
+
+    /// Keeps an outcome.
+    ///
+    /// # Errors
+    /// If the entry has one already.
+    pub fn decide(&mut self, entry: u32, outcome: Outcome) -> Result<(), String> {
+        match self.decided.insert(entry, outcome) {
+            Some(earlier) => Err(format!("entry {entry} has two outcomes, {earlier} and {outcome}")),
+            None => Ok(()),
+        }
+    }
+
+    /// Keeps the end of a batch.
+    ///
+    /// # Errors
+    /// If it is not there, or ended before.
+    pub fn over(&mut self, batch: BatchId) -> Result<(), String> {
+        let row = self.batches.get_mut(&batch).ok_or("a batch ended that was never granted")?;
+        if std::mem::replace(&mut row.open, false) { Ok(()) } else { Err(format!("batch {batch} ended twice")) }
+    }
+}
+
+fn claims<'p>(plan: &'p Plan, entries: &[u32]) -> BTreeSet<&'p str> {
+    let of = |e: &u32| &plan.claim_sets[plan.entries[*e as usize].claims as usize];
+    entries.iter().flat_map(of).map(String::as_str).collect()
+}

@@ -1,0 +1,12 @@
+drop table stamp_keys;
+drop table stamps;
+drop table meetings;
+alter table attempts drop column busy, drop column of_slots, drop column expected_us;
+alter table runs drop column parks;
+drop table parks;
+alter table suites drop column start_cost_us, drop column stamp;
+delete from records where pool <> 'standing';
+alter table records drop constraint records_pkey;
+alter table records add column mean_us double precision not null default 0, add column deviation_us double precision not null default 0;
+alter table records drop column pool, drop column recent, drop column since_trouble;
+alter table records add primary key (suite_id, test, variant);

@@ -1,0 +1,51 @@
+//! Keys on which CI jobs meet: the first who comes starts the run.
+
+use chrono::Utc;
+use diesel::{ExpressionMethods, OptionalExtension, QueryDsl, SelectableHelper, sql_types::Text};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+
+use crate::{
+    Error, Store, ensure_month, month_of,
+    runs::{NamedRun, NewRun, RunRow, insert},
+    schema::{meetings, runs, suites},
+};
+
+impl Store {
+    /// The run of a key.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn meeting(&self, key: &str) -> Result<Option<NamedRun>, Error> {
+        let mut c = self.connection().await?;
+        let found = meetings::table.inner_join(runs::table.inner_join(suites::table)).filter(meetings::key.eq(key));
+        Ok(found.select((RunRow::as_select(), suites::slug)).first(&mut c).await.optional()?)
+    }
+
+    /// The run of a key, made if nobody has come with it yet; tells whether it was made now. Of several who come at once
+    /// exactly one makes it.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn meet(&self, key: &str, new: NewRun<'_>) -> Result<(RunRow, bool), Error> {
+        let mut c = self.connection().await?;
+        ensure_month(&mut c, month_of(Utc::now())).await?;
+        c.transaction(async |c| {
+            diesel::sql_query("select pg_advisory_xact_lock(hashtextextended($1, 7215))")
+                .bind::<Text, _>(key)
+                .execute(c)
+                .await?;
+            let there: Option<i64> = meetings::table.find(key).select(meetings::run_id).first(c).await.optional()?;
+            if let Some(id) = there {
+                let row = runs::table.find(id).select(RunRow::as_select()).first(c).await?;
+                return Ok((row, false));
+            }
+            let row = insert(c, &new).await?;
+            diesel::insert_into(meetings::table)
+                .values((meetings::key.eq(key), meetings::run_id.eq(row.id)))
+                .execute(c)
+                .await?;
+            Ok((row, true))
+        })
+        .await
+    }
+}
