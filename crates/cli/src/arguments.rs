@@ -3,7 +3,10 @@
 use std::{collections::BTreeMap, net::SocketAddr, path::PathBuf, time::Duration};
 
 use clap::{Args, Parser, Subcommand};
-use kesmo_core::{plan::RunOptions, time::Span};
+use kesmo_core::{
+    plan::{Priority, RunOptions},
+    time::Span,
+};
 use kesmo_wire::DEFAULT_PORT;
 
 /// Runs test suites: sharded over workers, flaky tests retried, progress live.
@@ -38,6 +41,22 @@ pub enum Command {
     Tests(Tests),
     /// Start a run
     Start(Start),
+    /// Run the suite in this folder on this machine, with no service
+    Here(Box<Here>),
+    /// Lend this machine to one run until its verdict (for CI jobs)
+    Join(Box<Join>),
+    /// How long a run would take, by number of shards
+    Forecast(Forecast),
+    /// The names in a fixed share, for CI servers that start their own jobs
+    Portion(PortionOf),
+    /// Look for the reason of a failure by repeating it
+    Hunt(Hunt),
+    /// Set tests aside for a while
+    Park(Park),
+    /// Take tests back
+    Unpark(Unpark),
+    /// All tests that are set aside
+    Parked(Parked),
     /// Live progress until the verdict
     Watch(Watch),
     /// Find runs
@@ -179,29 +198,205 @@ pub struct Refresh {
     pub refresh: Duration,
 }
 
+/// Options of a run, besides which tests: the same for every command that starts one.
+#[derive(Debug, Args, Default)]
+pub struct Running {
+    /// Only what neither passed nor was flaky nor skipped in that run
+    #[arg(long, value_name = "RUN", help_heading = "Which tests")]
+    pub unpassed_in: Option<String>,
+    /// Every test so many times
+    #[arg(long, value_name = "N", help_heading = "Which tests")]
+    pub repeat: Option<u32>,
+    /// Run parked tests too, without counting them
+    #[arg(long, help_heading = "Which tests")]
+    pub run_parked: bool,
+    /// Retries of a test that fails
+    #[arg(long, value_name = "N", help_heading = "How they run")]
+    pub retries: Option<u32>,
+    /// A flaky test makes the run fail
+    #[arg(long, help_heading = "How they run")]
+    pub flaky_fails: bool,
+    /// The most slots to use at once
+    #[arg(long, value_name = "N", help_heading = "How they run")]
+    pub shards: Option<u32>,
+    /// In an order drawn from the seed, instead of the longest first
+    #[arg(long, help_heading = "How they run")]
+    pub shuffle: bool,
+    /// What failed recently goes first, as far as that costs little time
+    #[arg(long, help_heading = "How they run")]
+    pub first_failed: bool,
+    /// The seed: for --shuffle, and for the suite's processes
+    #[arg(long, value_name = "N", help_heading = "How they run")]
+    pub seed: Option<u64>,
+    /// How much the run counts where several share the slots: low, normal or high
+    #[arg(long, value_name = "PRIORITY", value_parser = priority, help_heading = "How they run")]
+    pub priority: Option<Priority>,
+    /// A label to find the run by later (repeatable)
+    #[arg(long, value_name = "K=V", value_parser = pair)]
+    pub label: Vec<(String, String)>,
+}
+
 #[derive(Debug, Args)]
 pub struct Start {
     /// A suite's name, or a folder (`.`) to pack and run as it is
     pub suite: String,
     #[command(flatten)]
     pub choosing: Choosing,
-    /// Retries of a test that fails
-    #[arg(long, value_name = "N", help_heading = "How they run")]
-    pub retries: Option<u32>,
-    /// The most slots to use at once
-    #[arg(long, value_name = "N", help_heading = "How they run")]
-    pub shards: Option<u32>,
-    /// The seed that the suite's processes get
-    #[arg(long, value_name = "N", help_heading = "How they run")]
-    pub seed: Option<u64>,
+    #[command(flatten)]
+    pub running: Running,
     /// The pool to run in
     #[arg(long, value_name = "POOL", help_heading = "How they run")]
     pub pool: Option<String>,
-    /// A label to find the run by later (repeatable)
-    #[arg(long, value_name = "K=V", value_parser = pair)]
-    pub label: Vec<(String, String)>,
     #[command(flatten)]
     pub staying: Staying,
+}
+
+#[derive(Debug, Args)]
+pub struct Here {
+    /// The suite's folder
+    #[arg(default_value = ".")]
+    pub folder: PathBuf,
+    #[command(flatten)]
+    pub choosing: Choosing,
+    #[command(flatten)]
+    pub running: Running,
+    /// How many batches to run at once [else: as many as this machine has processors]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1000), help_heading = "How they run")]
+    pub slots: Option<u16>,
+    /// Only a fixed share, like 2/5; the same on every machine
+    #[arg(long, value_name = "N/M", help_heading = "Which tests")]
+    pub portion: Option<String>,
+    /// The file with what is known of the tests, read and brought up to date; portions are cut by it [else: one of this
+    /// machine's own, and portions by what the list says]
+    #[arg(long, value_name = "FILE", help_heading = "Which tests")]
+    pub record: Option<PathBuf>,
+    /// Exactly the batches of a shard of an earlier run, SUITE/NUMBER/SHARD, in their order and with its seed (asks the
+    /// service for them)
+    #[arg(long = "as", value_name = "RUN/SHARD", conflicts_with_all = ["portion", "unpassed_in", "repeat", "shuffle", "first_failed", "seed"], help_heading = "Which tests")]
+    pub as_shard: Option<String>,
+    /// Write a report when it is over: junit, tap or json (repeatable)
+    #[arg(long, value_name = "FORMAT=FILE", value_parser = pair)]
+    pub report: Vec<(String, String)>,
+    /// Keep what tests printed and left behind in this folder [else: a folder of this machine's own]
+    #[arg(long, value_name = "DIR")]
+    pub keep: Option<PathBuf>,
+    #[command(flatten)]
+    pub refresh: Refresh,
+}
+
+#[derive(Debug, Args)]
+pub struct Join {
+    /// SUITE/NUMBER
+    #[arg(required_unless_present = "key")]
+    pub run: Option<String>,
+    /// Meet on this key: the first job that comes starts the run
+    #[arg(long, value_name = "KEY", requires = "suite", conflicts_with = "run")]
+    pub key: Option<String>,
+    /// What to start: a suite's name, or a folder to pack
+    #[arg(long, value_name = "SUITE", requires = "key")]
+    pub suite: Option<String>,
+    #[command(flatten)]
+    pub choosing: Choosing,
+    #[command(flatten)]
+    pub running: Running,
+    /// The pool whose workers help, besides those that join
+    #[arg(long, value_name = "POOL", help_heading = "How they run")]
+    pub pool: Option<String>,
+    /// How many batches to run at once here [else: as many as this machine has processors]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1000))]
+    pub slots: Option<u16>,
+    /// A fact about this machine that suites may need (repeatable)
+    #[arg(long, value_name = "K=V", value_parser = pair)]
+    pub offer: Vec<(String, String)>,
+    /// A name for this machine [else: made from the machine's name]
+    #[arg(long, value_name = "NAME")]
+    pub name: Option<String>,
+    /// End with the status of what ran here, instead of the run's
+    #[arg(long)]
+    pub own_status: bool,
+    #[command(flatten)]
+    pub refresh: Refresh,
+}
+
+#[derive(Debug, Args)]
+pub struct Forecast {
+    /// A suite's name, or a folder
+    pub suite: String,
+    /// Numbers of shards: 8, 1..32 or 1,2,4,8
+    #[arg(long, value_name = "SHARDS", default_value = "1..32")]
+    pub shards: String,
+    /// The pool whose records and slots count
+    #[arg(long, value_name = "POOL")]
+    pub pool: Option<String>,
+    #[command(flatten)]
+    pub choosing: Choosing,
+}
+
+#[derive(Debug, Args)]
+pub struct PortionOf {
+    /// A suite's name, or a folder
+    pub suite: String,
+    /// Which of how many, like 2/5
+    #[arg(value_name = "N/M")]
+    pub portion: String,
+    /// Jobs that name the same key cut by the same records
+    #[arg(long, value_name = "KEY", conflicts_with = "stamp")]
+    pub key: Option<String>,
+    /// Cut by the records as they were at this stamp
+    #[arg(long, value_name = "STAMP")]
+    pub stamp: Option<i64>,
+    /// The pool whose records count
+    #[arg(long, value_name = "POOL")]
+    pub pool: Option<String>,
+    #[command(flatten)]
+    pub choosing: Choosing,
+}
+
+#[derive(Debug, Args)]
+pub struct Hunt {
+    /// SUITE/NUMBER
+    pub run: String,
+    /// The test's name
+    pub test: String,
+    /// Only this variant
+    #[arg(long, value_name = "FACET=VALUE")]
+    pub variant: Vec<String>,
+    /// The attempt to explain [else: the first that failed]
+    #[arg(long, value_name = "N")]
+    pub attempt: Option<u32>,
+    /// The most repetitions
+    #[arg(long, value_name = "N", default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=500))]
+    pub at_most: u32,
+}
+
+#[derive(Debug, Args)]
+pub struct Park {
+    /// The suite's name
+    pub suite: String,
+    /// A test's name, or a pattern as --pick takes it
+    #[arg(value_name = "TEST|PATTERN")]
+    pub pattern: String,
+    /// The last day: 2026-12-31, or 10d, or 2w from today (by UTC)
+    #[arg(long, value_name = "DATE")]
+    pub until: String,
+    /// Why, for those who wonder later
+    #[arg(long, value_name = "TEXT")]
+    pub why: String,
+}
+
+#[derive(Debug, Args)]
+pub struct Unpark {
+    /// The suite's name
+    pub suite: String,
+    /// As it was parked
+    #[arg(value_name = "TEST|PATTERN")]
+    pub pattern: String,
+}
+
+#[derive(Debug, Args)]
+pub struct Parked {
+    /// Only of this suite
+    pub suite: Option<String>,
 }
 
 #[derive(Debug, Args)]
@@ -235,6 +430,12 @@ pub struct Show {
     /// Show all tests in this state: an outcome, waiting, running, or all
     #[arg(long, value_name = "STATE")]
     pub state: Option<String>,
+    /// Show the variants side by side
+    #[arg(long, conflicts_with = "state")]
+    pub variants: bool,
+    /// Show what each slot carried out
+    #[arg(long, conflicts_with_all = ["state", "variants"])]
+    pub shards: bool,
 }
 
 #[derive(Debug, Args)]
@@ -321,6 +522,10 @@ fn pair(text: &str) -> Result<(String, String), String> {
     }
 }
 
+fn priority(text: &str) -> Result<Priority, String> {
+    Priority::of(text).ok_or_else(|| "use low, normal or high".to_owned())
+}
+
 fn duration(text: &str) -> Result<Duration, String> {
     match Span::parse(text) {
         Ok(Span::ZERO) => Err("it must be longer than nothing".to_owned()),
@@ -350,6 +555,25 @@ impl Choosing {
             set: pairs("--set", &self.set)?,
             env: self.env.clone(),
             ..RunOptions::default()
+        })
+    }
+}
+
+impl Running {
+    /// The options as a run keeps them, together with which tests.
+    pub fn options(&self, choosing: &Choosing) -> Result<RunOptions, crate::Failure> {
+        Ok(RunOptions {
+            retries: self.retries,
+            shards: self.shards,
+            seed: self.seed,
+            labels: pairs("--label", &self.label)?,
+            repeat: self.repeat,
+            shuffle: self.shuffle,
+            first_failed: self.first_failed,
+            run_parked: self.run_parked,
+            flaky_fails: self.flaky_fails,
+            priority: self.priority,
+            ..choosing.options()?
         })
     }
 }

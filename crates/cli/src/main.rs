@@ -15,6 +15,8 @@ use arguments::{Command, Kesmo};
 
 /// The call was wrong.
 const WRONG_CALL: u8 = 2;
+/// The run could not be carried out.
+const VOID: u8 = 10;
 /// The service could not be reached, or said no.
 const NO_SERVICE: u8 = 12;
 
@@ -44,6 +46,17 @@ impl From<kesmo_client::Error> for Failure {
     }
 }
 
+impl From<kesmo_here::Error> for Failure {
+    fn from(error: kesmo_here::Error) -> Self {
+        match error {
+            kesmo_here::Error::Core(e) => e.into(),
+            // As a service says of a run that cannot be carried out.
+            kesmo_here::Error::Void(why) => Self { message: format!("void: {why}"), status: VOID },
+            other => Self::trouble(other.to_string()),
+        }
+    }
+}
+
 impl From<kesmo_core::Error> for Failure {
     fn from(error: kesmo_core::Error) -> Self {
         Self::call(error.to_string())
@@ -58,7 +71,7 @@ pub struct Context {
 
 fn main() -> ExitCode {
     let kesmo = Kesmo::parse();
-    if !matches!(kesmo.command, Command::Serve(_) | Command::Worker(_)) {
+    if !matches!(kesmo.command, Command::Serve(_) | Command::Worker(_) | Command::Here(_) | Command::Join(_)) {
         // A reader that closes the pipe early (`kesmo runs | head`) ends the program quietly, as other programs do.
         // SAFETY: sets the default disposition before any thread is started.
         unsafe {
@@ -102,6 +115,14 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Suite(command) => done(commands::suites::run(command, kesmo.json, context).await),
         Command::Tests(options) => done(commands::suites::tests(options, &context()?).await),
         Command::Start(options) => commands::start::run(options, &context()?).await,
+        Command::Here(options) => commands::here::run(options, kesmo.json, context).await,
+        Command::Join(options) => commands::join::run(options, &context()?).await,
+        Command::Forecast(options) => done(commands::planning::forecast(options, &context()?).await),
+        Command::Portion(options) => done(commands::planning::portion(options, &context()?).await),
+        Command::Hunt(options) => done(commands::hunt::run(options, &context()?).await),
+        Command::Park(options) => done(commands::planning::park(options, &context()?).await),
+        Command::Unpark(options) => done(commands::planning::unpark(options, &context()?).await),
+        Command::Parked(options) => done(commands::planning::parked(options, &context()?).await),
         Command::Watch(options) => commands::start::watch(options, &context()?).await,
         Command::Runs(options) => done(commands::runs::list(options, &context()?).await),
         Command::Show(options) => done(commands::runs::show(options, &context()?).await),

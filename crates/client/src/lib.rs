@@ -130,7 +130,21 @@ impl Client {
     /// # Errors
     /// If the service cannot be reached or refuses.
     pub async fn delete(&self, path: &str) -> Result<(), Error> {
-        self.send(self.request(Method::DELETE, path)).await.map(drop)
+        self.delete_with(path, &[]).await
+    }
+
+    /// Removes what a question names.
+    ///
+    /// # Errors
+    /// If the service cannot be reached, or refuses.
+    pub async fn delete_with(&self, path: &str, query: &[(&str, String)]) -> Result<(), Error> {
+        self.send(self.request(Method::DELETE, path).query(query)).await.map(drop)
+    }
+
+    /// The token that calls are made with.
+    #[must_use]
+    pub fn token(&self) -> &str {
+        &self.token
     }
 
     /// Makes sure that the service has a bundle; tells whether it had to be uploaded.

@@ -1,6 +1,10 @@
 //! What the commands do, a module for each subject.
 
+pub mod here;
+pub mod hunt;
+pub mod join;
 pub mod people;
+pub mod planning;
 pub mod runs;
 pub mod serve;
 pub mod start;

@@ -1,10 +1,15 @@
 //! `kesmo runs`, `show`, `log`, `stop`, `report`, `artifacts` and `workers`.
 
+use std::path::{Path, PathBuf};
+
 use kesmo_core::{
     name::{RunName, nearest, shorten},
     time::{Bytes, Span},
+    words::Outcome,
 };
-use kesmo_wire::api::{Artifact, Entries, Entry, EntryDetail, Run, RunSummary, StopRun, Worker};
+use kesmo_wire::api::{
+    Artifact, Attempt, Entries, Entry, EntryDetail, Run, RunSummary, Shard, StopRun, Variants, Worker,
+};
 
 use super::print_json;
 use crate::{
@@ -63,6 +68,12 @@ pub async fn entries(context: &Context, run: &str, query: &[(&str, String)]) -> 
 }
 
 pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
+    if options.variants {
+        return variants(&options.run, context).await;
+    }
+    if options.shards {
+        return shards(&options.run, context).await;
+    }
     let run: Run = context.client.get(&path(&options.run)?, &[]).await?;
     let state = options.state.as_deref();
     let query = match state {
@@ -74,7 +85,8 @@ pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
     if context.json {
         return print_json(&serde_json::json!({ "run": run, "entries": found }));
     }
-    print!("{}", view::run_head(&run, context.client.url()));
+    let page = format!("{}/runs/{}", context.client.url(), run.summary.name);
+    print!("{}", view::run_head(&run, Some(&page)));
     if found.entries.is_empty() {
         if state.is_some() {
             println!("\nNo test is in this state.");
@@ -90,6 +102,61 @@ pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
     Ok(())
 }
 
+/// Outcomes of the variants side by side: counts, and the tests that differ.
+async fn variants(run: &str, context: &Context) -> Result<(), Failure> {
+    let seen: Variants = context.client.get(&format!("{}/variants", path(run)?), &[]).await?;
+    if context.json {
+        return print_json(&seen);
+    }
+    if seen.variants.iter().all(|v| v.variant.is_empty()) {
+        println!("{run} has no variants: its suite has no facets.");
+        return Ok(());
+    }
+    let rows =
+        seen.variants.iter().map(|v| vec![v.variant.clone(), view::tally(&v.tally), Span(v.spent_us).to_string()]);
+    print!("{}", view::table(&["variant", "tests", ">took together"], rows.collect()));
+    if seen.differing.is_empty() {
+        println!("\nNo test ends differently in one variant than in another.");
+        return Ok(());
+    }
+    println!("\n{}", view::bold("Not the same in all variants"));
+    let cell = |entry: &Option<(u32, Option<Outcome>)>| match entry {
+        None => String::new(),
+        Some((_, None)) => "–".to_owned(),
+        Some((_, Some(outcome))) => view::outcome_word(*outcome),
+    };
+    let row = |d: &kesmo_wire::api::Differing| {
+        let mut row = vec![d.test.clone()];
+        row.extend(d.entries.iter().map(cell));
+        row
+    };
+    let mut heads = vec!["test"];
+    heads.extend(seen.variants.iter().map(|v| v.variant.as_str()));
+    print!("{}", view::table(&heads, seen.differing.iter().map(row).collect()));
+    let more = seen.total as usize - seen.differing.len();
+    if more > 0 {
+        println!("… and {more} more");
+    }
+    Ok(())
+}
+
+/// What each slot carried out.
+async fn shards(run: &str, context: &Context) -> Result<(), Failure> {
+    let shards: Vec<Shard> = context.client.get(&format!("{}/shards", path(run)?), &[]).await?;
+    if context.json {
+        return print_json(&shards);
+    }
+    let rows = shards.iter().map(|s| {
+        let tests: usize = s.batches.iter().map(|b| b.entries.len()).sum();
+        let first = s.batches.first().and_then(|b| b.entries.first()).map(|e| e.0.clone()).unwrap_or_default();
+        let place = format!("{} slot {}", s.worker, s.slot);
+        vec![s.number.to_string(), place, s.batches.len().to_string(), tests.to_string(), first]
+    });
+    print!("{}", view::table(&[">shard", "where", ">batches", ">tests", "began with"], rows.collect()));
+    println!("Repeat one: kesmo again {run} --shard N, or in the suite's folder kesmo here --as {run}/N");
+    Ok(())
+}
+
 pub fn entries_table(entries: &[Entry]) -> String {
     let variants = entries.iter().any(|e| !e.variant.is_empty());
     let rows = entries.iter().map(|e| {
@@ -98,7 +165,8 @@ pub fn entries_table(entries: &[Entry]) -> String {
             None if e.running => view::paint(view::Paint::Running, "▸ running"),
             None => "– waiting".into(),
         };
-        let mut row = vec![state, e.test.clone()];
+        let repeat = if e.repeat > 0 { format!(" #{}", e.repeat) } else { String::new() };
+        let mut row = vec![state, format!("{}{repeat}", e.test)];
         if variants {
             row.push(e.variant.clone());
         }
@@ -113,7 +181,12 @@ pub fn entries_table(entries: &[Entry]) -> String {
     view::table(&heads, rows.collect())
 }
 
-async fn find_entries(context: &Context, run: &str, test: &str, variants: &[String]) -> Result<Vec<Entry>, Failure> {
+pub async fn find_entries(
+    context: &Context,
+    run: &str,
+    test: &str,
+    variants: &[String],
+) -> Result<Vec<Entry>, Failure> {
     let query = [("name", test.to_owned()), ("limit", "1000".to_owned())];
     let found = entries(context, run, &query).await?;
     let exact: Vec<Entry> = found.entries.iter().filter(|e| e.test == test).cloned().collect();
@@ -146,6 +219,12 @@ pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
         let variant = if entry.variant.is_empty() { String::new() } else { format!("  ({})", entry.variant) };
         let state = entry.outcome.map_or_else(|| "▸ no outcome yet".to_owned(), view::outcome_word);
         println!("{}{variant}  {state}  {}", view::bold(&entry.test), detail.retries_said);
+        if !detail.claims.is_empty() {
+            println!("  claims {}", detail.claims.join(", "));
+        }
+        if let Some(parked) = &detail.parked {
+            println!("  {}", view::paint(view::Paint::Parked, parked));
+        }
         if detail.history.is_empty() {
             println!("  it has no attempt yet");
         }
@@ -155,6 +234,9 @@ pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
             println!("\n── attempt {}: {} after {spent} on {place}", attempt.number, view::ended_word(attempt.ended));
             for line in attempt.message.lines() {
                 println!("   {line}");
+            }
+            for line in around(attempt) {
+                println!("   {}", view::paint(view::Paint::Dim, &line));
             }
             for step in &attempt.steps {
                 let ms = step.ms.map_or_else(String::new, |ms| format!("  {ms:.0} ms"));
@@ -178,6 +260,32 @@ pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
         println!();
     }
     Ok(())
+}
+
+/// Where and after what a failing attempt ran, a line each.
+fn around(attempt: &Attempt) -> Vec<String> {
+    let Some(around) = &attempt.around else { return Vec::new() };
+    let mut lines = vec![format!("number {} in shard {}", around.place, around.shard)];
+    if attempt.of_slots > 0 {
+        let busy = format!("{} of {} slots of {} were busy", attempt.busy, attempt.of_slots, attempt.worker);
+        let usual = attempt.expected_us.filter(|us| *us > 0);
+        let times =
+            usual.map(|us| format!("; it took {:.1} times its usual time", attempt.spent_us as f64 / us as f64));
+        lines.push(busy + &times.unwrap_or_default());
+    }
+    let last = |names: &[String], most: usize| names[names.len().saturating_sub(most)..].join(", ");
+    match around.before_count {
+        0 => lines.push("nothing ran before it in its process".to_owned()),
+        1 => lines.push(format!("before it in its process: {}", last(&around.before, 1))),
+        n => lines.push(format!("before it in its process: {n} tests, last {}", last(&around.before, 3))),
+    }
+    if !around.on_worker.is_empty() {
+        lines.push(format!("before it on its worker: {}", last(&around.on_worker, 3)));
+    }
+    if !around.beside.is_empty() {
+        lines.push(format!("beside it on its worker: {}", last(&around.beside, 3)));
+    }
+    lines
 }
 
 pub async fn stop(options: &Stop, context: &Context) -> Result<(), Failure> {
@@ -238,18 +346,45 @@ pub async fn artifacts(options: &Artifacts, context: &Context) -> Result<(), Fai
 }
 
 /// Where a downloaded file stands: test, variant, attempt, name; with nothing in it that leaves the folder.
-fn place_of(file: &Artifact) -> std::path::PathBuf {
-    let safe = |text: &str| -> Vec<String> {
-        let parts = text.split('/').filter(|p| !matches!(*p, "" | "." | ".."));
-        parts.map(|p| p.replace(['\\', '\0', ':'], "_")).collect()
-    };
-    let mut parts = safe(&file.test);
-    parts.extend(safe(&file.variant.replace(", ", "+")));
-    if file.attempt > 0 {
-        parts.push(format!("attempt-{}", file.attempt));
+fn place_of(file: &Artifact) -> PathBuf {
+    place_in(&place_in(Path::new(""), &file.test, &file.variant, file.attempt), &file.path, "", 0)
+}
+
+/// The place within a folder for what belongs to a test, a variant and an attempt (0 for none); nothing in the names
+/// leaves the folder.
+pub fn place_in(folder: &Path, test: &str, variant: &str, attempt: u32) -> PathBuf {
+    let mut place = folder.to_owned();
+    for part in test.split('/').chain(variant.replace(", ", "+").split('/')) {
+        if !matches!(part, "" | "." | "..") {
+            place.push(part.replace(['\\', '\0', ':'], "_"));
+        }
     }
-    parts.extend(safe(&file.path));
-    parts.iter().collect()
+    if attempt > 0 {
+        place.push(format!("attempt-{attempt}"));
+    }
+    place
+}
+
+/// The entries of a run that neither passed nor were flaky nor skipped: names and variants.
+pub async fn unpassed(context: &Context, run: &str) -> Result<Vec<(String, String)>, Failure> {
+    let mut found = Vec::new();
+    for state in [Outcome::Failed, Outcome::Unrun] {
+        let mut skip = 0;
+        loop {
+            let query = [("state", state.word().to_owned()), ("limit", "1000".to_owned()), ("skip", skip.to_string())];
+            let page = entries(context, run, &query).await?;
+            skip += page.entries.len();
+            let last = page.entries.is_empty() || skip >= page.total as usize;
+            found.extend(page.entries.into_iter().map(|e| (e.test, e.variant)));
+            if last {
+                break;
+            }
+        }
+    }
+    if found.is_empty() {
+        return Err(Failure::call(format!("there is nothing to repeat: every test of {run} passed")));
+    }
+    Ok(found)
 }
 
 pub async fn workers(context: &Context) -> Result<(), Failure> {
@@ -266,9 +401,14 @@ pub async fn workers(context: &Context) -> Result<(), Failure> {
         let offers: Vec<String> = w.offers.iter().map(|(k, v)| format!("{k}={v}")).collect();
         let link = if w.connected { "linked" } else { "away" };
         let slots = format!("{busy} of {}", w.slots.len());
-        vec![w.name.clone(), w.pool.clone(), link.into(), slots, offers.join(" "), view::moment(w.since)]
+        let pool = w.only_run.as_ref().map_or_else(|| w.pool.clone(), |run| format!("only {run}"));
+        let fills = if (w.fills as usize) < w.slots.len() { format!("fills {}", w.fills) } else { String::new() };
+        vec![w.name.clone(), pool, link.into(), slots, fills, offers.join(" "), view::moment(w.since)]
     });
-    print!("{}", view::table(&["worker", "pool", "link", ">busy", "offers", "since"], rows.collect()));
+    print!("{}", view::table(&["worker", "pool", "link", ">busy", "eased", "offers", "since"], rows.collect()));
+    for crowded in workers.iter().filter_map(|w| w.crowded.as_ref()) {
+        println!("! {crowded}");
+    }
     Ok(())
 }
 

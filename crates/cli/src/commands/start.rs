@@ -3,8 +3,9 @@
 use std::{path::Path, time::Duration};
 
 use kesmo_client::{LiveEvent, pack};
+use kesmo_core::{plan::RunOptions, words::Verdict};
 use kesmo_wire::{
-    api::{Again as AgainBody, NewRun, Run},
+    api::{Again as AgainBody, CauseOf, NewRun, Run},
     live::{RunChange, RunSnapshot},
 };
 use tokio::time::Instant;
@@ -16,32 +17,40 @@ use super::{
 };
 use crate::{
     Context, Failure,
-    arguments::{Again, Start, Staying, Watch, pairs},
-    view::{self, live::LiveView},
+    arguments::{Again, Running, Start, Staying, Watch},
+    view::{self, closing::Closing, live::LiveView},
 };
 
 /// How long a cut stream is dialled again before the command gives up.
 const GIVE_UP: Duration = Duration::from_secs(60);
 
 pub async fn run(options: &Start, context: &Context) -> Result<u8, Failure> {
-    let mut run_options = options.choosing.options()?;
-    run_options.retries = options.retries;
-    run_options.shards = options.shards;
-    run_options.seed = options.seed;
-    run_options.labels = pairs("--label", &options.label)?;
-    let mut new = NewRun { pool: options.pool.clone(), options: run_options, ..NewRun::default() };
-    if is_folder(&options.suite) {
-        let folder = Path::new(&options.suite);
+    let run_options = options.running.options(&options.choosing)?;
+    let new = new_run(&options.suite, options.pool.clone(), run_options, &options.running, context).await?;
+    let run: Run = context.client.post("/api/runs", &new).await?;
+    started(&run, &options.staying, context).await
+}
+
+/// What a start asks for; a folder is packed and uploaded.
+pub async fn new_run(
+    suite: &str,
+    pool: Option<String>,
+    options: RunOptions,
+    running: &Running,
+    context: &Context,
+) -> Result<NewRun, Failure> {
+    let mut new = NewRun { pool, options, unpassed_in: running.unpassed_in.clone(), ..NewRun::default() };
+    if is_folder(suite) {
+        let folder = Path::new(suite);
         // What is wrong with the call is told before anything is sent.
         new.options.check(&pack::suite_file(folder)?)?;
         let bundle = pack::pack(folder)?;
         context.client.upload(&bundle).await?;
         new.bundle = Some(bundle.digest);
     } else {
-        new.suite = Some(options.suite.clone());
+        new.suite = Some(suite.to_owned());
     }
-    let run: Run = context.client.post("/api/runs", &new).await?;
-    started(&run, &options.staying, context).await
+    Ok(new)
 }
 
 pub async fn again(options: &Again, context: &Context) -> Result<u8, Failure> {
@@ -71,42 +80,110 @@ pub async fn watch(options: &Watch, context: &Context) -> Result<u8, Failure> {
     stay(&options.run, options.refresh.refresh, context).await
 }
 
+/// A run as it is shown while it goes on: drawn in place on a terminal, in lines elsewhere, as JSON lines for programs.
+pub struct Display {
+    view: LiveView,
+    screen: view::live::Screen,
+    on_terminal: bool,
+    json: bool,
+    refresh: Duration,
+    next_line: Instant,
+}
+
+impl Display {
+    pub fn new(run: &str, refresh: Duration, json: bool) -> Self {
+        Self {
+            view: LiveView::new(run),
+            screen: view::live::Screen::default(),
+            on_terminal: view::on_terminal() && !json,
+            json,
+            refresh,
+            next_line: Instant::now() + refresh,
+        }
+    }
+
+    /// When [`Display::tick`] is due.
+    pub fn tick_at(&self) -> Instant {
+        if self.on_terminal { Instant::now() + Duration::from_millis(125) } else { self.next_line }
+    }
+
+    /// Shows how things stand, if it is time.
+    pub fn tick(&mut self) {
+        let now = chrono::Utc::now();
+        if self.on_terminal {
+            self.screen.draw(&self.view.lines(view::width(), now));
+        } else if self.json {
+            self.next_line = Instant::now() + Duration::from_secs(3600);
+        } else if Instant::now() >= self.next_line {
+            println!("{}", self.view.summary_line(now));
+            self.next_line = Instant::now() + self.refresh;
+        }
+    }
+
+    pub fn snapshot(&mut self, snapshot: RunSnapshot) {
+        self.view.snapshot(snapshot);
+        self.say_notes();
+    }
+
+    pub fn change(&mut self, change: RunChange) {
+        self.view.change(change);
+        self.say_notes();
+    }
+
+    fn say_notes(&mut self) {
+        if !self.on_terminal && !self.json {
+            for note in self.view.take_notes() {
+                println!("{note}");
+            }
+        }
+    }
+
+    /// Takes away what was drawn.
+    pub fn clear(&mut self) {
+        self.screen.clear();
+    }
+
+    /// The last picture, before the closing summary.
+    pub fn close(&mut self) {
+        self.clear();
+        if !self.on_terminal && !self.json {
+            println!("{}", self.view.summary_line(chrono::Utc::now()));
+        }
+    }
+}
+
 /// Stays with a run until its verdict; tells the status to end with.
-async fn stay(run: &str, refresh: Duration, context: &Context) -> Result<u8, Failure> {
+pub async fn stay(run: &str, refresh: Duration, context: &Context) -> Result<u8, Failure> {
     let path = format!("{}/live", path(run)?);
-    let mut view = LiveView::new(run);
-    let on_terminal = view::on_terminal() && !context.json;
-    let mut screen = view::live::Screen::default();
+    let mut display = Display::new(run, refresh, context.json);
     let mut last_id: Option<String> = None;
     let mut cut_since: Option<Instant> = None;
-    let began = Instant::now();
-    let mut next_line = began + refresh;
     let end = std::pin::pin!(asked_to_end());
     let mut end = end;
     'dial: loop {
         let dialled = tokio::select! {
             dialled = context.client.watch(&path, last_id.as_deref()) => dialled,
-            () = &mut end => return left(run, &mut screen),
+            () = &mut end => return left(run, &mut display),
         };
         let mut events = match dialled {
             Ok(events) => events,
             Err(e @ kesmo_client::Error::Unreachable { .. }) => {
                 let since = *cut_since.get_or_insert_with(Instant::now);
                 // A first call that finds nobody is told at once; a cut is waited out.
-                if !view.seen() || since.elapsed() > GIVE_UP {
-                    screen.clear();
+                if !display.view.seen() || since.elapsed() > GIVE_UP {
+                    display.clear();
                     return Err(e.into());
                 }
                 tokio::time::sleep(Duration::from_millis(500)).await;
                 continue;
             }
             Err(e) => {
-                screen.clear();
+                display.clear();
                 return Err(e.into());
             }
         };
         loop {
-            let tick = if on_terminal { Instant::now() + Duration::from_millis(125) } else { next_line };
+            let tick = display.tick_at();
             tokio::select! {
                 event = events.next() => match event {
                     Ok(Some(event)) => {
@@ -117,19 +194,13 @@ async fn stay(run: &str, refresh: Duration, context: &Context) -> Result<u8, Fai
                         if context.json {
                             println!("{{\"event\":\"{}\",\"data\":{}}}", event.kind, event.data);
                         }
-                        let over = take(&mut view, &event)?;
-                        if !on_terminal && !context.json {
-                            for note in view.take_notes() {
-                                println!("{note}");
-                            }
-                        }
-                        if over {
+                        if take(&mut display, &event)? {
                             break 'dial;
                         }
                     }
                     Ok(None) | Err(_) => {
                         cut_since.get_or_insert_with(Instant::now);
-                        if !on_terminal && !context.json {
+                        if !display.on_terminal && !context.json {
                             eprintln!("the stream was cut; trying again");
                         }
                         tokio::time::sleep(Duration::from_millis(300)).await;
@@ -137,48 +208,38 @@ async fn stay(run: &str, refresh: Duration, context: &Context) -> Result<u8, Fai
                     }
                 },
                 () = tokio::time::sleep_until(tick) => {}
-                () = &mut end => return left(run, &mut screen),
+                () = &mut end => return left(run, &mut display),
             }
-            if context.json {
-                next_line = Instant::now() + Duration::from_secs(3600);
-            } else if on_terminal {
-                screen.draw(&view.lines(view::width(), chrono::Utc::now()));
-            } else if Instant::now() >= next_line {
-                println!("{}", view.summary_line(chrono::Utc::now()));
-                next_line = Instant::now() + refresh;
-            }
+            display.tick();
         }
     }
-    screen.clear();
-    let verdict = view.verdict().ok_or_else(|| Failure::trouble("the run ended without a verdict"))?;
+    display.close();
+    let verdict = display.view.verdict().ok_or_else(|| Failure::trouble("the run ended without a verdict"))?;
     if !context.json {
-        if !on_terminal {
-            println!("{}", view.summary_line(chrono::Utc::now()));
-        }
         print!("{}", closing(run, context).await?);
     }
     Ok(u8::try_from(verdict.exit_status()).unwrap_or(1))
 }
 
-fn left(run: &str, screen: &mut view::live::Screen) -> Result<u8, Failure> {
-    screen.clear();
+fn left(run: &str, display: &mut Display) -> Result<u8, Failure> {
+    display.clear();
     eprintln!("You left; {run} goes on. Watch it: kesmo watch {run}   End it: kesmo stop {run}");
     // As a shell says of a program that was interrupted.
     Ok(130)
 }
 
-/// Takes an event into the view; tells whether it was the last.
-fn take(view: &mut LiveView, event: &LiveEvent) -> Result<bool, Failure> {
+/// Takes an event in; tells whether it was the last.
+fn take(display: &mut Display, event: &LiveEvent) -> Result<bool, Failure> {
     let strange = |e: serde_json::Error| Failure::trouble(format!("the stream cannot be understood: {e}"));
     match event.kind.as_str() {
         "snapshot" => {
             let snapshot: RunSnapshot = serde_json::from_str(&event.data).map_err(strange)?;
-            view.snapshot(snapshot);
+            display.snapshot(snapshot);
             Ok(false)
         }
         "change" | "end" => {
             let change: RunChange = serde_json::from_str(&event.data).map_err(strange)?;
-            view.change(change);
+            display.change(change);
             Ok(event.kind == "end")
         }
         _ => Ok(false),
@@ -188,9 +249,25 @@ fn take(view: &mut LiveView, event: &LiveEvent) -> Result<bool, Failure> {
 /// The closing summary: verdict, what failed and why, what was flaky, the slowest, where to read more.
 async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
     let detail: Run = context.client.get(&path(run)?, &[]).await?;
-    let of = |state: &str| [("state", state.to_owned()), ("limit", "20".to_owned())];
-    let failed = runs::entries(context, run, &of("failed")).await?;
-    let flaky = runs::entries(context, run, &of("flaky")).await?;
+    let of = |state: &str, most: u32| [("state", state.to_owned()), ("limit", most.to_string())];
+    let failed = runs::entries(context, run, &of("failed", 20)).await?;
+    let flaky = runs::entries(context, run, &of("flaky", 20)).await?;
     let slowest = runs::entries(context, run, &[("order", "slowest".to_owned()), ("limit", "5".to_owned())]).await?;
-    Ok(view::closing::text(&detail, &failed, &flaky, &slowest, context.client.url()))
+    let causes: Vec<CauseOf> = if failed.total + flaky.total > 1 {
+        context.client.get(&format!("{}/causes", path(run)?), &[]).await?
+    } else {
+        Vec::new()
+    };
+    let name = &detail.summary.name;
+    let mut more = Vec::new();
+    if let Some(first) = failed.entries.first().or(flaky.entries.first()) {
+        more.push(format!("kesmo log {name} {}", first.test));
+    }
+    if detail.summary.verdict == Some(Verdict::Failed) {
+        more.push(format!("kesmo again {name} --unpassed --stay"));
+    }
+    more.push(format!("kesmo show {name}"));
+    let page = format!("{}/runs/{name}", context.client.url());
+    let told = Closing { run: &detail, failed: &failed, flaky: &flaky, slowest: &slowest, causes: &causes };
+    Ok(told.text(Some(&page), &more))
 }

@@ -80,6 +80,9 @@ pub async fn run(
             for (setting, value) in &suite.settings {
                 println!("setting  {setting} = {value}");
             }
+            for park in &suite.parks {
+                println!("parked   {}", super::planning::park_line(park));
+            }
             if !suite.suite.last_runs.is_empty() {
                 println!();
                 print!("{}", super::runs::runs_table(&suite.suite.last_runs));
@@ -147,6 +150,8 @@ pub async fn tests(options: &Tests, context: &Context) -> Result<(), Failure> {
                 view::counts(&[(t.passed, "passed"), (t.flaky, "flaky"), (t.failed, "failed"), (t.skipped, "skipped")])
             ),
         };
+        let record =
+            t.parked.as_ref().map_or(record, |parked| view::paint(view::Paint::Parked, &format!("▭ parked {parked}")));
         let mut row = vec![t.name.clone()];
         if variants {
             row.push(t.variant.clone());
@@ -161,6 +166,6 @@ pub async fn tests(options: &Tests, context: &Context) -> Result<(), Failure> {
     print!("{}", view::table(&heads, rows.collect()));
     let total: u64 = found.tests.iter().filter_map(|t| t.expected_us).sum();
     let work = if total > 0 { format!(", about {} of work", Span(total)) } else { String::new() };
-    println!("{} of {} tests{work}", found.tests.len(), found.listed);
+    println!("{}{work}", found.choice);
     Ok(())
 }

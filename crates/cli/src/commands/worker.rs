@@ -10,7 +10,8 @@ use crate::{
     arguments::{Worker, pairs},
 };
 
-fn own_name() -> String {
+/// A name made from the machine's and the process's number.
+pub fn own_name() -> String {
     let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
     let plain: String =
         host.trim().to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
@@ -19,10 +20,16 @@ fn own_name() -> String {
     format!("{host}-{}", std::process::id())
 }
 
-fn home(name: &str) -> PathBuf {
+/// Where this user's programs keep what can be made again.
+pub fn cache() -> PathBuf {
     let base = std::env::var_os("XDG_CACHE_HOME").filter(|d| !d.is_empty()).map(PathBuf::from);
     let base = base.or_else(|| std::env::var_os("HOME").map(|home| Path::new(&home).join(".cache")));
-    base.unwrap_or_else(std::env::temp_dir).join("kesmo").join(format!("worker-{name}"))
+    base.unwrap_or_else(std::env::temp_dir).join("kesmo")
+}
+
+/// The home of a worker of that name.
+pub fn home(name: &str) -> PathBuf {
+    cache().join(format!("worker-{name}"))
 }
 
 pub async fn run(options: &Worker, url: String, token: String) -> Result<(), Failure> {

@@ -219,7 +219,7 @@ pub fn table(heads: &[&str], mut rows: Vec<Vec<String>>) -> String {
 }
 
 /// The head of a run: verdict, counts, times, choice, remarks.
-pub fn run_head(run: &Run, url: &str) -> String {
+pub fn run_head(run: &Run, page: Option<&str>) -> String {
     let s = &run.summary;
     let mut out = format!("{}  {}", run_state(s), bold(&s.name));
     if !s.reason.is_empty() {
@@ -241,9 +241,8 @@ pub fn run_head(run: &Run, url: &str) -> String {
         }
         out.push('\n');
     }
-    let chosen = choice(run);
-    if !chosen.is_empty() {
-        out += &format!("  {chosen}\n");
+    if !run.choice.is_empty() {
+        out += &format!("  {}\n", run.choice);
     }
     let labels: Vec<String> = s.labels.iter().map(|(k, v)| format!("{k}={v}")).collect();
     if !labels.is_empty() {
@@ -253,29 +252,7 @@ pub fn run_head(run: &Run, url: &str) -> String {
     for note in run.notes.iter().take(10) {
         out += &format!("  ! {note}\n");
     }
-    out + &format!("  {url}/runs/{}\n", s.name)
-}
-
-/// The effective choice: `412 of 655 tests: pick gate/**, drop tag:slow`.
-pub fn choice(run: &Run) -> String {
-    let options = &run.options;
-    let mut parts = Vec::new();
-    if !options.pick.is_empty() {
-        parts.push(format!("pick {}", options.pick.join(" ")));
-    }
-    if !options.drop.is_empty() {
-        parts.push(format!("drop {}", options.drop.join(" ")));
-    }
-    if !options.variants.is_empty() {
-        parts.push(format!("variant {}", options.variants.join(" ")));
-    }
-    if options.only.is_some() {
-        parts.push("only what had not passed".to_owned());
-    }
-    if parts.is_empty() || run.listed == 0 {
-        return parts.join(", ");
-    }
-    format!("{} of {} tests: {}", run.summary.tally.total(), run.listed, parts.join(", "))
+    out + &page.map(|page| format!("  {page}\n")).unwrap_or_default()
 }
 
 #[cfg(test)]

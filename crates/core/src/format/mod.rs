@@ -2,6 +2,7 @@
 
 pub mod events;
 pub mod junit;
+pub mod report;
 pub mod tap;
 
 use serde::{Deserialize, Serialize};

@@ -38,7 +38,11 @@ pub struct Left {
 /// small part, and never more than an even share.
 #[must_use]
 pub fn target(left: Left) -> Span {
-    let slots = f64::from(left.slots.max(1));
+    if left.slots <= 1 {
+        // There is nobody to be even with; what comes to help has something given back.
+        return left.work;
+    }
+    let slots = f64::from(left.slots);
     let b = slots / (2.0 * f64::from(left.units.max(1)).sqrt()) * left.variation.max(LEAST_VARIATION);
     let parts =
         if left.first { 1.0 + b * b + b * (b * b + 2.0).sqrt() } else { 2.0 + b * b + b * (b * b + 4.0).sqrt() };
@@ -76,5 +80,6 @@ mod tests {
         assert_eq!(target(costly), Span::seconds(2));
         assert_eq!(target(Left { work: Span::seconds(5), ..costly }), Span::millis(500));
         assert_eq!(target(Left { work: Span::ZERO, slots: 0, ..costly }), Span::ZERO);
+        assert_eq!(target(Left { slots: 1, ..costly }), costly.work, "one slot has all of it");
     }
 }

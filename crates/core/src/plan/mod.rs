@@ -555,6 +555,14 @@ impl<'m> Maker<'m> {
                 if missing.len() > 3 { ", …" } else { "" }
             ));
         }
+        // Only what stands several times is counted.
+        for index in 0..self.plan.entries.len() {
+            let variant = self.plan.variant_of(index as u32).to_string();
+            let entry = &mut self.plan.entries[index];
+            if times.get(&(entry.name.as_str(), variant.as_str())) == Some(&1) {
+                entry.repeat = 0;
+            }
+        }
         self.plan.order = Some(batches);
         Ok(())
     }

@@ -6,8 +6,10 @@ use std::{
 };
 
 use kesmo_core::{
-    format::junit::{self, ReportAttempt, ReportCase},
-    format::tap,
+    format::{
+        junit::{ReportAttempt, ReportCase},
+        report::{self, Format},
+    },
     name::RunName,
     plan::{Park, Plan, PlannedEntry, RunOptions, choice_said},
     suite::Variant,
@@ -41,7 +43,7 @@ use crate::{
 };
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![start, list, show, stop, again, entries, entry, log, artifacts, report, workers, blob]
+    routes![start, list, show, stop, again, entries, entry, log, artifacts, report_of, workers, blob]
 }
 
 /// Plans of runs that were asked for of late, and the states of finished ones.
@@ -607,16 +609,17 @@ async fn artifacts(app: &State<App>, _caller: MaySee, suite: &str, number: i32) 
 }
 
 /// A finished run as a report: `as=junit` (JUnit XML), `as=tap` (TAP 14) or `as=json`.
-#[utoipa::path(get, path = "/api/runs/{suite}/{number}/report", tag = "runs",
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/report", operation_id = "report", tag = "runs",
     params(("suite" = String, Path), ("number" = i32, Path), ("as" = String, Query)), responses((status = 200, body = String), (status = 409)))]
 #[get("/api/runs/<suite>/<number>/report?<as>")]
-async fn report(
+async fn report_of(
     app: &State<App>,
     _caller: MaySee,
     suite: &str,
     number: i32,
     r#as: &str,
 ) -> Result<(ContentType, String), Refused> {
+    let format = Format::parse(r#as).map_err(|e| Refused::invalid(e.to_string()))?;
     let row = find(app, suite, number).await?;
     if row.phase != "finished" {
         return Err(Refused::conflict(format!(
@@ -634,10 +637,11 @@ async fn report(
     let variants: Vec<String> = past.plan.variants.iter().map(ToString::to_string).collect();
     let case = |(i, planned): (usize, &'_ kesmo_core::plan::PlannedEntry)| {
         let (outcome, _, spent) = past.states[i];
-        (i as i32, planned.name.as_str().to_owned(), usize::from(planned.variant), outcome, Span(spent))
+        let repeat = if planned.repeat > 0 { format!(" #{}", planned.repeat) } else { String::new() };
+        (i as i32, format!("{}{repeat}", planned.name), usize::from(planned.variant), outcome, Span(spent))
     };
     let rows: Vec<_> = past.plan.entries.iter().enumerate().map(case).collect();
-    let mut cases: Vec<ReportCase<'_>> = rows
+    let cases: Vec<ReportCase<'_>> = rows
         .iter()
         .map(|(i, name, variant, outcome, spent)| ReportCase {
             name,
@@ -647,51 +651,15 @@ async fn report(
             attempts: by_entry.remove(i).unwrap_or_default(),
         })
         .collect();
-    let name = format!("{suite}/{number}");
-    match r#as {
-        "junit" => {
-            let took = row.finished_at.zip(row.began_at).map_or(0, |(f, b)| (f - b).num_microseconds().unwrap_or(0));
-            Ok((ContentType::XML, junit::write(&name, Span(took.max(0) as u64), &cases)))
-        }
-        "tap" => Ok((ContentType::Plain, tap_report(&cases))),
-        "json" => {
-            let value = |c: &mut ReportCase<'_>| {
-                let attempt = |a: &ReportAttempt<'_>| serde_json::json!({ "ended": a.ended, "message": a.message, "detail": a.detail });
-                serde_json::json!({
-                    "test": c.name, "variant": c.variant, "outcome": c.outcome, "spent_us": c.spent.0,
-                    "attempts": c.attempts.iter().map(attempt).collect::<Vec<_>>(),
-                })
-            };
-            let entries: Vec<_> = cases.iter_mut().map(value).collect();
-            let whole = serde_json::json!({ "run": summary_of_row(&row, suite), "entries": entries });
-            Ok((ContentType::JSON, serde_json::to_string_pretty(&whole).unwrap_or_default()))
-        }
-        other => Err(Refused::invalid(format!("there is no report {other:?} yet: use junit, tap or json"))),
-    }
-}
-
-fn tap_report(cases: &[ReportCase<'_>]) -> String {
-    let mut out = format!("TAP version 14\n1..{}\n", cases.len());
-    for (i, case) in cases.iter().enumerate() {
-        let name =
-            if case.variant.is_empty() { case.name.to_owned() } else { format!("{} ({})", case.name, case.variant) };
-        let directive = match case.outcome {
-            Outcome::Skipped | Outcome::Parked | Outcome::Unrun => Some(format!("SKIP {}", case.outcome)),
-            _ => None,
-        };
-        out += &tap::write_point(i + 1, case.outcome != Outcome::Failed, &name, directive.as_deref());
-        out.push('\n');
-        if matches!(case.outcome, Outcome::Failed | Outcome::Flaky) {
-            let last = case.attempts.iter().rev().find(|a| a.ended.failing());
-            let message = serde_json::to_string(last.map_or("", |a| a.message)).unwrap_or_default();
-            out += &format!(
-                "  ---\n  outcome: {}\n  attempts: {}\n  message: {message}\n  ...\n",
-                case.outcome,
-                case.attempts.len()
-            );
-        }
-    }
-    out
+    let took = row.finished_at.zip(row.began_at).map_or(0, |(f, b)| (f - b).num_microseconds().unwrap_or(0));
+    let run = serde_json::to_value(summary_of_row(&row, suite)).unwrap_or_default();
+    let text = report::write(format, &format!("{suite}/{number}"), Span(took.max(0) as u64), run, &cases);
+    let kind = match format {
+        Format::Junit => ContentType::XML,
+        Format::Tap => ContentType::Plain,
+        Format::Json => ContentType::JSON,
+    };
+    Ok((kind, text))
 }
 
 /// The workers and what their slots do.

@@ -1,0 +1,237 @@
+//! `kesmo here`: the suite in this folder, on this machine, with no service.
+
+use std::path::{Path, PathBuf};
+
+use kesmo_client::pack;
+use kesmo_core::{
+    format::report::Format,
+    plan::{RunOptions, portion::Portion},
+    time::Span,
+    words::Outcome,
+};
+use kesmo_here::{Finished, History, Job, Told};
+use kesmo_wire::api::{Run, Shard};
+
+use super::{asked_to_end, join::usual_slots, runs::path, start::Display, worker::cache};
+use crate::{
+    Context, Failure,
+    arguments::Here,
+    view::closing::{Closing, name},
+};
+
+pub async fn run(
+    options: &Here,
+    json: bool,
+    context: impl FnOnce() -> Result<Context, Failure>,
+) -> Result<u8, Failure> {
+    let file = pack::suite_file(&options.folder)?;
+    let reports = options
+        .report
+        .iter()
+        .map(|(format, file)| Ok((Format::parse(format)?, PathBuf::from(file))))
+        .collect::<Result<Vec<_>, Failure>>()?;
+    let mut run_options = options.running.options(&options.choosing)?;
+    let mut slots = options.slots.unwrap_or_else(usual_slots);
+    let mut seed = run_options.seed.unwrap_or_else(random_seed);
+    if options.as_shard.is_some() || options.running.unpassed_in.is_some() {
+        let context = context()?;
+        if let Some(shard) = &options.as_shard {
+            (run_options, seed) = as_shard(shard, file.suite.as_str(), run_options, &context).await?;
+            slots = 1;
+        }
+        if let Some(run) = &options.running.unpassed_in {
+            run_options.only = Some(super::runs::unpassed(&context, run).await?);
+            run_options.only_because = Some(format!("unpassed in {run}"));
+        }
+    }
+    run_options.check(&file)?;
+    let portion = options.portion.as_deref().map(Portion::parse).transpose()?;
+    let suite = file.suite.to_string();
+    let place = cache().join("here").join(&suite);
+    let own_record = place.join("record.json");
+    let record = options.record.clone().unwrap_or_else(|| own_record.clone());
+    let history = History::read(&record)?;
+    let shared_history = if options.record.is_some() { history.clone() } else { History::default() };
+    let bundle = pack::pack(&options.folder)?;
+    let job = Job {
+        file,
+        digest: bundle.digest,
+        bundle: bundle.content,
+        options: run_options,
+        seed,
+        slots,
+        portion,
+        shared_history,
+        history: history.clone(),
+        home: place.join("worker"),
+    };
+    let mut display = Display::new(&format!("{suite}/here"), options.refresh.refresh, json);
+    let (sender, mut told) = tokio::sync::mpsc::unbounded_channel();
+    let running = kesmo_here::run(
+        job,
+        |what| {
+            // The receiver lives as long as this function.
+            drop(sender.send(what));
+        },
+        asked_to_end(),
+    );
+    tokio::pin!(running);
+    let finished = loop {
+        let tick = display.tick_at();
+        tokio::select! {
+            biased;
+            Some(what) = told.recv() => show(&mut display, what, json)?,
+            finished = &mut running => break finished,
+            () = tokio::time::sleep_until(tick) => {}
+        }
+        display.tick();
+    };
+    while let Ok(what) = told.try_recv() {
+        show(&mut display, what, json)?;
+    }
+    let finished = match finished {
+        Ok(finished) => finished,
+        Err(e) => {
+            display.clear();
+            return Err(e.into());
+        }
+    };
+    display.close();
+    remember(history, &finished, &record)?;
+    let kept = options.keep.clone().unwrap_or_else(|| place.join("last"));
+    keep(&finished, &kept, options.keep.is_none(), &place.join("worker/local/blobs"))?;
+    for (format, file) in &reports {
+        write_report(&finished, *format, file)?;
+    }
+    if !json {
+        print!("{}", closing(&finished, &reports, &kept, options));
+    }
+    Ok(u8::try_from(finished.verdict().exit_status()).unwrap_or(1))
+}
+
+fn show(display: &mut Display, what: Told, json: bool) -> Result<(), Failure> {
+    let line = |kind: &str, data: serde_json::Result<String>| {
+        data.map(|data| println!("{{\"event\":\"{kind}\",\"data\":{data}}}"))
+            .map_err(|e| Failure::trouble(e.to_string()))
+    };
+    match what {
+        Told::Snapshot(snapshot) => {
+            if json {
+                line("snapshot", serde_json::to_string(&snapshot))?;
+            }
+            display.snapshot(*snapshot);
+        }
+        Told::Change(change) => {
+            if json {
+                let kind = if change.summary.verdict.is_some() { "end" } else { "change" };
+                line(kind, serde_json::to_string(&change))?;
+            }
+            display.change(*change);
+        }
+    }
+    Ok(())
+}
+
+/// A seed of 53 bits, so that every reader of JSON keeps it as it is.
+fn random_seed() -> u64 {
+    let nanos =
+        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default().as_nanos() as u64;
+    (nanos ^ u64::from(std::process::id()).wrapping_mul(0x9e37_79b9_7f4a_7c15)) >> 11
+}
+
+/// The batches, settings and seed of a shard of an earlier run.
+async fn as_shard(
+    shard: &str,
+    suite: &str,
+    options: RunOptions,
+    context: &Context,
+) -> Result<(RunOptions, u64), Failure> {
+    let wrong = || Failure::call(format!("--as {shard}: write SUITE/NUMBER/SHARD, like boarding-gate/42/3"));
+    let (run, number) = shard.rsplit_once('/').ok_or_else(wrong)?;
+    let number: u32 = number.parse().map_err(|_| wrong())?;
+    let base = path(run).map_err(|_| wrong())?;
+    let detail: Run = context.client.get(&base, &[]).await?;
+    if detail.summary.suite != suite {
+        return Err(Failure::call(format!("--as {shard}: the suite in this folder is {suite}, another one")));
+    }
+    let shards: Vec<Shard> = context.client.get(&format!("{base}/shards"), &[]).await?;
+    let of = shards.len();
+    let found = shards.into_iter().find(|s| s.number == number).ok_or_else(|| {
+        Failure::call(format!("{run} has no shard {number}: it has {of}, counted from 1 (kesmo show {run} --shards)"))
+    })?;
+    let mut set = detail.options.set.clone();
+    set.extend(options.set);
+    let options = RunOptions {
+        order: Some(found.batches.into_iter().map(|b| b.entries).collect()),
+        set,
+        env: options.env.or(detail.options.env),
+        ..options
+    };
+    Ok((options, detail.seed))
+}
+
+/// Brings what is known of the tests up to date.
+fn remember(mut history: History, finished: &Finished, record: &Path) -> Result<(), Failure> {
+    for entry in &finished.entries {
+        let Some(outcome) = entry.outcome else { continue };
+        // What a test took that failed says nothing of what it usually takes.
+        let telling = matches!(outcome, Outcome::Passed | Outcome::Flaky);
+        let spent = entry.spent_us.filter(|_| telling).map(Span);
+        history.note(&entry.test, &entry.variant, outcome, spent);
+    }
+    history.start_cost = finished.start_cost.or(history.start_cost);
+    Ok(history.write(record)?)
+}
+
+/// Keeps what the attempts printed and left behind in a folder.
+fn keep(finished: &Finished, folder: &Path, own: bool, blobs: &Path) -> Result<(), Failure> {
+    let failed = |path: &Path, e: std::io::Error| Failure::trouble(format!("{}: {e}", path.display()));
+    if own && folder.exists() {
+        std::fs::remove_dir_all(folder).map_err(|e| failed(folder, e))?;
+    }
+    let write = |path: &Path, content: &[u8]| {
+        let parent = path.parent().unwrap_or(folder);
+        std::fs::create_dir_all(parent).and_then(|()| std::fs::write(path, content)).map_err(|e| failed(path, e))
+    };
+    std::fs::create_dir_all(folder).map_err(|e| failed(folder, e))?;
+    for entry in &finished.entries {
+        for attempt in finished.attempts.get(&entry.index).into_iter().flatten().filter(|a| !a.log.is_empty()) {
+            let place = super::runs::place_in(folder, &entry.test, &entry.variant, u32::from(attempt.kept.number));
+            write(&place.join("output.txt"), attempt.log.as_bytes())?;
+        }
+    }
+    for (batch, entry, file) in &finished.files {
+        let of = entry.and_then(|index| finished.entries.get(index as usize));
+        let number = entry.and_then(|index| {
+            finished.attempts.get(&index)?.iter().find(|a| a.kept.batch.0 == *batch).map(|a| u32::from(a.kept.number))
+        });
+        let (test, variant) = of.map_or(("run", ""), |e| (e.test.as_str(), e.variant.as_str()));
+        let place = super::runs::place_in(folder, test, variant, number.unwrap_or(0));
+        let from = blobs.join(&file.digest);
+        let content = std::fs::read(&from).map_err(|e| failed(&from, e))?;
+        write(&super::runs::place_in(&place, &file.path, "", 0), &content)?;
+    }
+    Ok(())
+}
+
+fn write_report(finished: &Finished, format: Format, file: &Path) -> Result<(), Failure> {
+    let failed = |e: std::io::Error| Failure::call(format!("--report: {}: {e}", file.display()));
+    if let Some(folder) = file.parent().filter(|f| !f.as_os_str().is_empty()) {
+        std::fs::create_dir_all(folder).map_err(failed)?;
+    }
+    std::fs::write(file, finished.report(format)).map_err(failed)
+}
+
+fn closing(finished: &Finished, reports: &[(Format, PathBuf)], kept: &Path, options: &Here) -> String {
+    let failed = finished.with_outcome(Outcome::Failed, 20);
+    let flaky = finished.with_outcome(Outcome::Flaky, 20);
+    let (slowest, causes) = (finished.slowest(5), finished.causes());
+    let told = Closing { run: &finished.run, failed: &failed, flaky: &flaky, slowest: &slowest, causes: &causes };
+    let mut more: Vec<String> =
+        reports.iter().map(|(format, file)| format!("{format} report: {}", file.display())).collect();
+    if let Some(first) = failed.entries.first() {
+        more.push(format!("kesmo here {} --pick {:?}   # only {}", options.folder.display(), first.test, name(first)));
+    }
+    more.push(format!("what tests printed and left behind: {}", kept.display()));
+    told.text(None, &more)
+}

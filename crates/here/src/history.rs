@@ -1,0 +1,95 @@
+//! What this machine knows of a suite's tests, in a file.
+
+use std::{collections::BTreeMap, path::Path};
+
+use kesmo_core::{name::TestName, plan::Known, record::Record, suite::Variant, time::Span};
+
+use crate::{Error, file_error};
+
+/// Records by test and variant (`a test\tscreen=phone`), and what starting a process costs.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct History {
+    pub records: BTreeMap<String, Record>,
+    pub start_cost: Option<Span>,
+}
+
+fn key(test: &str, variant: &str) -> String {
+    format!("{test}\t{variant}")
+}
+
+impl History {
+    /// Reads a file; one that is not there knows nothing.
+    ///
+    /// # Errors
+    /// If it cannot be read.
+    pub fn read(path: &Path) -> Result<Self, Error> {
+        let text = match std::fs::read_to_string(path) {
+            Ok(text) => text,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Self::default()),
+            Err(e) => return Err(file_error(path, &e)),
+        };
+        let wrong = |why: &dyn std::fmt::Display| Error::File {
+            path: path.display().to_string(),
+            why: format!("this is no record of Kesmo ({why}); remove it, and it is made anew"),
+        };
+        let (records, start_cost_us): (BTreeMap<String, Record>, Option<u64>) =
+            serde_json::from_str(&text).map_err(|e| wrong(&e))?;
+        Ok(Self { records, start_cost: start_cost_us.map(Span) })
+    }
+
+    /// Writes the file whole, or not at all.
+    ///
+    /// # Errors
+    /// If it cannot be written.
+    pub fn write(&self, path: &Path) -> Result<(), Error> {
+        let text = serde_json::to_string(&(&self.records, self.start_cost.map(|s| s.0))).unwrap_or_default();
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder).map_err(|e| file_error(folder, &e))?;
+        }
+        let coming = path.with_extension("coming");
+        std::fs::write(&coming, text).and_then(|()| std::fs::rename(&coming, path)).map_err(|e| file_error(path, &e))
+    }
+
+    /// What it says of a test, for a plan.
+    pub fn known(&self) -> impl Fn(&TestName, &Variant) -> Option<Known> {
+        |name, variant| {
+            let record = self.records.get(&key(name.as_str(), &variant.to_string()))?;
+            let estimate = &record.estimate;
+            (estimate.samples > 0).then(|| Known {
+                expected: estimate.expected(),
+                spread: estimate.spread(),
+                trouble: record.recent_trouble(),
+            })
+        }
+    }
+
+    /// Takes an entry's outcome in.
+    pub fn note(&mut self, test: &str, variant: &str, outcome: kesmo_core::words::Outcome, spent: Option<Span>) {
+        let record = self.records.entry(key(test, variant)).or_default();
+        *record = std::mem::take(record).with(outcome, spent);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use kesmo_core::words::Outcome;
+
+    use super::*;
+
+    #[test]
+    fn what_is_written_is_read_and_what_is_broken_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("records/fares.json");
+        assert_eq!(History::read(&path).unwrap(), History::default());
+        let mut history = History { start_cost: Some(Span::millis(30)), ..History::default() };
+        history.note("fares/adult", "screen=phone", Outcome::Flaky, Some(Span::millis(7)));
+        history.write(&path).unwrap();
+        let read = History::read(&path).unwrap();
+        assert_eq!(read, history);
+        let variant = Variant::of(vec![("screen".into(), "phone".into())]);
+        let known = read.known()(&TestName::parse("fares/adult").unwrap(), &variant).unwrap();
+        assert_eq!((known.expected, known.trouble), (Span::millis(7), Some(0)));
+        std::fs::write(&path, "{").unwrap();
+        assert!(History::read(&path).unwrap_err().to_string().contains("no record of Kesmo"));
+    }
+}

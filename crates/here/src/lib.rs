@@ -1,0 +1,330 @@
+//! A run on this machine, without a service.
+//!
+//! [`run`] is a floor for one run: it lists the tests, plans, feeds the same engine that the service has, and has the
+//! same worker code run the batches, in this process. What changes is told as on a run's live stream, so that the same
+//! views show it. What history says is kept in a file for each suite ([`history`]).
+
+pub mod history;
+mod view;
+
+use std::{
+    collections::BTreeMap,
+    path::{Path, PathBuf},
+    time::Duration,
+};
+
+use chrono::Utc;
+use kesmo_core::{
+    plan::{
+        Plan, RunOptions,
+        portion::{Portion, portions},
+    },
+    run::{BatchId, Effect, Engine, Fit, Input, Policy, WorkerId},
+    suite::{ListedTest, SuiteFile, Variant, listing},
+    time::{Span, Timestamp},
+    words::Verdict,
+};
+use kesmo_wire::{
+    link::{AttemptReport, BatchKey, Errand, Grant, GrantedEntry, ListJob, Log, ToWorker, WorkerEvent},
+    live::{RunChange, RunSnapshot},
+};
+use kesmo_worker::{Config, Local};
+use tokio::time::Instant;
+
+pub use history::History;
+pub use view::Finished;
+use view::Shown;
+
+/// The worker's name.
+pub const WORKER: &str = "here";
+
+/// Changes are told at most this often.
+const TELL_EVERY: Duration = Duration::from_millis(60);
+/// Idle slots are put to use at most this often.
+const IDLE_EVERY: Duration = Duration::from_millis(250);
+
+/// What to run.
+pub struct Job {
+    pub file: SuiteFile,
+    /// The packed files and their SHA-256.
+    pub digest: String,
+    pub bundle: Vec<u8>,
+    pub options: RunOptions,
+    pub seed: u64,
+    pub slots: u16,
+    pub portion: Option<Portion>,
+    /// By what portions are cut: nothing that differs between machines.
+    pub shared_history: History,
+    /// What this machine knows.
+    pub history: History,
+    /// Where files of running batches, bundles, logs and artifacts go.
+    pub home: PathBuf,
+}
+
+/// What a run tells while it goes on.
+pub enum Told {
+    Snapshot(Box<RunSnapshot>),
+    Change(Box<RunChange>),
+}
+
+/// Why a run could not be carried out at all.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    #[error(transparent)]
+    Core(#[from] kesmo_core::Error),
+    #[error(transparent)]
+    Worker(#[from] kesmo_worker::Error),
+    #[error("{path}: {why}")]
+    File { path: String, why: String },
+    /// The tests could not be listed, or nothing is to be run: the run is void.
+    #[error("{0}")]
+    Void(String),
+}
+
+pub(crate) fn file_error(path: &Path, why: &std::io::Error) -> Error {
+    Error::File { path: path.display().to_string(), why: why.to_string() }
+}
+
+fn now() -> Timestamp {
+    Timestamp(Utc::now().timestamp_micros())
+}
+
+const KEY: fn(BatchId) -> BatchKey = |batch| BatchKey { run: 0, batch: batch.0 };
+const HERE: WorkerId = WorkerId(0);
+
+/// Runs a job to its verdict, or until `stop` resolves; then the run is stopped.
+///
+/// # Errors
+/// If the worker's home cannot be used, the tests cannot be listed, or nothing is to be run.
+pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output = ()>) -> Result<Finished, Error> {
+    let bundles = job.home.join("local/bundles");
+    std::fs::create_dir_all(&bundles).map_err(|e| file_error(&bundles, &e))?;
+    let bundle = bundles.join(&job.digest);
+    std::fs::write(&bundle, &job.bundle).map_err(|e| file_error(&bundle, &e))?;
+    let local = Local::open(Config {
+        name: WORKER.into(),
+        slots: job.slots,
+        home: job.home.clone(),
+        local: Some(job.home.join("local")),
+        ..Config::default()
+    })?;
+    let errand = Errand {
+        run: format!("{}/here", job.file.suite),
+        bundle: job.digest.clone(),
+        variant: Vec::new(),
+        settings: job.file.settings_with(&job.options.set)?,
+        env: job.file.environment(job.options.env.as_deref())?,
+        seed: job.seed,
+    };
+    job.options.check(&job.file)?;
+    tokio::pin!(stop);
+    let mut floor = Floor {
+        local,
+        errand,
+        blobs: job.home.join("local/blobs"),
+        engine: Engine::new(Policy::of(&job.file, &job.options, job.seed, job.history.start_cost)),
+        slots: vec![None; usize::from(job.slots)],
+        shown: Shown::new(&job.file, &job.options, &job.digest, job.seed),
+        idle_looked: Instant::now(),
+    };
+    let mut lists = Vec::new();
+    for variant in job.file.facets.chosen(&job.options.variants)? {
+        let tests = tokio::select! {
+            tests = floor.list(&variant) => tests?,
+            () = &mut stop => return Err(Error::Void("it was stopped while its tests were listed".into())),
+        };
+        lists.push((variant, tests));
+    }
+    let (plan, options) = plan(&job, &lists)?;
+    floor.shown.options = options;
+    floor.begin(plan, &job.file);
+    tell(Told::Snapshot(Box::new(floor.shown.snapshot(&floor.engine, &floor.slots))));
+    let mut told = Instant::now();
+    while floor.engine.verdict().is_none() {
+        floor.give_out();
+        let due = told + TELL_EVERY;
+        let wake = floor.next_wake();
+        tokio::select! {
+            events = floor.local.next() => floor.take(events),
+            () = tokio::time::sleep_until(wake) => floor.feed(Input::Tick, None),
+            () = tokio::time::sleep_until(due), if floor.shown.changed => {}
+            () = &mut stop => floor.feed(Input::Stop { reason: "stopped by you".into() }, None),
+        }
+        if floor.shown.changed && Instant::now() >= due {
+            told = Instant::now();
+            tell(Told::Change(Box::new(floor.shown.change(&floor.engine, &floor.slots))));
+        }
+    }
+    floor.shown.finished_at = Some(Utc::now());
+    tell(Told::Change(Box::new(floor.shown.change(&floor.engine, &floor.slots))));
+    Ok(floor.shown.finish(&floor.engine))
+}
+
+/// The plan of a job, and the options that it follows from; of a portion, only its share.
+fn plan(job: &Job, lists: &[(Variant, Vec<ListedTest>)]) -> Result<(Plan, RunOptions), Error> {
+    let make = |options: &RunOptions, history: &History| Plan::make(&job.file, options, lists, &[], history.known());
+    let void = |e: kesmo_core::Error| Error::Void(e.to_string());
+    let Some(portion) = job.portion else {
+        return Ok((make(&job.options, &job.history).map_err(void)?, job.options.clone()));
+    };
+    let whole = make(&job.options, &job.shared_history).map_err(void)?;
+    let of = portions(&whole, portion.of).swap_remove(portion.number as usize - 1);
+    let name = |i: u32| (whole.entries[i as usize].name.to_string(), whole.variant_of(i).to_string());
+    let only: Vec<(String, String)> = of.into_iter().map(name).collect();
+    if only.is_empty() {
+        let (number, of, tests) = (portion.number, portion.of, whole.entries.len());
+        return Err(Error::Void(format!(
+            "the portion {number}/{of} is empty: there are only {tests} tests to share out"
+        )));
+    }
+    let because = Some(format!("portion {}/{}", portion.number, portion.of));
+    let options = RunOptions { only: Some(only), only_because: because, ..job.options.clone() };
+    Ok((make(&options, &job.history).map_err(void)?, options))
+}
+
+struct Floor {
+    local: Local,
+    errand: Errand,
+    blobs: PathBuf,
+    engine: Engine,
+    slots: Vec<Option<BatchId>>,
+    shown: Shown,
+    idle_looked: Instant,
+}
+
+impl Floor {
+    async fn list(&mut self, variant: &Variant) -> Result<Vec<ListedTest>, Error> {
+        let errand = Errand { variant: variant.pairs().to_vec(), ..self.errand.clone() };
+        self.local.tell(ToWorker::List(Box::new(ListJob { job: "list-here".into(), slot: 0, errand })));
+        loop {
+            for event in self.local.next().await {
+                if let WorkerEvent::Listed { result, .. } = event {
+                    let path = self.blobs.join(result.map_err(Error::Void)?);
+                    let output = std::fs::read(&path).map_err(|e| file_error(&path, &e))?;
+                    return listing::read(&output).map_err(|e| Error::Void(e.to_string()));
+                }
+            }
+        }
+    }
+
+    fn begin(&mut self, plan: Plan, file: &SuiteFile) {
+        let mut needs: Vec<String> = file.needs.iter().map(|(k, v)| format!("{k}={v}")).collect();
+        needs.extend(file.needs_for.iter().flat_map(|(_, n)| n.iter().map(|(k, v)| format!("{k}={v}"))));
+        self.shown.begin(&plan);
+        let workers = BTreeMap::from([(HERE, Fit::all(self.slots.len() as u32))]);
+        self.feed(Input::Fleet { workers, none_because: String::new(), none_for: BTreeMap::new() }, None);
+        self.feed(Input::Planned(plan), None);
+        if !needs.is_empty() {
+            self.shown.note(format!("the suite needs {}; on this machine that is taken to be so", needs.join(", ")));
+        }
+    }
+
+    fn next_wake(&self) -> Instant {
+        let stamp = now();
+        let soonest = self.engine.wake_at(stamp).map(|t| Instant::now() + Duration::from_micros(t.since(stamp).0));
+        let idle = self.slots.iter().any(Option::is_none).then(|| self.idle_looked + IDLE_EVERY);
+        let latest = Instant::now() + Duration::from_secs(1);
+        [soonest, idle].into_iter().flatten().min().unwrap_or(latest).max(Instant::now() + Duration::from_millis(1))
+    }
+
+    fn give_out(&mut self) {
+        for slot in 0..self.slots.len() {
+            if self.slots[slot].is_none() && self.engine.wants_slots() {
+                self.feed(Input::Free { worker: HERE, slot: slot as u16, taken: BTreeMap::new() }, None);
+            }
+        }
+        let idle = self.slots.iter().filter(|s| s.is_none()).count() as u32;
+        if idle > 0 && self.idle_looked.elapsed() >= IDLE_EVERY {
+            self.idle_looked = Instant::now();
+            self.feed(Input::Idle { slots: idle }, None);
+        }
+    }
+
+    fn take(&mut self, events: Vec<WorkerEvent>) {
+        for event in events {
+            match event {
+                WorkerEvent::Began { key, entry, .. } => {
+                    self.feed(Input::Began { batch: BatchId(key.batch), entry }, None);
+                }
+                WorkerEvent::Ended(report) => {
+                    let input = Input::Ended {
+                        batch: BatchId(report.key.batch),
+                        entry: report.entry,
+                        ended: report.ended,
+                        spent: Span(report.spent_us),
+                    };
+                    self.feed(input, Some(*report));
+                }
+                WorkerEvent::GaveBack { key, entries } => {
+                    self.feed(Input::GaveBack { batch: BatchId(key.batch), entries }, None);
+                }
+                WorkerEvent::BatchEnded { key, end } => {
+                    self.feed(Input::BatchEnded { batch: BatchId(key.batch), end }, None);
+                }
+                WorkerEvent::Note { text, .. } => self.shown.note(text),
+                WorkerEvent::Kept { key, entry, files } => self.shown.kept(key.batch, entry, files),
+                WorkerEvent::Listed { .. } => {}
+            }
+        }
+    }
+
+    fn feed(&mut self, input: Input, report: Option<AttemptReport>) {
+        let mut report = report;
+        for effect in self.engine.handle(input, now()) {
+            self.shown.changed = true;
+            match effect {
+                Effect::Grant(grant) => self.grant(grant),
+                Effect::Revoke { batch, .. } => self.local.tell(ToWorker::Revoke { key: KEY(batch) }),
+                Effect::GiveBack { batch, .. } => self.local.tell(ToWorker::GiveBack { key: KEY(batch) }),
+                Effect::Attempt(kept) => {
+                    let log = report.as_ref().map(|r| self.log_of(&r.log)).unwrap_or_default();
+                    self.shown.attempt(&self.engine, kept, report.take(), log);
+                }
+                Effect::Decided { entry, outcome, .. } => self.shown.decided(&self.engine, entry, outcome),
+                Effect::BatchOver { batch } => {
+                    self.slots.iter_mut().filter(|s| **s == Some(batch)).for_each(|s| *s = None);
+                }
+                Effect::Note(text) => self.shown.note(text),
+                Effect::Began { .. }
+                | Effect::WentBack { .. }
+                | Effect::GaveBack { .. }
+                | Effect::Waiting(_)
+                | Effect::Verdict { .. } => {}
+            }
+        }
+    }
+
+    fn log_of(&self, log: &Log) -> String {
+        match log {
+            Log::None => String::new(),
+            Log::Text(text) => text.clone(),
+            Log::Blob { digest, .. } => std::fs::read(self.blobs.join(digest))
+                .map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
+                .unwrap_or_else(|e| format!("(its output cannot be read: {e})")),
+        }
+    }
+
+    fn grant(&mut self, grant: kesmo_core::run::Grant) {
+        self.slots[usize::from(grant.slot)] = Some(grant.batch);
+        let plan = self.engine.plan();
+        let entry = |index: &u32| {
+            let planned = &plan.entries[*index as usize];
+            GrantedEntry { index: *index, name: planned.name.to_string(), limit_us: planned.limit.0 }
+        };
+        let variant = plan.variant_of(grant.entries[0]).pairs().to_vec();
+        let message = Grant {
+            key: KEY(grant.batch),
+            slot: grant.slot,
+            errand: Errand { variant, ..self.errand.clone() },
+            entries: grant.entries.iter().map(entry).collect(),
+            attempt: grant.attempt,
+        };
+        self.local.tell(ToWorker::Grant(Box::new(message)));
+    }
+}
+
+/// The verdict of a run that could not be carried out.
+#[must_use]
+pub fn verdict_of(error: &Error) -> Option<Verdict> {
+    matches!(error, Error::Void(_)).then_some(Verdict::Void)
+}

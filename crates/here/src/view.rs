@@ -1,0 +1,310 @@
+//! A run on this machine as views show it: the same summaries, snapshots and changes as on a service's live stream.
+
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, Utc};
+use kesmo_core::{
+    format::{
+        junit::{ReportAttempt, ReportCase},
+        report::{self, Format},
+    },
+    name::shorten,
+    plan::{Plan, RunOptions},
+    record::causes,
+    run::{AttemptKept, BatchId, Engine},
+    suite::SuiteFile,
+    time::{Span, Timestamp},
+    words::{Outcome, Verdict},
+};
+use kesmo_wire::{
+    api::{CauseOf, Entries, Entry, Run, RunSummary, Slot},
+    link::{AttemptReport, KeptFile},
+    live::{AttemptChange, DecidedChange, RunChange, RunSlot, RunSnapshot, letter, thin},
+};
+
+use crate::WORKER;
+
+/// One attempt, as it is kept until the end.
+#[derive(Debug, Clone)]
+pub struct Attempt {
+    pub kept: AttemptKept,
+    pub message: String,
+    pub detail: String,
+    pub log: String,
+}
+
+/// What has been shown of a run, and what has not.
+pub(crate) struct Shown {
+    suite: String,
+    pub options: RunOptions,
+    digest: String,
+    seed: u64,
+    created_at: DateTime<Utc>,
+    pub finished_at: Option<DateTime<Utc>>,
+    choice: String,
+    listed: usize,
+    variants: Vec<String>,
+    strip: String,
+    notes: Vec<String>,
+    attempts: BTreeMap<u32, Vec<Attempt>>,
+    files: Vec<(u32, Option<u32>, KeptFile)>,
+    pub changed: bool,
+    new_attempts: Vec<AttemptChange>,
+    new_decided: Vec<DecidedChange>,
+    new_notes: Vec<String>,
+}
+
+fn clock(stamp: Timestamp) -> DateTime<Utc> {
+    DateTime::from_timestamp_micros(stamp.0).unwrap_or_default()
+}
+
+impl Shown {
+    pub fn new(file: &SuiteFile, options: &RunOptions, digest: &str, seed: u64) -> Self {
+        Self {
+            suite: file.suite.to_string(),
+            options: options.clone(),
+            digest: digest.to_owned(),
+            seed,
+            created_at: Utc::now(),
+            finished_at: None,
+            choice: String::new(),
+            listed: 0,
+            variants: Vec::new(),
+            strip: String::new(),
+            notes: Vec::new(),
+            attempts: BTreeMap::new(),
+            files: Vec::new(),
+            changed: true,
+            new_attempts: Vec::new(),
+            new_decided: Vec::new(),
+            new_notes: Vec::new(),
+        }
+    }
+
+    pub fn begin(&mut self, plan: &Plan) {
+        self.choice = plan.choice_said(&RunOptions { seed: Some(self.seed), ..self.options.clone() });
+        self.listed = plan.listed;
+        self.variants = plan.variants.iter().map(ToString::to_string).collect();
+    }
+
+    pub fn note(&mut self, text: String) {
+        self.new_notes.push(text.clone());
+        self.notes.push(text);
+        self.changed = true;
+    }
+
+    pub fn kept(&mut self, batch: u32, entry: Option<u32>, files: Vec<KeptFile>) {
+        self.files.extend(files.into_iter().map(|file| (batch, entry, file)));
+    }
+
+    pub fn attempt(&mut self, engine: &Engine, kept: AttemptKept, report: Option<AttemptReport>, log: String) {
+        let planned = &engine.plan().entries[kept.entry as usize];
+        let (message, detail) = report.map(|r| (r.message, r.detail)).unwrap_or_default();
+        self.new_attempts.push(AttemptChange {
+            index: kept.entry,
+            test: planned.name.to_string(),
+            variant: engine.plan().variant_of(kept.entry).to_string(),
+            number: u32::from(kept.number),
+            ended: kept.ended,
+            outcome: kept.decided,
+            spent_us: kept.spent.0,
+            message: shorten(&message, 500),
+            worker: WORKER.to_owned(),
+            ended_at_us: Utc::now().timestamp_micros(),
+        });
+        self.strip.extend(kept.decided.map(letter));
+        self.attempts.entry(kept.entry).or_default().push(Attempt { kept, message, detail, log });
+    }
+
+    pub fn decided(&mut self, engine: &Engine, index: u32, outcome: Outcome) {
+        self.strip.push(letter(outcome));
+        let test = engine.plan().entries[index as usize].name.to_string();
+        let variant = engine.plan().variant_of(index).to_string();
+        self.new_decided.push(DecidedChange { index, test, variant, outcome });
+    }
+
+    fn summary(&self, engine: &Engine) -> RunSummary {
+        let verdict = engine.verdict().map(|(v, r)| (v, r.to_owned()));
+        RunSummary {
+            name: format!("{}/here", self.suite),
+            suite: self.suite.clone(),
+            number: 0,
+            phase: engine.phase(),
+            verdict: verdict.as_ref().map(|v| v.0),
+            reason: verdict.map(|v| v.1).unwrap_or_default(),
+            waiting_for: engine.waiting_for().map(str::to_owned),
+            tally: engine.tally(),
+            stats: engine.stats(),
+            labels: self.options.labels.clone(),
+            pool: WORKER.to_owned(),
+            started_by: "you".to_owned(),
+            created_at: self.created_at,
+            began_at: engine.began_at().map(clock),
+            finished_at: self.finished_at,
+            left_us: engine.time_left(crate::now()).map(|s| s.0),
+            strip: thin(&self.strip, 200),
+            slots: engine.slots_in_use(),
+        }
+    }
+
+    fn run(&self, engine: &Engine) -> Run {
+        Run {
+            summary: self.summary(engine),
+            bundle: self.digest.clone(),
+            options: self.options.clone(),
+            listed: self.listed as u32,
+            choice: self.choice.clone(),
+            seed: self.seed,
+            variants: self.variants.clone(),
+            notes: self.notes.clone(),
+        }
+    }
+
+    fn slots(engine: &Engine, slots: &[Option<BatchId>]) -> Vec<RunSlot> {
+        let view = |(number, batch): (usize, &Option<BatchId>)| {
+            let batch = (*batch)?;
+            let mut slot = Slot { number: number as u32, ..Slot::default() };
+            if let Some((entry, began)) = engine.running_in(batch) {
+                slot.doing = Some(engine.plan().entries[entry as usize].name.to_string());
+                let variant = engine.plan().variant_of(entry);
+                slot.variant = (!variant.is_plain()).then(|| variant.to_string());
+                slot.since = Some(clock(began));
+            }
+            Some(RunSlot { worker: WORKER.to_owned(), slot })
+        };
+        slots.iter().enumerate().filter_map(view).collect()
+    }
+
+    pub fn snapshot(&mut self, engine: &Engine, slots: &[Option<BatchId>]) -> RunSnapshot {
+        self.changed = false;
+        // What the snapshot holds is not told again.
+        (self.new_attempts, self.new_decided, self.new_notes) = Default::default();
+        let strip = thin(&self.strip, 2000);
+        RunSnapshot { run: self.run(engine), slots: Self::slots(engine, slots), trouble: Vec::new(), strip }
+    }
+
+    pub fn change(&mut self, engine: &Engine, slots: &[Option<BatchId>]) -> RunChange {
+        self.changed = false;
+        RunChange {
+            summary: self.summary(engine),
+            attempts: std::mem::take(&mut self.new_attempts),
+            decided: std::mem::take(&mut self.new_decided),
+            slots: Self::slots(engine, slots),
+            notes: std::mem::take(&mut self.new_notes),
+        }
+    }
+
+    pub fn finish(self, engine: &Engine) -> Finished {
+        let entry = |index: u32| {
+            let planned = &engine.plan().entries[index as usize];
+            let (outcome, running, attempts) = engine.entry(index);
+            let history = self.attempts.get(&index).map(Vec::as_slice).unwrap_or_default();
+            let told = history.iter().rev().find(|a| !a.message.is_empty());
+            Entry {
+                index,
+                test: planned.name.to_string(),
+                variant: engine.plan().variant_of(index).to_string(),
+                repeat: u32::from(planned.repeat),
+                outcome,
+                running,
+                attempts: u32::from(attempts),
+                spent_us: history.last().map(|a| a.kept.spent.0),
+                message: told.map(|a| a.message.clone()).unwrap_or_default(),
+                worker: None,
+            }
+        };
+        let entries = (0..engine.plan().entries.len() as u32).map(entry).collect();
+        Finished {
+            run: self.run(engine),
+            entries,
+            start_cost: engine.measured_start_cost(),
+            attempts: self.attempts,
+            files: self.files,
+        }
+    }
+}
+
+/// A run that is over.
+pub struct Finished {
+    pub run: Run,
+    pub entries: Vec<Entry>,
+    /// By entry, in order.
+    pub attempts: BTreeMap<u32, Vec<Attempt>>,
+    /// Batch, entry and file of what was left behind.
+    pub files: Vec<(u32, Option<u32>, KeptFile)>,
+    pub start_cost: Option<Span>,
+}
+
+impl Finished {
+    #[must_use]
+    pub fn verdict(&self) -> Verdict {
+        self.run.summary.verdict.unwrap_or(Verdict::Void)
+    }
+
+    /// Entries with that outcome, at most `most` of them.
+    #[must_use]
+    pub fn with_outcome(&self, outcome: Outcome, most: usize) -> Entries {
+        let of: Vec<&Entry> = self.entries.iter().filter(|e| e.outcome == Some(outcome)).collect();
+        Entries { total: of.len() as u32, entries: of.into_iter().take(most).cloned().collect() }
+    }
+
+    /// The entries that took longest.
+    #[must_use]
+    pub fn slowest(&self, most: usize) -> Entries {
+        let mut all = self.entries.clone();
+        all.sort_by_key(|e| std::cmp::Reverse(e.spent_us));
+        all.truncate(most);
+        Entries { total: self.entries.len() as u32, entries: all }
+    }
+
+    /// Failures gathered by cause.
+    #[must_use]
+    pub fn causes(&self) -> Vec<CauseOf> {
+        let first = self.attempts.iter().filter_map(|(index, history)| {
+            let failing = history.iter().find(|a| a.kept.ended.failing())?;
+            Some((*index, failing.message.clone()))
+        });
+        let view = |cause: kesmo_core::record::Cause<u32>| CauseOf {
+            count: cause.members.len() as u32,
+            flaky: cause.members.iter().filter(|i| self.entries[**i as usize].outcome == Some(Outcome::Flaky)).count()
+                as u32,
+            tests: cause.members.iter().take(20).map(|i| (*i, self.entries[*i as usize].test.clone())).collect(),
+            likeness: cause.likeness,
+            example: cause.example,
+        };
+        causes(first).into_iter().map(view).collect()
+    }
+
+    /// The run as a report.
+    #[must_use]
+    pub fn report(&self, format: Format) -> String {
+        let names: Vec<String> = self
+            .entries
+            .iter()
+            .map(|e| if e.repeat > 0 { format!("{} #{}", e.test, e.repeat) } else { e.test.clone() })
+            .collect();
+        let attempt = |a: &'_ Attempt| -> (kesmo_core::words::Ended, String, String) {
+            (a.kept.ended, a.message.clone(), a.detail.clone())
+        };
+        let told: Vec<Vec<_>> = self
+            .entries
+            .iter()
+            .map(|e| self.attempts.get(&e.index).into_iter().flatten().map(attempt).collect())
+            .collect();
+        let case = |(i, e): (usize, &'_ Entry)| ReportCase {
+            name: names[i].as_str(),
+            variant: self.entries[i].variant.as_str(),
+            outcome: e.outcome.unwrap_or(Outcome::Unrun),
+            spent: Span(e.spent_us.unwrap_or(0)),
+            attempts: told[i]
+                .iter()
+                .map(|(ended, message, detail)| ReportAttempt { ended: *ended, message, detail })
+                .collect(),
+        };
+        let cases: Vec<ReportCase<'_>> = self.entries.iter().enumerate().map(case).collect();
+        let summary = &self.run.summary;
+        let took = summary.finished_at.zip(summary.began_at).and_then(|(f, b)| (f - b).num_microseconds()).unwrap_or(0);
+        let run = serde_json::to_value(summary).unwrap_or_default();
+        report::write(format, &summary.name, Span(took.max(0) as u64), run, &cases)
+    }
+}
