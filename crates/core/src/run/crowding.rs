@@ -1,6 +1,6 @@
 //! Crowding: too many slots on one machine slow each other down, and make tests fail.
 //!
-//! For each worker the last attempts that passed while nearly all its slots were busy are set against their records. When
+//! For each worker the last attempts that ended while nearly all its slots were busy are set against their records. When
 //! their median has clearly grown, the worker is crowded. A worker that eases fills fewer slots then, and tries one more
 //! each time its tests are back to their usual time: slowly up and quickly down, as flows share a network (D.-M. Chiu and
 //! R. Jain, "Analysis of the increase and decrease algorithms for congestion avoidance in computer networks", Computer
@@ -19,6 +19,8 @@ const CROWDED: f64 = 1.5;
 const RELIEVED: f64 = 1.2;
 /// Tests shorter than this, in microseconds, are ruled by other things than the work they do.
 const SHORTEST: u64 = 5_000;
+/// What takes more times its usual time than this has waited for something that did not come.
+const MOST: u64 = 10;
 
 /// What is known of the crowding on one worker.
 #[derive(Debug, Clone)]
@@ -81,10 +83,12 @@ impl Crowding {
         self.crowded
     }
 
-    /// An attempt passed that took `spent` instead of `expected` while `busy` slots were busy.
-    pub fn passed(&mut self, spent: Span, expected: Span, busy: u32) -> Option<Turn> {
+    /// An attempt passed or failed that took `spent` instead of `expected` while `busy` slots were busy.
+    pub fn ended(&mut self, spent: Span, expected: Span, busy: u32) -> Option<Turn> {
         let full = busy >= 2 && busy + 1 >= self.fill || self.fill == 1 && self.slots > 1;
-        if !full || expected.0 < SHORTEST {
+        // After it was told to ease, what still runs in the other slots says nothing of the fewer.
+        let settled = busy <= self.fill;
+        if !full || !settled || expected.0 < SHORTEST || spent.0 / MOST > expected.0 {
             return None;
         }
         if self.ratios.len() == WINDOW {
@@ -135,7 +139,7 @@ mod tests {
         for _ in 0..attempts {
             let busy = crowding.fill();
             let spent = Span((100_000.0 * (f64::from(busy) / cores).max(1.0)) as u64);
-            turns.extend(crowding.passed(spent, Span::millis(100), busy));
+            turns.extend(crowding.ended(spent, Span::millis(100), busy));
         }
         turns
     }
@@ -172,8 +176,9 @@ mod tests {
     fn a_worker_that_is_not_full_says_nothing() {
         let mut crowding = Crowding::new(8, true);
         for _ in 0..100 {
-            assert_eq!(crowding.passed(Span::seconds(9), Span::seconds(1), 3), None);
-            assert_eq!(crowding.passed(Span::millis(9), Span::millis(1), 8), None, "too short to tell");
+            assert_eq!(crowding.ended(Span::seconds(9), Span::seconds(1), 3), None);
+                assert_eq!(crowding.ended(Span::millis(9), Span::millis(1), 8), None, "too short to tell");
+            assert_eq!(crowding.ended(Span::seconds(30), Span::millis(100), 8), None, "it waited in vain");
         }
     }
 }

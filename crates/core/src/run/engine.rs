@@ -829,6 +829,16 @@ impl Engine {
         }
     }
 
+    /// Whether a batch may be asked to give back what it has not begun; it is asked once.
+    pub fn may_ask_back(&mut self, id: BatchId) -> bool {
+        let allowed = self.policy.give_back && self.plan.order.is_none();
+        let free = |b: &&mut Batch| !b.asked_back && b.claims == 0 && b.groups.is_empty();
+        let Some(batch) = self.batches.get_mut(&id).filter(|b| allowed && free(b)) else { return false };
+        batch.asked_back = true;
+        batch.telling = false;
+        true
+    }
+
     fn gave_back(&mut self, id: BatchId, entries: &[u32], now: Timestamp, effects: &mut Vec<Effect>) {
         let held = |i: &u32| (*i as usize) < self.entries.len() && self.held_by(*i, id);
         let back: BTreeSet<u32> = entries.iter().copied().filter(held).collect();
@@ -903,7 +913,10 @@ impl Engine {
             self.measure(ended, spent);
             self.any_result |= ended != Ended::Crashed;
         }
-        if let (Ended::Passed, Some(expected)) = (ended, self.plan.entries[index as usize].expected) {
+        // A test that failed took its time too, unless it waited for something that did not come.
+        if let (Ended::Passed | Ended::Failed, Some(expected)) = (ended, self.plan.entries[index as usize].expected)
+            && (ended == Ended::Passed || spent.0 / 10 <= expected.0)
+        {
             self.took_known += spent.0;
             self.expected_known += expected.0;
         }

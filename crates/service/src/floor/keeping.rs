@@ -399,8 +399,8 @@ impl Floor {
         let usual = expected.filter(|e| planned.spread.0 * 3 < e.0);
         let (busy, of_slots) = self.workers.busy(kept.worker);
         self.workers.touched(kept.worker, kept.slot, Some(kept.ended.failing()));
-        if let (Ended::Passed, Some(usual)) = (kept.ended, usual)
-            && let Some(turn) = self.workers.attempt_passed(kept.worker, kept.spent, usual)
+        if let (Ended::Passed | Ended::Failed, Some(usual)) = (kept.ended, usual)
+            && let Some(turn) = self.workers.attempt_ended(kept.worker, kept.spent, usual)
         {
             self.crowding_turned(run, kept.worker, turn);
         }
@@ -436,6 +436,22 @@ impl Floor {
         });
     }
 
+    /// A worker is to fill only so many slots: the batches in the others give back what they have not begun.
+    fn empty_slots(&mut self, worker: WorkerId, fills: u32) {
+        let of_worker = |(id, run): (&i64, &super::active::ActiveRun)| {
+            let open: Vec<BatchId> =
+                run.engine.open_batches().filter(|(_, w, _)| *w == worker).map(|(batch, ..)| batch).collect();
+            open.into_iter().map(|batch| (*id, batch)).collect::<Vec<_>>()
+        };
+        let open: Vec<(i64, BatchId)> = self.runs.iter().flat_map(of_worker).collect();
+        for (run, batch) in open.into_iter().skip(fills as usize) {
+            if self.runs.get_mut(&run).is_some_and(|active| active.engine.may_ask_back(batch)) {
+                let key = BatchKey { run, batch: batch.0 };
+                self.after.push(After::Send(worker, ToWorker::GiveBack { key }));
+            }
+        }
+    }
+
     /// A worker became crowded, or is no longer: the run during which it shows says so.
     fn crowding_turned(&mut self, run: i64, worker: WorkerId, turn: Turn) {
         let name = self.workers.name(worker).to_owned();
@@ -443,6 +459,7 @@ impl Floor {
         match turn {
             Turn::Crowded(crowd) => {
                 let fills = self.workers.fills(worker);
+                self.empty_slots(worker, fills);
                 let eased = if fills < crowd.slots { format!("; it fills {fills} now") } else { String::new() };
                 self.note(run, format!("{}{eased}", crowd.said(&name)));
             }

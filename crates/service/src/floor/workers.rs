@@ -199,11 +199,11 @@ impl Workers {
         capable
     }
 
-    /// An attempt passed: the worker may have become crowded by it, or be relieved.
-    pub fn attempt_passed(&mut self, worker: WorkerId, spent: Span, expected: Span) -> Option<Turn> {
+    /// An attempt passed or failed: the worker may have become crowded by it, or be relieved.
+    pub fn attempt_ended(&mut self, worker: WorkerId, spent: Span, expected: Span) -> Option<Turn> {
         let known = self.known.get_mut(&worker)?;
         let busy = known.busy();
-        let turn = known.crowding.passed(spent, expected, busy)?;
+        let turn = known.crowding.ended(spent, expected, busy)?;
         self.changed.insert(worker);
         Some(turn)
     }
