@@ -3,6 +3,7 @@
 mod access;
 mod api;
 mod console;
+mod heart;
 mod quay;
 mod readers;
 mod runs;

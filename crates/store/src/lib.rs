@@ -127,7 +127,12 @@ pub(crate) async fn ensure_month(c: &mut AsyncPgConnection, month: chrono::Naive
         let sql = format!(
             "create table if not exists {name} partition of attempts for values from ('{month}') to ('{next}')"
         );
-        diesel::sql_query(sql).execute(c).await?;
+        // `if not exists` does not keep two who come at once from each other; the lock does.
+        c.transaction(async |c| {
+            diesel::sql_query("select pg_advisory_xact_lock(7215)").execute(c).await?;
+            diesel::sql_query(sql).execute(c).await.map(drop)
+        })
+        .await?;
     }
     Ok(())
 }

@@ -3,6 +3,7 @@
 use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, sync::LazyLock};
 
 use chrono::{NaiveDate, TimeZone, Utc};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{
     plan::RunOptions,
     record::Record,
@@ -333,6 +334,21 @@ async fn of_many_who_come_with_a_key_exactly_one_starts_the_run() {
     let (row, slug) = store.meeting("build-1187").await.unwrap().unwrap();
     assert_eq!((row.id, slug.as_str()), (met[0].0.id, "meeting"));
     assert!(store.meeting("build-1188").await.unwrap().is_none());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_first_runs_of_a_month_may_come_at_once() {
+    // A database of its own, in which no run was made yet.
+    let url = CLUSTER.postgres.url();
+    let (server, _) = url.rsplit_once('/').expect("an address with a database");
+    let mut admin = AsyncPgConnection::establish(&url).await.unwrap();
+    diesel::sql_query("create database first_runs").execute(&mut admin).await.unwrap();
+    let store = Store::open(&format!("{server}/first_runs")).await.unwrap();
+    let runs = (0..8).map(|n| {
+        let store = store.clone();
+        async move { run(&store, &format!("month-{n}"), &[]).await }
+    });
+    assert_eq!(futures::future::join_all(runs).await.len(), 8);
 }
 
 #[tokio::test(flavor = "multi_thread")]

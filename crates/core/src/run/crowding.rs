@@ -177,7 +177,7 @@ mod tests {
         let mut crowding = Crowding::new(8, true);
         for _ in 0..100 {
             assert_eq!(crowding.ended(Span::seconds(9), Span::seconds(1), 3), None);
-                assert_eq!(crowding.ended(Span::millis(9), Span::millis(1), 8), None, "too short to tell");
+            assert_eq!(crowding.ended(Span::millis(9), Span::millis(1), 8), None, "too short to tell");
             assert_eq!(crowding.ended(Span::seconds(30), Span::millis(100), 8), None, "it waited in vain");
         }
     }
