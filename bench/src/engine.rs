@@ -44,12 +44,12 @@ unsafe impl GlobalAlloc for Counting {
 static COUNTING: Counting = Counting;
 
 /// Durations with a heavy tail: lognormal, sigma 1.5, a median of 100 ms.
-fn heavy_tailed(random: &mut Random, count: usize) -> Vec<Span> {
+pub fn heavy_tailed(random: &mut Random, count: usize) -> Vec<Span> {
     (0..count).map(|_| Span((100_000.0 * (1.5 * random.normal()).exp()) as u64)).collect()
 }
 
 /// The larger of the work by slots and the longest test.
-fn bound(durations: &[Span], slots: u64) -> f64 {
+pub fn bound(durations: &[Span], slots: u64) -> f64 {
     let work: u64 = durations.iter().map(|d| d.0).sum();
     let longest = durations.iter().map(|d| d.0).max().unwrap_or(0);
     (work / slots).max(longest) as f64

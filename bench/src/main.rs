@@ -50,8 +50,10 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 8] = [
+    let all: [(&str, Measure); 10] = [
         ("makespan", floor::makespan),
+        ("uneven", floor::uneven),
+        ("forecasts", floor::forecasts),
         ("nothing", floor::tests_that_do_nothing),
         ("latency", floor::latency),
         ("memory", floor::memory),

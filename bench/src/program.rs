@@ -2,7 +2,15 @@
 
 use std::io::{BufWriter, Write};
 
+/// Names and microseconds, `NAME MICROSECONDS` a line.
+fn read_durations(file: Option<&String>) -> Vec<(String, u64)> {
+    let text = std::fs::read_to_string(file.map_or("", String::as_str)).unwrap_or_default();
+    let pair = |line: &str| line.split_once(' ').map(|(name, us)| (name.to_owned(), us.parse().unwrap_or(0)));
+    text.lines().filter_map(pair).collect()
+}
+
 /// `names COUNT`: lists tests. `run MICROSECONDS FILE`: runs each test of a file by sleeping so long.
+/// `uneven` does so with a duration for each test.
 pub fn run(words: &[String]) {
     let mut out = BufWriter::new(std::io::stdout().lock());
     let number = |i: usize| words.get(i).and_then(|w| w.parse::<u64>().ok()).unwrap_or(0);
@@ -17,7 +25,19 @@ pub fn run(words: &[String]) {
                 out.flush()
             })
         }
-        _ => writeln!(out, "names COUNT or run MICROSECONDS FILE"),
+        Some("uneven") => {
+            let durations: std::collections::HashMap<String, u64> = read_durations(words.get(1)).into_iter().collect();
+            let names = std::fs::read_to_string(words.get(2).map_or("", String::as_str)).unwrap_or_default();
+            names.lines().enumerate().try_for_each(|(i, name)| {
+                std::thread::sleep(std::time::Duration::from_micros(durations.get(name).copied().unwrap_or(0)));
+                writeln!(out, "ok {} - {name}", i + 1)?;
+                out.flush()
+            })
+        }
+        Some("uneven-names") => {
+            read_durations(words.get(1)).into_iter().try_for_each(|(name, _)| writeln!(out, "{name}"))
+        }
+        _ => writeln!(out, "names COUNT, run MICROSECONDS FILE, uneven-names DURATIONS or uneven DURATIONS FILE"),
     };
     if let Err(e) = result.and_then(|()| out.flush()) {
         eprintln!("kesmo-bench program: {e}");

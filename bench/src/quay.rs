@@ -9,6 +9,7 @@ use std::{
 };
 
 use kesmo_client::{Client, pack};
+use kesmo_core::{plan::RunOptions, time::Span};
 use kesmo_wire::{
     api::{NewRun, NewToken, Role, Run, Token, Worker},
     live::RunChange,
@@ -83,6 +84,16 @@ impl Quay {
         self.suite_of(name, &list, &run, &[]).await
     }
 
+    /// A suite of tests that sleep as long as they are told, each its own time.
+    pub async fn uneven(&self, name: &str, durations: &[Span]) -> String {
+        let own = std::env::current_exe().expect("a path").display().to_string();
+        let list = format!("[\"{own}\", \"program\", \"uneven-names\", \"durations\"]");
+        let run = format!("[\"{own}\", \"program\", \"uneven\", \"durations\", \"{{names-file}}\"]");
+        let lines: String =
+            durations.iter().enumerate().map(|(i, span)| format!("bench/test-{i} {}\n", span.0)).collect();
+        self.suite_of(name, &list, &run, &[("durations", &lines)]).await
+    }
+
     pub async fn suite_of(&self, name: &str, list: &str, run: &str, files: &[(&str, &str)]) -> String {
         let folder = self.dir.path().join(format!("suite-{name}"));
         std::fs::create_dir_all(&folder).expect("a folder");
@@ -97,15 +108,23 @@ impl Quay {
     }
 
     pub async fn start(&self, bundle: &str) -> Run {
-        let new = NewRun { bundle: Some(bundle.to_owned()), ..NewRun::default() };
+        self.start_with(bundle, RunOptions::default()).await
+    }
+
+    pub async fn start_with(&self, bundle: &str, options: RunOptions) -> Run {
+        let new = NewRun { bundle: Some(bundle.to_owned()), options, ..NewRun::default() };
         self.client.post("/api/runs", &new).await.expect("a run")
     }
 
     /// Starts a run and stays; hands each change with the time at which it came to `each`. Tells the seconds from the
     /// call to the verdict.
-    pub async fn stay(&self, bundle: &str, mut each: impl FnMut(&RunChange, i64)) -> f64 {
+    pub async fn stay(&self, bundle: &str, each: impl FnMut(&RunChange, i64)) -> f64 {
+        self.stay_with(bundle, RunOptions::default(), each).await
+    }
+
+    pub async fn stay_with(&self, bundle: &str, options: RunOptions, mut each: impl FnMut(&RunChange, i64)) -> f64 {
         let began = Instant::now();
-        let run = self.start(bundle).await;
+        let run = self.start_with(bundle, options).await;
         let path = format!("/api/runs/{}/live", run.summary.name);
         let mut events = self.client.watch(&path, None).await.expect("a stream");
         while let Some(event) = events.next().await.expect("no cut") {

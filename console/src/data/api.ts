@@ -123,6 +123,53 @@ export function useLog(run: string, index: number, attempt: number, wanted: bool
   });
 }
 
+export type Choosing = { pick: string[]; drop: string[]; variants: string[] };
+
+export function useForecast(suite: string, options?: Choosing) {
+  return useQuery({
+    queryKey: ["forecast", suite, options ?? null],
+    queryFn: () => call<Forecast>(`/api/suites/${suite}/forecast`, { method: "POST", body: { options: options ?? {} } }),
+    enabled: suite !== "",
+    retry: false,
+    placeholderData: (before) => before,
+  });
+}
+
+export function usePark(suite: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (park: { pattern: string; until: string; why: string }) => call<Park>(`/api/suites/${suite}/parks`, { method: "POST", body: park }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["suites"] }),
+  });
+}
+
+export function useUnpark(suite: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (pattern: string) => call<void>(`/api/suites/${suite}/parks?pattern=${encodeURIComponent(pattern)}`, { method: "DELETE" }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["suites"] }),
+  });
+}
+
+/** Failures by cause; asked anew when `version` changes. */
+export function useCauses(run: string, version: number) {
+  return useQuery({
+    queryKey: ["causes", run, version],
+    queryFn: () => call<CauseOf[]>(`/api/runs/${run}/causes`),
+    placeholderData: (before) => before,
+    gcTime: 10_000,
+  });
+}
+
+export function useVariants(run: string, version: number) {
+  return useQuery({
+    queryKey: ["variants", run, version],
+    queryFn: () => call<Variants>(`/api/runs/${run}/variants`),
+    placeholderData: (before) => before,
+    gcTime: 10_000,
+  });
+}
+
 export function useStart() {
   return useMutation({ mutationFn: (run: NewRun) => call<Run>("/api/runs", { method: "POST", body: run }) });
 }

@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 
 import { type Run, useAgain, useEntries, useMe, useStop } from "../data/api";
 import { type LiveRun, useLiveRun } from "../data/run";
+import { Causes, VariantTable } from "../parts/Causes";
 import { EntryRow } from "../parts/EntryRow";
 import { Empty } from "../parts/Frame";
 import { countsOf, doneOf, tookOf, totalOf } from "../parts/RunsTable";
@@ -29,6 +30,7 @@ export function RunPage() {
 function OneRun({ name, live }: { name: string; live: LiveRun }) {
   const { run } = live;
   const now = useNow(!run.verdict);
+  const [text, setText] = useState("");
   const done = doneOf(run);
   const total = totalOf(run);
   const took = tookOf(run, now);
@@ -76,17 +78,21 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
             ))}
           </ul>
         ) : null}
-        <EntryList name={name} live={live} />
+        {run.tally.failed + run.tally.flaky > 1 ? <Causes run={name} version={live.version} onName={setText} /> : null}
+        {run.variants.length > 1 ? <VariantTable run={name} version={live.version} /> : null}
+        <EntryList name={name} live={live} text={text} setText={setText} />
       </section>
       <aside>
         <Actions name={name} run={run} />
         <Facts
           rows={[
             ["Suite", <Link key="suite" to={`/suites/${run.suite}`}>{run.suite}</Link>],
-            ["Chosen", chosen(run)],
+            ["Chosen", run.choice],
             ["Variants", run.variants.filter(Boolean).map((v) => <div key={v} className="name">{v}</div>)],
             ["Retries", run.options.retries ?? "as the suite says"],
             ["Shards", run.options.shards ?? "all slots"],
+            ["Priority", run.options.priority],
+            ["Seed", run.options.shuffle ? <code key="seed">{run.seed}</code> : null],
             ["Labels", Object.entries(run.labels).map(([k, v]) => <Link key={k} className="tag name" to={`/runs?label=${encodeURIComponent(`${k}=${v}`)}`}>{`${k}=${v}`}</Link>)],
             ["Settings", Object.entries(run.options.set ?? {}).map(([k, v]) => `${k} = ${v}`).join(", ")],
             ["Pool", run.pool],
@@ -110,13 +116,6 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
 }
 
 const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
-
-function chosen(run: Run) {
-  const { pick, drop, only } = run.options;
-  const parts = [pick?.length ? `pick ${pick.join(" ")}` : "", drop?.length ? `drop ${drop.join(" ")}` : "", only ? "what had not passed" : ""].filter(Boolean);
-  const count = totalOf(run) > 0 ? `${totalOf(run)} of ${run.listed} tests` : "";
-  return parts.length > 0 ? [count, parts.join(", ")].filter(Boolean).join(": ") : count;
-}
 
 function Actions({ name, run }: { name: string; run: Run }) {
   const me = useMe();
@@ -158,10 +157,9 @@ function Actions({ name, run }: { name: string; run: Run }) {
 
 const PAGE = 100;
 
-function EntryList({ name, live }: { name: string; live: LiveRun }) {
+function EntryList({ name, live, text, setText }: { name: string; live: LiveRun; text: string; setText: (text: string) => void }) {
   const { run } = live;
   const [state, setState] = useState("");
-  const [text, setText] = useState("");
   const [limit, setLimit] = useState(PAGE);
   const wanted = useDeferredValue(text);
   const entries = useEntries(name, { state, name: wanted, limit }, live.version);

@@ -1,8 +1,9 @@
-import { type FormEvent, useState } from "react";
+import { type FormEvent, useDeferredValue, useMemo, useState } from "react";
 import { Button, Col, Form, Row } from "react-bootstrap";
 import { useNavigate, useSearchParams } from "react-router";
 
 import { useStart, useSuite, useSuites, type NewRun } from "../data/api";
+import { ForecastPlot } from "../parts/ForecastPlot";
 import { Empty, Trouble } from "../parts/Frame";
 
 /** `key=value` lines as an object; the first line that is none is told. */
@@ -34,7 +35,14 @@ export function StartPage() {
   const [env, setEnv] = useState("");
   const [seed, setSeed] = useState("");
   const [variants, setVariants] = useState<string[]>([]);
+  const [repeat, setRepeat] = useState("");
+  const [order, setOrder] = useState("longest");
+  const [priority, setPriority] = useState("normal");
+  const [runParked, setRunParked] = useState(false);
+  const [flakyFails, setFlakyFails] = useState(false);
   const [wrong, setWrong] = useState("");
+  // The forecast follows what is chosen, once the typing rests.
+  const choice = useDeferredValue(useMemo(() => ({ pick: lines(pick), drop: lines(drop), variants }), [pick, drop, variants]));
 
   if (suites.error) return <Trouble error={suites.error} />;
   if (!suites.data) return <Empty>…</Empty>;
@@ -64,6 +72,12 @@ export function StartPage() {
         labels: labelled,
         set,
         env: env === "" ? null : env,
+        repeat: number(repeat),
+        shuffle: order === "shuffled",
+        first_failed: order === "failed",
+        priority: priority as "low" | "normal" | "high",
+        run_parked: runParked,
+        flaky_fails: flakyFails,
       },
     };
     start.mutate(run, { onSuccess: (made) => void navigate(`/runs/${made.name}`) });
@@ -125,6 +139,32 @@ export function StartPage() {
         </Form.Group>
       </Row>
       <Row>
+        <Form.Group as={Col} xs={4} className="mb-3" controlId="repeat">
+          <Form.Label>Repeat</Form.Label>
+          <Form.Control type="number" min={1} value={repeat} onChange={(e) => setRepeat(e.target.value)} placeholder="once" />
+        </Form.Group>
+        <Form.Group as={Col} xs={4} className="mb-3" controlId="order">
+          <Form.Label>Order</Form.Label>
+          <Form.Select value={order} onChange={(e) => setOrder(e.target.value)}>
+            <option value="longest">longest first</option>
+            <option value="failed">recently failed first</option>
+            <option value="shuffled">shuffled by the seed</option>
+          </Form.Select>
+        </Form.Group>
+        <Form.Group as={Col} xs={4} className="mb-3" controlId="priority">
+          <Form.Label>Priority</Form.Label>
+          <Form.Select value={priority} onChange={(e) => setPriority(e.target.value)}>
+            {["low", "normal", "high"].map((word) => (
+              <option key={word}>{word}</option>
+            ))}
+          </Form.Select>
+        </Form.Group>
+      </Row>
+      <div className="mb-3">
+        <Form.Check inline type="checkbox" id="run-parked" label={`Run parked tests, without counting${s && s.parks.length > 0 ? ` (${s.parks.filter((p) => !p.over).length} parked)` : ""}`} checked={runParked} onChange={(e) => setRunParked(e.target.checked)} />
+        <Form.Check inline type="checkbox" id="flaky-fails" label="A flaky test fails the run" checked={flakyFails} onChange={(e) => setFlakyFails(e.target.checked)} />
+      </div>
+      <Row>
         <Form.Group as={Col} md={6} className="mb-3" controlId="labels">
           <Form.Label>Labels</Form.Label>
           <Form.Control as="textarea" rows={2} className="name" value={labels} onChange={(e) => setLabels(e.target.value)} placeholder="release=1187" />
@@ -147,6 +187,7 @@ export function StartPage() {
           </Form.Select>
         </Form.Group>
       ) : null}
+      {s && s.last_runs.length > 0 ? <ForecastPlot suite={chosen} options={choice} shards={shards ? Number(shards) : undefined} /> : null}
       {wrong || start.error ? (
         <p role="alert" className="tone-failed">
           ◆ {wrong || start.error?.message}

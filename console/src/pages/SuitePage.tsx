@@ -3,7 +3,9 @@ import { Link, useNavigate, useParams } from "react-router";
 
 import { useSuite } from "../data/api";
 import { useFloor } from "../data/floor";
+import { ForecastPlot } from "../parts/ForecastPlot";
 import { Empty, Trouble } from "../parts/Frame";
+import { Parks } from "../parts/Parks";
 import { RunsTable } from "../parts/RunsTable";
 import { Facts, moment } from "../parts/words";
 
@@ -25,12 +27,17 @@ export function SuitePage() {
           <Button onClick={() => void navigate(`/start?suite=${s.name}`)}>Start a run</Button>
         </p>
         {runs.length > 0 ? (
-          <RunsTable runs={runs} />
+          <>
+            <RunsTable runs={runs} />
+            <h2>By number of shards</h2>
+            <ForecastPlot suite={s.name} />
+          </>
         ) : (
           <Empty>
             It has not run yet. Start it here, or in a terminal: <code>kesmo start {s.name} --stay</code>
           </Empty>
         )}
+        <Parks suite={s.name} parks={s.parks} />
       </section>
       <aside>
         <Facts

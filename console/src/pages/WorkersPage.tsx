@@ -27,13 +27,19 @@ export function WorkersPage() {
           <h2>
             <span className="name">{worker.name}</span>{" "}
             <small>
-              pool {worker.pool}
+              {worker.only_run ? <>lent to {worker.only_run}</> : <>pool {worker.pool}</>}
               {Object.entries(worker.offers).map(([k, v]) => (
                 <span key={k} className="tag name">{`${k}=${v}`}</span>
               ))}
               {worker.connected ? null : <span className="tone-failed"> ↯ away: its work goes elsewhere if it does not come back</span>}
             </small>
           </h2>
+          {worker.crowded ? (
+            <p className="tone-flaky">
+              ◐ {worker.crowded}
+              {worker.fills < worker.slots.length ? `; it fills ${worker.fills} now` : ""}
+            </p>
+          ) : null}
           <Table size="sm" className="dense">
             <tbody>
               {worker.slots.map((slot) => (

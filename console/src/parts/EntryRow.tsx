@@ -26,6 +26,7 @@ export function EntryRow({ run, entry, version, open, onOpen }: Props) {
         <td>
           <button type="button" className="opener" aria-expanded={open} onClick={onOpen}>
             <TestName name={entry.test} variant={entry.variant} />
+            {entry.repeat > 0 ? <small className="repeat"> #{entry.repeat}</small> : null}
           </button>
           {entry.message && (bad || !entry.outcome || entry.outcome === "skipped") ? <div className="why">{entry.message.split("\n")[0]}</div> : null}
         </td>
@@ -55,12 +56,47 @@ function Attempts({ run, index, version }: { run: string; index: number; version
         {d.retries_said}
         {d.claims.length > 0 ? `; claims ${d.claims.join(", ")}` : ""}
         {d.group ? "; runs with its group" : ""}
+        {d.parked ? <span className="tone-parked">; ▭ {d.parked}</span> : null}
       </p>
       {d.history.length === 0 ? <p>It has no attempt yet.</p> : null}
       {d.history.map((attempt) => (
         <OneAttempt key={attempt.number} run={run} index={index} attempt={attempt} last={attempt.number === d.history.length} />
       ))}
     </div>
+  );
+}
+
+/** Where and after what a failing attempt ran. */
+function Around({ attempt }: { attempt: Attempt }) {
+  const around = attempt.around;
+  if (!around) return null;
+  const usual = attempt.expected_us ? attempt.spent_us / attempt.expected_us : null;
+  const before = around.before_count === 0 ? "nothing" : `${around.before_count} ${around.before_count === 1 ? "test" : "tests"}, last ${around.before.slice(-3).join(", ")}`;
+  return (
+    <dl className="around">
+      <dt>Order</dt>
+      <dd>
+        number {around.place} in shard {around.shard}; before it in its process: <span className="name">{before}</span>
+      </dd>
+      {around.on_worker.length > 0 ? (
+        <>
+          <dt>On its worker</dt>
+          <dd>
+            before it: <span className="name">{around.on_worker.slice(-3).join(", ")}</span>
+          </dd>
+        </>
+      ) : null}
+      {attempt.of_slots > 0 ? (
+        <>
+          <dt>Crowd</dt>
+          <dd>
+            {attempt.busy} of {attempt.of_slots} slots busy
+            {around.beside.length > 0 ? <>, beside it <span className="name">{around.beside.slice(0, 3).join(", ")}</span></> : null}
+            {usual ? `; ${usual.toFixed(1)} times its usual time` : ""}
+          </dd>
+        </>
+      ) : null}
+    </dl>
   );
 }
 
@@ -78,6 +114,7 @@ function OneAttempt({ run, index, attempt, last }: { run: string; index: number;
         </small>
       </h3>
       {attempt.message ? <pre className="message">{attempt.message}</pre> : null}
+      {attempt.around ? <Around attempt={attempt} /> : null}
       {attempt.steps.length > 0 ? (
         <ol className="steps">
           {attempt.steps.map((step, i) => (

@@ -116,7 +116,7 @@ pub struct Suite {
     /// The SHA-256 of its bundle.
     pub bundle: String,
     pub added_at: DateTime<Utc>,
-    /// How many entries the last run had; none if it was never listed.
+    /// How many tests and variants were listed last; none if that never happened.
     pub entries: Option<u32>,
     /// The latest runs, newest first.
     pub last_runs: Vec<RunSummary>,

@@ -15,7 +15,7 @@ pub const FLOOR: Span = Span::millis(100);
 const STARTS: u64 = 2;
 
 /// Machines differ from what was measured by at least this much, all tests alike.
-const LEAST_VARIATION: f64 = 0.05;
+const LEAST_VARIATION: f64 = 0.03;
 
 /// What the size of a round's batches follows from.
 #[derive(Debug, Clone, Copy)]

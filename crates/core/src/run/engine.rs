@@ -710,9 +710,12 @@ impl Engine {
         }
         let each = left.0.saturating_sub(self.round.reserve) / u64::from(self.round.draws_left);
         self.round.draws_left -= 1;
-        // A batch that is killed at its limit has helped nobody.
-        let most = (self.policy.batch_limit.0 as f64 / (2.0 * pace)) as u64;
-        Span(each.min(most))
+        Span(each.min(self.longest_batch()))
+    }
+
+    /// The most that a batch is worth, in microseconds: one that is killed at its limit has helped nobody.
+    fn longest_batch(&self) -> u64 {
+        (self.policy.batch_limit.0 as f64 / (2.0 * self.pace())) as u64
     }
 
     /// What starting a process costs: the median of the latest in this run, else what earlier runs had.
@@ -732,7 +735,11 @@ impl Engine {
 
     /// Takes units of a class, in their order, until they are worth a batch.
     fn draw(&mut self, class: Class) -> Option<Vec<u32>> {
-        let target = self.batch_target();
+        let mut target = self.batch_target();
+        if class.claims != 0 {
+            // What shares a claim runs one after the other anyway: more processes would only cost their starts.
+            target = Span(target.0.max(self.ready.claimed(class.claims).min(self.longest_batch())));
+        }
         let work = |engine: &Self, unit: &Unit| unit.entries.iter().map(|i| engine.expected(*i).0).sum::<u64>();
         let bytes = |engine: &Self, unit: &Unit| {
             unit.entries.iter().map(|i| engine.plan.entries[*i as usize].name.as_str().len() + 1).sum::<usize>()

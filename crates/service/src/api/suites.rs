@@ -122,12 +122,12 @@ async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<Suite>> {
 async fn view(app: &App, row: SuiteRow, most_runs: i64) -> Result<Suite, Refused> {
     let active = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
     let runs = app.store.last_runs(&[row.id], most_runs).await?;
+    let entries = runs.iter().find(|r| r.listed > 0).map(|r| r.listed as u32);
     let summary = |run: kesmo_store::runs::RunRow| match active.get(&run.id) {
         Some(summary) => summary.clone(),
         None => summary_of_row(&run, &row.slug),
     };
     let last_runs: Vec<_> = runs.into_iter().map(summary).collect();
-    let entries = last_runs.iter().find(|r| r.began_at.is_some()).map(|r| r.tally.total());
     Ok(Suite {
         name: row.slug.clone(),
         about: row.about,

@@ -1,0 +1,58 @@
+// Tests of a suite that are set aside, and a form to set others aside.
+
+import { type FormEvent, useState } from "react";
+import { Button, Form } from "react-bootstrap";
+
+import { type Park, useMe, usePark, useUnpark } from "../data/api";
+
+/** The day in two weeks, as a date field takes it. */
+const inTwoWeeks = () => new Date(Date.now() + 14 * 86400e3).toISOString().slice(0, 10);
+
+export function Parks({ suite, parks }: { suite: string; parks: Park[] }) {
+  const me = useMe();
+  const park = usePark(suite);
+  const unpark = useUnpark(suite);
+  const [pattern, setPattern] = useState("");
+  const [until, setUntil] = useState(inTwoWeeks);
+  const [why, setWhy] = useState("");
+  const may = me.data?.role !== "reader";
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    park.mutate({ pattern, until, why }, { onSuccess: () => { setPattern(""); setWhy(""); } });
+  };
+  const error = park.error ?? unpark.error;
+  return (
+    <section className="parks">
+      <h2>Parked tests</h2>
+      {parks.length === 0 ? <p className="under-figure">None is set aside.</p> : null}
+      <ul>
+        {parks.map((one) => (
+          <li key={one.pattern}>
+            <span className={one.over ? "tone-unrun" : "tone-parked"}>▭</span> <span className="name">{one.pattern}</span>{" "}
+            {one.over ? `over since ${one.until}: it counts again` : `until ${one.until}`}. {one.why} <small>{one.by}</small>
+            {may ? (
+              <Button variant="link" size="sm" onClick={() => unpark.mutate(one.pattern)} disabled={unpark.isPending}>
+                Take back
+              </Button>
+            ) : null}
+          </li>
+        ))}
+      </ul>
+      {may ? (
+        <Form onSubmit={submit} className="park-form" aria-label="Park tests">
+          <Form.Control size="sm" className="name" required placeholder="a test or a pattern" aria-label="Test or pattern" value={pattern} onChange={(e) => setPattern(e.target.value)} />
+          <Form.Control size="sm" type="date" required aria-label="Until" value={until} onChange={(e) => setUntil(e.target.value)} />
+          <Form.Control size="sm" required placeholder="why" aria-label="Why" value={why} onChange={(e) => setWhy(e.target.value)} />
+          <Button type="submit" size="sm" variant="outline-primary" disabled={park.isPending}>
+            Park
+          </Button>
+        </Form>
+      ) : null}
+      {error ? (
+        <p role="alert" className="tone-failed">
+          ◆ {error.message}
+        </p>
+      ) : null}
+    </section>
+  );
+}
