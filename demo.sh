@@ -84,7 +84,7 @@ for _ in $(seq 100); do
 done
 
 step "Adding the suites of Lantern Quay"
-for suite in fares sailings boarding-gate departure-board; do
+for suite in fares sailings boarding-gate berths departure-board; do
     "$kesmo" suite add "lantern-quay/$suite" | head -n 1
 done
 
@@ -112,6 +112,16 @@ if [ "$mode" = tour ]; then
     expect 0 report "boarding-gate/$number" --as junit -o "$home/boarding-gate.xml"
     expect 1 again "boarding-gate/$number" --unpassed --stay
     expect 10 start fares --pick 'faers/**' --stay
+    expect 0 start berths --stay --shards 1 --refresh 2s
+    number=$("$kesmo" runs --suite berths --limit 1 --json | sed -n 's/.*"name": "berths\/\([0-9]*\)".*/\1/p' | head -n 1)
+    expect 0 show "berths/$number" --shards
+    expect 0 forecast sailings --shards 1,2,4,8,16
+    expect 0 portion sailings 2/5 --pick 'crossing/**'
+    expect 0 park boarding-gate 'gate/late/**' --until 2w --why 'the gate closes late'
+    expect 0 start boarding-gate --pick 'gate/late/**' --pick tag:smoke --stay --refresh 1s
+    expect 0 unpark boarding-gate 'gate/late/**'
+    expect 0 here lantern-quay/fares --portion 2/5 --report "junit=$home/fares.xml"
+    expect 0 join --suite lantern-quay/fares --key "tour-$$" --slots 2 --refresh 1s
     expect 0 start departure-board --stay --refresh 2s
     number=$("$kesmo" runs --suite departure-board --limit 1 --json | sed -n 's/.*"name": "departure-board\/\([0-9]*\)".*/\1/p' | head -n 1)
     expect 0 artifacts "departure-board/$number" --to "$home/screens"
@@ -124,7 +134,7 @@ if [ "$mode" = tour ]; then
 fi
 
 step "Starting runs"
-for suite in fares sailings boarding-gate departure-board; do
+for suite in fares sailings boarding-gate berths departure-board; do
     "$kesmo" start "$suite" --label release=1187 2>/dev/null
 done
 step_done
