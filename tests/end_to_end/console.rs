@@ -74,6 +74,10 @@ impl Browser {
     async fn click(&self, xpath: &str) {
         let wait = self.client.wait().at_most(Duration::from_secs(30));
         let element = wait.for_element(Locator::XPath(xpath)).await.unwrap_or_else(|e| panic!("{xpath}: {e}"));
+        // As a person has it before the eyes, and not half under the strip at the top.
+        let centre = "arguments[0].scrollIntoView({ block: 'center' })";
+        let argument = serde_json::to_value(&element).expect("an element");
+        self.client.execute(centre, vec![argument]).await.expect("the page answers");
         element.click().await.unwrap_or_else(|e| panic!("{xpath}: {e}"));
     }
 
@@ -177,5 +181,61 @@ async fn the_console_fits_a_phone() {
         tokio::time::sleep(Duration::from_millis(300)).await;
         assert!(page.fits().await, "{place}");
     }
+    page.client.clone().close().await.expect("the browser ends");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_shows_forecasts_parks_causes_and_variants() {
+    if std::env::var_os("KESMO_NO_BROWSER").is_some() {
+        return;
+    }
+    let quay = shared();
+    let body = r#"
+case $t in
+    gate/late*) if [ $KESMO_FACET_SCREEN = phone ]; then printf 'not ok - %s\n# no answer after %s ms\n' $t ${#t}; else echo "ok - $t"; fi ;;
+    *) sleep 0.1; echo "ok - $t" ;;
+esac"#;
+    let names = "gate/a gate/b gate/c gate/late1 gate/late22";
+    let folder = quay.tap("explained", names, body, "[facets]\nscreen = [\"phone\", \"desk\"]");
+    assert!(quay.kesmo(&["suite", "add", &folder.to_string_lossy()]).status.success());
+    assert_eq!(quay.kesmo(&["start", "explained", "--stay"]).status.code(), Some(1));
+    let page = browser(1280, 1000).await;
+    page.client.goto(&format!("{}/runs/explained/1#token={}", quay.url, quay.token())).await.expect("the link");
+
+    // Failures of one cause stand together, variants side by side; an attempt says what was around it.
+    page.shows(&["Causes", "2 tests", "no answer after <n> ms", "screen=phone", "screen=desk"]).await;
+    page.shows(&["2 tests do not end the same in all variants", "all 10 tests"]).await;
+    page.click("//button[contains(@class,'opener')][.//span[contains(.,'late22')]][ancestor::table]").await;
+    page.shows(&["before it in its process:", "slots busy"]).await;
+
+    // The suite's page has the forecast and the parked tests.
+    page.client.goto(&format!("{}/suites/explained", quay.url)).await.expect("the suite");
+    page.shows(&["By number of shards", "slot-minutes", "No number goes below", "None is set aside."]).await;
+    let points = "return document.querySelectorAll('.forecast circle').length";
+    assert_eq!(page.client.execute(points, vec![]).await.expect("the page answers"), json!(32));
+    let fill = |css: &'static str, text: &'static str| {
+        let client = page.client.clone();
+        async move { client.find(Locator::Css(css)).await.expect(css).send_keys(text).await.expect("typing") }
+    };
+    fill("input[aria-label='Test or pattern']", "gate/lte").await;
+    fill("input[aria-label='Why']", "the tide is out").await;
+    page.click("//button[text()='Park']").await;
+    page.shows(&["no test of explained matches gate/lte"]).await;
+    fill("input[aria-label='Test or pattern']", "\u{e003}\u{e003}ate*").await;
+    page.click("//button[text()='Park']").await;
+    page.shows(&["gate/late*", "the tide is out", "Take back"]).await;
+    let parked = quay.kesmo(&["start", "explained", "--stay"]);
+    assert_eq!(parked.status.code(), Some(0), "{}", crate::quay::all_said(&parked));
+    page.click("//button[text()='Take back']").await;
+    page.shows(&["None is set aside."]).await;
+
+    // The start form asks for an order and a priority, and shows what it would take.
+    page.client.goto(&format!("{}/start?suite=explained", quay.url)).await.expect("the form");
+    page.shows(&["recently failed first", "Priority", "slot-minutes"]).await;
+    fill("#repeat", "2").await;
+    page.click("//option[text()='shuffled by the seed']").await;
+    page.click("//option[text()='high']").await;
+    page.click("//button[text()='Start']").await;
+    page.shows(&["/ runs / explained / 3", "2 times each, shuffled with seed", "high"]).await;
     page.client.clone().close().await.expect("the browser ends");
 }

@@ -362,3 +362,78 @@ echo "ok - $t""#;
     let slow_ended = quay.history("storm/4", "t00");
     assert_eq!(slow_ended.len(), 1, "and nothing was interrupted");
 }
+
+#[test]
+fn a_short_urgent_run_is_not_stuck_behind_a_nightly_one() {
+    let quay = Quay::open();
+    let all: Vec<String> = (0..60).map(|n| format!("night/{n}")).collect();
+    let nightly = quay.tap("nightly", &all.join(" "), "sleep 0.25; echo \"ok - $t\"", "");
+    let urgent = quay.tap("urgent", "a b c d", PASS, "");
+    let _worker = quay.worker("heron", 2);
+    let night = quay.start_run(&nightly, &["--priority", "low"]);
+    until("it has begun", || (quay.run(&night)["tally"]["passed"].as_u64() > Some(2)).then_some(()));
+    let (status, said) = quay.stay(&urgent, &["--priority", "high"]);
+    assert_eq!(status, 0, "{said}");
+    let run = quay.run(&night);
+    assert_eq!(run["phase"], "running", "the urgent one did not wait for the nightly one: {run}");
+    assert!(run["tally"]["waiting"].as_u64() > Some(15), "{run}");
+    until("it ends too", || (quay.run(&night)["verdict"] == "passed").then_some(()));
+    let wrong = quay.kesmo(&["start", "nightly", "--priority", "urgent"]);
+    assert_eq!(wrong.status.code(), Some(2));
+    assert_says(&all_said(&wrong), &["use low, normal or high"]);
+}
+
+#[test]
+fn who_may_only_see_can_neither_park_nor_join_nor_cut_portions() {
+    let quay = shared();
+    added(quay, &quay.tap("guarded", "a b", PASS, ""));
+    assert!(quay.kesmo(&["start", "guarded", "--stay"]).status.success());
+    let token = text(&quay.kesmo(&["token", "add", "onlooker", "--role", "reader"]).stdout).trim().to_owned();
+    for words in [
+        &["park", "guarded", "a", "--until", "2w", "--why", "fog"][..],
+        &["unpark", "guarded", "a"],
+        &["portion", "guarded", "1/2"],
+        &["join", "--suite", "guarded", "--key", "k"],
+        &["hunt", "guarded/1", "a"],
+    ] {
+        let output = quay.kesmo_as(&token, words);
+        assert!(!output.status.success(), "{words:?}");
+    }
+    for words in [&["parked"][..], &["forecast", "guarded"], &["show", "guarded/1", "--shards"], &["tests", "guarded"]]
+    {
+        assert!(quay.kesmo_as(&token, words).status.success(), "{words:?}");
+    }
+}
+
+#[test]
+fn a_park_says_who_made_it_and_holds_for_the_runs_after_it() {
+    let quay = shared();
+    added(quay, &quay.tap("over", "a b", PASS, ""));
+    assert!(quay.kesmo(&["park", "over", "a", "--until", "1d", "--why", "low tide"]).status.success());
+    let parked = quay.kesmo(&["start", "over", "--stay"]);
+    assert_says(&all_said(&parked), &["1 parked", "▭ 1"]);
+    let again = quay.json(&["parked", "over"]);
+    assert_eq!((&again[0]["over"], &again[0]["why"]), (&false.into(), &"low tide".into()));
+    assert_eq!(again[0]["by"], "first-keeper");
+}
+
+#[test]
+fn groups_and_claims_of_a_run_here_are_kept_too() {
+    let quay = shared();
+    let rules = "[[rule]]\ntests = [\"g/**\"]\ngroup = \"g\"\n[[rule]]\ntests = [\"c/**\"]\nclaims = [\"dock\"]";
+    let body = r#"
+case $t in
+    c/*) mkdir "$KESMO_SET_PLACE/dock" || { echo "not ok - $t"; continue; }; sleep 0.05; rmdir "$KESMO_SET_PLACE/dock" ;;
+    g/*) echo "$t" >> "$KESMO_SET_PLACE/order" ;;
+esac
+echo "ok - $t""#;
+    let settings = format!("{rules}\n[settings]\nplace = {:?}", folder(&quay.path("here-place")));
+    std::fs::create_dir_all(quay.path("here-place")).expect("a folder");
+    let path = quay.tap("kept", "g/3 g/1 g/2 c/1 c/2 c/3 c/4", body, &settings);
+    let output =
+        Command::new(KESMO).arg("here").arg(&path).args(["--slots", "4"]).env("HOME", quay.dir.path()).output();
+    let output = output.expect("it runs");
+    assert_eq!(output.status.code(), Some(0), "{}", all_said(&output));
+    let order = std::fs::read_to_string(quay.path("here-place/order")).expect("the order");
+    assert_eq!(order, "g/3\ng/1\ng/2\n", "as they are listed");
+}

@@ -187,7 +187,6 @@ export function StartPage() {
           </Form.Select>
         </Form.Group>
       ) : null}
-      {s && s.last_runs.length > 0 ? <ForecastPlot suite={chosen} options={choice} shards={shards ? Number(shards) : undefined} /> : null}
       {wrong || start.error ? (
         <p role="alert" className="tone-failed">
           ◆ {wrong || start.error?.message}
@@ -196,6 +195,12 @@ export function StartPage() {
       <Button type="submit" disabled={start.isPending}>
         Start
       </Button>
+      {s && s.last_runs.length > 0 ? (
+        <section className="forecast-of-start">
+          <h2>What it would take</h2>
+          <ForecastPlot suite={chosen} options={choice} shards={shards ? Number(shards) : undefined} />
+        </section>
+      ) : null}
     </Form>
   );
 }

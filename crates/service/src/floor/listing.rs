@@ -50,6 +50,13 @@ pub(super) struct Listing {
     replies: Vec<oneshot::Sender<Result<Vec<ListedTest>, String>>>,
 }
 
+impl Listing {
+    /// Whether a run waits for a slot to make this list.
+    pub fn is_waited_for_by(&self, run: i64) -> bool {
+        self.on.is_none() && self.runs.contains(&run)
+    }
+}
+
 impl Floor {
     pub(super) async fn list(&mut self, ask: ListAsk, reply: oneshot::Sender<Result<Vec<ListedTest>, String>>) {
         // Who asks for tests is told their records too.

@@ -408,7 +408,7 @@ impl Floor {
     /// begun.
     fn put_idle_to_use(&mut self, idle: &[WorkerId]) {
         let working = self.runs.values().any(|r| r.engine.slots_in_use() > 0);
-        let hungry = self.runs.len() > 1 && self.runs.values().any(|r| r.engine.wants_slots());
+        let hungry = self.runs.len() > 1 && self.runs.iter().any(|(id, r)| self.wants_slot(*id, r));
         self.idle = working && (!idle.is_empty() || hungry);
         if !self.idle || self.idle_looked.elapsed() < IDLE_EVERY {
             return;
@@ -426,24 +426,29 @@ impl Floor {
         }
     }
 
+    /// Whether a run wants a slot: for a batch, or to have its tests listed.
+    fn wants_slot(&self, id: i64, run: &ActiveRun) -> bool {
+        run.engine.wants_slots() || self.listings.values().any(|l| l.is_waited_for_by(id))
+    }
+
     /// For each run that wants slots and has had fewer than its due for a while, the run of its pool with the most beyond
     /// its own due is asked for one.
     fn feed_hungry(&mut self) {
         let mut asked: Vec<(i64, i64)> = Vec::new();
         for (id, hungry) in &self.runs {
-            if !hungry.engine.wants_slots() || hungry.served_at.elapsed() < HUNGRY_AFTER {
+            if !self.wants_slot(*id, hungry) || hungry.served_at.elapsed() < HUNGRY_AFTER {
                 continue;
             }
-            let wants = |r: &&ActiveRun| {
-                r.row.pool == hungry.row.pool && (r.engine.wants_slots() || r.engine.slots_in_use() > 0)
+            let wants = |(id, r): &(&i64, &ActiveRun)| {
+                r.row.pool == hungry.row.pool && (self.wants_slot(**id, r) || r.engine.slots_in_use() > 0)
             };
-            let weights: u32 = self.runs.values().filter(wants).map(|r| r.share.weight()).sum();
+            let weights: u32 = self.runs.iter().filter(wants).map(|(_, r)| r.share.weight()).sum();
             let slots = self.workers.slots_in(&hungry.row.pool);
             if hungry.engine.slots_in_use() >= due(slots, hungry.share.weight(), weights) {
                 continue;
             }
             let beyond = |r: &ActiveRun| r.engine.slots_in_use().saturating_sub(due(slots, r.share.weight(), weights));
-            let others = self.runs.iter().filter(|(other, r)| **other != *id && wants(r) && beyond(r) > 0);
+            let others = self.runs.iter().filter(|(other, r)| *other != id && wants(&(other, r)) && beyond(r) > 0);
             if let Some((other, _)) = others.max_by_key(|(_, r)| beyond(r)) {
                 asked.push((*id, *other));
             }
