@@ -260,7 +260,12 @@ impl Engine {
                     effects.push(Effect::Grant(grant));
                 }
             }
-            Input::Idle { slots } => self.ask_back(slots, now, &mut effects),
+            Input::Idle { slots } => {
+                // A run that may not use more slots has no use for idle ones.
+                let more = self.policy.shards.map_or(slots, |most| most.saturating_sub(self.slots_in_use()));
+                self.ask_back(slots.min(more), now, &mut effects);
+            }
+            Input::Wanted => self.ask_back(1, now, &mut effects),
             Input::GaveBack { batch, entries } => self.gave_back(batch, &entries, now, &mut effects),
             Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
             // A worker cannot say of itself that it went away.

@@ -178,8 +178,10 @@ pub enum Input {
     Fleet { workers: BTreeMap<WorkerId, Fit>, none_because: String, none_for: BTreeMap<u16, String> },
     /// A slot has nothing to do. `taken` are the claims that other runs hold, with the names of those runs.
     Free { worker: WorkerId, slot: u16, taken: BTreeMap<String, String> },
-    /// So many slots that this run may use stay idle, or are wanted by a run that has less than its share.
+    /// So many slots that this run may use stay idle.
     Idle { slots: u32 },
+    /// A run that has less than its due wants one of this run's slots.
+    Wanted,
     /// A batch gives these entries back; it has not begun them and will not.
     GaveBack { batch: BatchId, entries: Vec<u32> },
     /// An attempt began.

@@ -740,3 +740,14 @@ fn what_starting_a_process_costs_is_learnt_but_not_from_the_first_batch_on_a_wor
     }
     assert_eq!(bench.engine.measured_start_cost(), Some(Span::millis(300)));
 }
+
+#[test]
+fn idle_slots_that_a_run_may_not_use_do_not_cut_its_batches() {
+    let mut bench = Bench::new(Policy { shards: Some(1), ..policy() }, names(8));
+    let grant = bench.free(W1, 0).unwrap();
+    bench.feed(Input::Began { batch: grant.batch, entry: grant.entries[0] });
+    bench.pass_time(Span::seconds(1));
+    assert!(bench.feed(Input::Idle { slots: 3 }).is_empty());
+    let wanted = bench.feed(Input::Wanted);
+    assert_eq!(wanted, [Effect::GiveBack { worker: W1, batch: grant.batch }], "another run has a right to its slot");
+}

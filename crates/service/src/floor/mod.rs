@@ -457,7 +457,7 @@ impl Floor {
             if let Some(active) = self.runs.get_mut(&hungry) {
                 active.served_at = Instant::now();
             }
-            self.feed(other, Input::Idle { slots: 1 });
+            self.feed(other, Input::Wanted);
         }
     }
 
