@@ -379,6 +379,9 @@ impl<'s> World<'s> {
         }
         if idle > 0 && busy.len() > 1 {
             self.feed_all(|| Input::Idle { slots: idle });
+        } else if self.runs.len() > 1 && self.random.chance(0.02) {
+            let run = self.random.below(self.runs.len() as u64) as usize;
+            self.feed(run, Input::Wanted);
         }
     }
 
