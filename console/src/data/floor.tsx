@@ -4,6 +4,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useState } from "react";
 
 import type { Floor, RunSummary, Worker } from "./api";
+import { openStream } from "./stream";
 
 interface Known {
   workers: Worker[];
@@ -18,9 +19,8 @@ export function FloorProvider({ children }: { children: ReactNode }) {
   const [known, setKnown] = useState<Known>({ workers: [], runs: new Map(), linked: false });
   const queries = useQueryClient();
   useEffect(() => {
-    const stream = new EventSource("/api/live");
-    const take = (whole: boolean) => (event: MessageEvent<string>) => {
-      const floor = JSON.parse(event.data) as Floor;
+    const take = (whole: boolean) => (data: string) => {
+      const floor = JSON.parse(data) as Floor;
       setKnown((before) => {
         const runs = new Map(before.runs);
         for (const run of floor.runs) runs.set(run.name, run);
@@ -33,10 +33,8 @@ export function FloorProvider({ children }: { children: ReactNode }) {
       // Runs that are over are read again from where they are kept.
       if (floor.runs.some((run) => run.verdict)) void queries.invalidateQueries({ queryKey: ["suites"] });
     };
-    stream.addEventListener("snapshot", take(true));
-    stream.addEventListener("change", take(false));
-    stream.onerror = () => setKnown((before) => ({ ...before, linked: false }));
-    return () => stream.close();
+    const cut = () => setKnown((before) => ({ ...before, linked: false }));
+    return openStream("/api/live", { snapshot: take(true), change: take(false) }, cut);
   }, [queries]);
   return <FloorContext value={known}>{children}</FloorContext>;
 }

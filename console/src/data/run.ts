@@ -4,6 +4,7 @@ import { useEffect, useState } from "react";
 
 import type { Entry, Run, RunChange, RunSnapshot } from "./api";
 import { letterOf } from "../parts/states";
+import { openStream } from "./stream";
 
 export interface LiveRun {
   run: Run;
@@ -22,19 +23,20 @@ export function useLiveRun(name: string) {
     setLive(null);
     setMissing(false);
     let stale = false;
-    const stream = new EventSource(`/api/runs/${name}/live`);
     const bump = setInterval(() => {
       if (!stale) return;
       stale = false;
       setLive((before) => before && { ...before, version: before.version + 1 });
     }, 1000);
-    stream.addEventListener("snapshot", (event: MessageEvent<string>) => {
-      const snapshot = JSON.parse(event.data) as RunSnapshot;
+    const snapshot = (data: string) => {
+      const snapshot = JSON.parse(data) as RunSnapshot;
       stale = true;
       setLive((before) => ({ ...snapshot, version: before?.version ?? 0, linked: true }));
-    });
-    const change = (event: MessageEvent<string>) => {
-      const change = JSON.parse(event.data) as RunChange;
+      // Of a run that is over nothing more comes.
+      return snapshot.run.verdict !== null && snapshot.run.verdict !== undefined;
+    };
+    const change = (data: string) => {
+      const change = JSON.parse(data) as RunChange;
       stale = true;
       setLive((before) => {
         if (!before) return before;
@@ -49,19 +51,18 @@ export function useLiveRun(name: string) {
         };
       });
     };
-    stream.addEventListener("change", change);
-    stream.addEventListener("end", (event: MessageEvent<string>) => {
-      change(event);
-      stream.close();
-    });
-    stream.onerror = () => {
-      // A closed stream is one that the service refused; a cut one is dialled again by the browser.
-      if (stream.readyState === EventSource.CLOSED) setMissing(true);
+    const end = (data: string) => {
+      change(data);
+      return true;
+    };
+    const cut = (refused: boolean) => {
+      if (refused) setMissing(true);
       else setLive((before) => before && { ...before, linked: false });
     };
+    const close = openStream(`/api/runs/${name}/live`, { snapshot, change, end }, cut);
     return () => {
       clearInterval(bump);
-      stream.close();
+      close();
     };
   }, [name]);
   return { live, missing };
