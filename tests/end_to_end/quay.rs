@@ -292,7 +292,8 @@ pub fn assert_says(text: &str, wanted: &[&str]) {
     }
 }
 
-/// How many processes have this word in their command line.
+/// How many processes have this in their command line, in which a NUL stands behind every word. A number alone is too
+/// little: some other program has it in its own by chance.
 pub fn processes_with(word: &str) -> usize {
     let pids = fs::read_dir("/proc").expect("processes").flatten();
     pids.filter(|p| fs::read(p.path().join("cmdline")).is_ok_and(|c| text(&c).contains(word))).count()
