@@ -65,7 +65,7 @@ fn a_test_past_its_limit_is_ended_with_all_its_processes() {
     assert_says(&said, &["● 2  ◆ 1", "it ran longer than its limit of 1.0 s and was ended"]);
     assert_eq!(quay.history("overrun/1", "slow")[0]["ended"], "overran");
     assert_eq!(quay.history("overrun/1", "after").len(), 1, "the ones after it go back uncharged");
-    assert_eq!(processes_with("sleep\07654"), 0, "no orphan is left");
+    assert_eq!(processes_with("sleep\u{0}7654"), 0, "no orphan is left");
 }
 
 #[test]
@@ -75,7 +75,7 @@ fn what_a_batch_leaves_running_is_ended() {
     let (status, said) = quay.stay(&quay.tap("leftover", "a", body, ""), &[]);
     assert_eq!(status, 0, "{said}");
     assert_says(&said, &["left 1 processes running; they were ended"]);
-    until("the leftover is gone", || (processes_with("sleep\08765") == 0).then_some(()));
+    until("the leftover is gone", || (processes_with("sleep\u{0}8765") == 0).then_some(()));
 }
 
 #[test]
