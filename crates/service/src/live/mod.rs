@@ -7,8 +7,11 @@ use std::{
 
 use tokio::sync::broadcast;
 
-/// Events kept for watchers that come back, and buffered for slow ones.
+/// Events kept for watchers that come back: at most so many, and so many bytes. A watcher that missed more has a snapshot.
 const KEPT: usize = 256;
+const KEPT_BYTES: usize = 6 << 20;
+/// Events buffered for slow watchers; one that falls further behind has a snapshot.
+const BUFFERED: usize = 64;
 
 /// One event of a stream, ready to send.
 #[derive(Debug)]
@@ -32,6 +35,7 @@ pub struct Hub {
 struct Inner {
     last: u64,
     kept: VecDeque<Arc<LiveEvent>>,
+    kept_bytes: usize,
     over: bool,
 }
 
@@ -49,8 +53,8 @@ pub struct Subscription {
 impl Default for Hub {
     fn default() -> Self {
         let epoch = crate::access::random_text()[..8].to_owned();
-        let inner = Mutex::new(Inner { last: 0, kept: VecDeque::new(), over: false });
-        Self { epoch, inner, sender: broadcast::channel(KEPT).0 }
+        let inner = Mutex::new(Inner { last: 0, kept: VecDeque::new(), kept_bytes: 0, over: false });
+        Self { epoch, inner, sender: broadcast::channel(BUFFERED).0 }
     }
 }
 
@@ -65,9 +69,11 @@ impl Hub {
         inner.last += 1;
         inner.over |= kind == "end";
         let event = Arc::new(LiveEvent { number: inner.last, kind, data });
+        inner.kept_bytes += event.data.len();
         inner.kept.push_back(Arc::clone(&event));
-        if inner.kept.len() > KEPT {
-            inner.kept.pop_front();
+        while inner.kept.len() > KEPT || inner.kept_bytes > KEPT_BYTES {
+            let Some(oldest) = inner.kept.pop_front() else { break };
+            inner.kept_bytes -= oldest.data.len();
         }
         // Nobody may be watching, which is no error.
         drop(self.sender.send(event));
@@ -133,5 +139,15 @@ mod tests {
         assert!(hub.subscribe(Some("00000000-1000")).missed.is_none());
         assert!(hub.subscribe(Some(&hub.id(5000))).missed.is_none());
         assert!(hub.subscribe(Some("nonsense")).missed.is_none());
+    }
+
+    #[test]
+    fn what_is_kept_is_bounded_in_bytes_too() {
+        let hub = Hub::default();
+        for _ in 0..20 {
+            hub.publish("change", "x".repeat(1 << 20));
+        }
+        assert_eq!(numbers(hub.subscribe(Some(&hub.id(14))).missed).map(|n| n.len()), Some(6));
+        assert!(hub.subscribe(Some(&hub.id(13))).missed.is_none(), "it takes a snapshot");
     }
 }
