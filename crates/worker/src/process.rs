@@ -48,9 +48,12 @@ pub fn start(mut command: Command, mark: &str) -> std::io::Result<Process> {
             Ok(())
         });
     }
+    // Under the lock, so that nobody takes a child that ends at once for an orphan before it is known as ours.
+    let mut waited = WAITED_FOR.lock().unwrap_or_else(PoisonError::into_inner);
     let child = command.spawn()?;
     let pid = child.id().and_then(|id| i32::try_from(id).ok()).unwrap_or(0);
-    WAITED_FOR.lock().unwrap_or_else(PoisonError::into_inner).insert(pid);
+    waited.insert(pid);
+    drop(waited);
     Ok(Process { child, pid, mark: mark.to_owned() })
 }
 
@@ -74,13 +77,15 @@ impl Process {
 
     /// After the process ended: ends what it left behind, and tells how many processes that were.
     pub fn end_leftovers(&self) -> usize {
-        let own = match own_children() {
-            Some(children) => children,
-            None => return kill_marked(&self.mark),
+        let left = {
+            // No child is started between the listing and the taking of orphans' statuses.
+            let waited = WAITED_FOR.lock().unwrap_or_else(PoisonError::into_inner);
+            own_children().map(|own| {
+                let mut strangers = own.into_iter().filter(|pid| !waited.contains(pid) && *pid != self.pid);
+                strangers.any(|pid| !reaped(pid) && carries(pid, &self.mark))
+            })
         };
-        let waited: BTreeSet<i32> = WAITED_FOR.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let strangers: Vec<i32> = own.into_iter().filter(|pid| !waited.contains(pid) && *pid != self.pid).collect();
-        if strangers.iter().any(|pid| !reaped(*pid) && carries(*pid, &self.mark)) { kill_marked(&self.mark) } else { 0 }
+        if left == Some(false) { 0 } else { kill_marked(&self.mark) }
     }
 }
 
