@@ -22,13 +22,12 @@ use kesmo_core::{
     run::{BatchId, Effect, Engine, Fit, Input, Policy, WorkerId},
     suite::{ListedTest, SuiteFile, Variant, listing},
     time::{Span, Timestamp},
-    words::Verdict,
 };
 use kesmo_wire::{
     link::{AttemptReport, BatchKey, Errand, Grant, GrantedEntry, ListJob, Log, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
 };
-use kesmo_worker::{Config, Local};
+use kesmo_worker::{Config, Shop};
 use tokio::time::Instant;
 
 pub use history::History;
@@ -101,7 +100,7 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
     std::fs::create_dir_all(&bundles).map_err(|e| file_error(&bundles, &e))?;
     let bundle = bundles.join(&job.digest);
     std::fs::write(&bundle, &job.bundle).map_err(|e| file_error(&bundle, &e))?;
-    let local = Local::open(Config {
+    let shop = Shop::open(Config {
         name: WORKER.into(),
         slots: job.slots,
         home: job.home.clone(),
@@ -119,7 +118,7 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
     job.options.check(&job.file)?;
     tokio::pin!(stop);
     let mut floor = Floor {
-        local,
+        shop,
         errand,
         blobs: job.home.join("local/blobs"),
         engine: Engine::new(Policy::of(&job.file, &job.options, job.seed, job.history.start_cost)),
@@ -145,7 +144,7 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
         let due = told + TELL_EVERY;
         let wake = floor.next_wake();
         tokio::select! {
-            events = floor.local.next() => floor.take(events),
+            events = floor.shop.next() => floor.take(events),
             () = tokio::time::sleep_until(wake) => floor.feed(Input::Tick, None),
             () = tokio::time::sleep_until(due), if floor.shown.changed => {}
             () = &mut stop => floor.feed(Input::Stop { reason: "stopped by you".into() }, None),
@@ -183,7 +182,7 @@ fn plan(job: &Job, lists: &[(Variant, Vec<ListedTest>)]) -> Result<(Plan, RunOpt
 }
 
 struct Floor {
-    local: Local,
+    shop: Shop,
     errand: Errand,
     blobs: PathBuf,
     engine: Engine,
@@ -195,9 +194,9 @@ struct Floor {
 impl Floor {
     async fn list(&mut self, variant: &Variant) -> Result<Vec<ListedTest>, Error> {
         let errand = Errand { variant: variant.pairs().to_vec(), ..self.errand.clone() };
-        self.local.tell(ToWorker::List(Box::new(ListJob { job: "list-here".into(), slot: 0, errand })));
+        self.shop.tell(ToWorker::List(Box::new(ListJob { job: "list-here".into(), slot: 0, errand })));
         loop {
-            for event in self.local.next().await {
+            for event in self.shop.next().await {
                 if let WorkerEvent::Listed { result, .. } = event {
                     let path = self.blobs.join(result.map_err(Error::Void)?);
                     let output = std::fs::read(&path).map_err(|e| file_error(&path, &e))?;
@@ -274,8 +273,8 @@ impl Floor {
             self.shown.changed = true;
             match effect {
                 Effect::Grant(grant) => self.grant(grant),
-                Effect::Revoke { batch, .. } => self.local.tell(ToWorker::Revoke { key: KEY(batch) }),
-                Effect::GiveBack { batch, .. } => self.local.tell(ToWorker::GiveBack { key: KEY(batch) }),
+                Effect::Revoke { batch, .. } => self.shop.tell(ToWorker::Revoke { key: KEY(batch) }),
+                Effect::GiveBack { batch, .. } => self.shop.tell(ToWorker::GiveBack { key: KEY(batch) }),
                 Effect::Attempt(kept) => {
                     let log = report.as_ref().map(|r| self.log_of(&r.log)).unwrap_or_default();
                     self.shown.attempt(&self.engine, kept, report.take(), log);
@@ -319,12 +318,6 @@ impl Floor {
             entries: grant.entries.iter().map(entry).collect(),
             attempt: grant.attempt,
         };
-        self.local.tell(ToWorker::Grant(Box::new(message)));
+        self.shop.tell(ToWorker::Grant(Box::new(message)));
     }
-}
-
-/// The verdict of a run that could not be carried out.
-#[must_use]
-pub fn verdict_of(error: &Error) -> Option<Verdict> {
-    matches!(error, Error::Void(_)).then_some(Verdict::Void)
 }

@@ -1,7 +1,7 @@
 //! The worker: takes batches over its link, runs them in processes of their own, reads results as they appear, and
 //! reports them until the service has stored them. It never sees the store.
 //!
-//! [`link`](self) talks to the service, [`Local`] does the same work without one, `source` fetches and prepares a suite's files once, `batch` runs a batch,
+//! [`link`](self) talks to the service, [`Shop`] has the slots, with a link or without, `source` fetches and prepares a suite's files once, `batch` runs a batch,
 //! `progress` attributes results to tests, `process` starts processes and ends whole trees of them, `capture` keeps what
 //! they print within bounds, and `files` finds what they leave behind.
 
@@ -9,15 +9,15 @@ mod batch;
 mod capture;
 mod files;
 mod link;
-mod local;
 mod process;
 mod progress;
+mod shop;
 mod source;
 
 use std::{collections::BTreeMap, path::PathBuf};
 
 pub use link::run;
-pub use local::Local;
+pub use shop::Shop;
 
 /// How to work.
 #[derive(Debug, Clone, Default)]

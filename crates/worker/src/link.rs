@@ -1,33 +1,23 @@
 //! The link to the service: dialled, kept up, and dialled again; what is not acknowledged is sent again.
 
 use std::{
-    collections::{BTreeMap, BTreeSet, HashMap, VecDeque},
+    collections::{BTreeMap, BTreeSet, VecDeque},
     path::PathBuf,
-    sync::Arc,
     time::Duration,
 };
 
 use futures::{SinkExt, StreamExt};
 use kesmo_wire::{
     digest,
-    link::{BatchKey, FromWorker, Grant, Hello, ListJob, ToWorker, WorkerEvent},
+    link::{BatchKey, FromWorker, Hello, ToWorker, WorkerEvent},
 };
-use tokio::{
-    net::TcpStream,
-    sync::{mpsc, watch},
-    time::Instant,
-};
+use tokio::{net::TcpStream, time::Instant};
 use tokio_tungstenite::{
     MaybeTlsStream, WebSocketStream,
     tungstenite::{Message, client::IntoClientRequest, http::HeaderValue},
 };
 
-use crate::{
-    Config, Error,
-    batch::{self, Order, Tools},
-    process, random_mark,
-    source::Sources,
-};
+use crate::{Config, Error, shop::Shop};
 
 type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
 
@@ -83,11 +73,6 @@ impl Uploads {
     }
 }
 
-pub(crate) enum Job {
-    Batch(Box<Grant>, watch::Receiver<Order>),
-    List(Box<ListJob>),
-}
-
 /// What of this worker's doing is not acknowledged yet.
 #[derive(Default)]
 struct Unstored {
@@ -106,69 +91,14 @@ impl Unstored {
 }
 
 struct Worker {
-    config: Config,
-    process: String,
-    slots: Vec<mpsc::UnboundedSender<Job>>,
-    /// Batches that are granted and whose end is not acknowledged; with a switch to revoke them.
-    holds: HashMap<BatchKey, watch::Sender<Order>>,
+    /// Its slots; it holds the switches of batches that are granted and whose end is not acknowledged.
+    shop: Shop,
     /// What runs in them, to say again after a reconnect.
     running: BTreeMap<BatchKey, BTreeSet<u32>>,
     listing: BTreeSet<String>,
     unstored: Unstored,
     /// Events that wait for more of them.
     gathered: Vec<WorkerEvent>,
-    coming: mpsc::Receiver<Vec<WorkerEvent>>,
-}
-
-/// A worker's home, slots and tools.
-pub(crate) struct Shop {
-    pub config: Config,
-    pub mark: String,
-    pub tools: Tools,
-    pub slots: Vec<mpsc::UnboundedSender<Job>>,
-    pub coming: mpsc::Receiver<Vec<WorkerEvent>>,
-    /// Held as long as the shop is open.
-    _lock: std::fs::File,
-}
-
-/// Takes the home folder, clears away what a worker left there that was killed, and starts the slots.
-pub(crate) fn open_shop(config: Config) -> Result<Shop, Error> {
-    let home = config.home.clone();
-    std::fs::create_dir_all(home.join("batches")).map_err(|e| Error::file(&home, &e))?;
-    let home = home.canonicalize().map_err(|e| Error::file(&home, &e))?;
-    let lock_path = home.join("lock");
-    let lock = std::fs::File::create(&lock_path).map_err(|e| Error::file(&lock_path, &e))?;
-    if lock.try_lock().is_err() {
-        return Err(Error::FolderTaken(home.display().to_string()));
-    }
-    let config = Config { home: home.clone(), url: config.url.trim_end_matches('/').to_owned(), ..config };
-    process::become_subreaper();
-    // A worker that was killed here may have left processes and files.
-    let mark_path = home.join("mark");
-    if let Ok(before) = std::fs::read_to_string(&mark_path) {
-        let left = process::kill_marked_of(before.trim());
-        if left > 0 {
-            tracing::warn!("{left} processes of a worker that was killed were ended");
-        }
-    }
-    let mark = random_mark();
-    std::fs::write(&mark_path, &mark).map_err(|e| Error::file(&mark_path, &e))?;
-    for old in std::fs::read_dir(home.join("batches")).map_err(|e| Error::file(&home, &e))?.flatten() {
-        std::fs::remove_dir_all(old.path()).map_err(|e| Error::file(&old.path(), &e))?;
-    }
-
-    let client = reqwest::Client::new();
-    let (sender, coming) = mpsc::channel(1024);
-    let tools = Tools {
-        sources: Arc::new(Sources::new(config.clone(), client.clone(), mark.clone())),
-        uploads: Uploads::new(client, &config),
-        events: sender,
-        home,
-        worker: config.name.clone(),
-        mark: mark.clone(),
-    };
-    let slots = (0..config.slots).map(|_| start_slot(tools.clone())).collect();
-    Ok(Shop { config, mark, tools, slots, coming, _lock: lock })
 }
 
 /// Works until `leave` resolves: then running batches are ended and go back.
@@ -176,48 +106,15 @@ pub(crate) fn open_shop(config: Config) -> Result<Shop, Error> {
 /// # Errors
 /// If the home folder cannot be used, or the service refuses this worker.
 pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), Error> {
-    let Shop { config, mark, tools: _tools, slots, coming, _lock } = open_shop(config)?;
     let mut worker = Worker {
-        config,
-        process: mark.clone(),
-        slots,
-        holds: HashMap::new(),
+        shop: Shop::open(config)?,
         running: BTreeMap::new(),
         listing: BTreeSet::new(),
         unstored: Unstored::default(),
         gathered: Vec::new(),
-        coming,
     };
     tokio::pin!(leave);
-    let result = worker.stay_linked(leave).await;
-    process::kill_marked_of(&mark);
-    result
-}
-
-fn start_slot(tools: Tools) -> mpsc::UnboundedSender<Job> {
-    let (sender, mut jobs) = mpsc::unbounded_channel();
-    tokio::spawn(async move {
-        while let Some(job) = jobs.recv().await {
-            match job {
-                Job::Batch(grant, order) => batch::run(&tools, *grant, order).await,
-                Job::List(job) => {
-                    let result = list(&tools, &job).await;
-                    let event = WorkerEvent::Listed { job: job.job, result };
-                    if tools.events.send(vec![event]).await.is_err() {
-                        return;
-                    }
-                }
-            }
-        }
-    });
-    sender
-}
-
-async fn list(tools: &Tools, job: &ListJob) -> Result<String, String> {
-    let ready = tools.sources.ready(&job.errand).await?;
-    let mark = format!("{}-list-{}", tools.mark, &job.job[..8.min(job.job.len())]);
-    let output = tools.sources.list(&ready, &job.errand, &mark).await?;
-    Ok(tools.uploads.send(output).await)
+    worker.stay_linked(leave).await
 }
 
 /// Why a link ended.
@@ -240,7 +137,7 @@ impl Worker {
             };
             let ended = match dialled {
                 Ok(mut socket) => {
-                    tracing::info!(service = self.config.url, slots = self.config.slots, "linked");
+                    tracing::info!(service = self.shop.config.url, slots = self.shop.config.slots, "linked");
                     pause = Duration::from_millis(100);
                     said = false;
                     self.carry(&mut socket, &mut leave).await
@@ -252,7 +149,7 @@ impl Worker {
                 Ended::Refused(message) => return Err(Error::Refused(message)),
                 Ended::Cut(why) => {
                     if !said {
-                        tracing::warn!(service = self.config.url, "not linked, trying again: {why}");
+                        tracing::warn!(service = self.shop.config.url, "not linked, trying again: {why}");
                         said = true;
                     }
                 }
@@ -267,10 +164,10 @@ impl Worker {
 
     async fn dial(&self) -> Result<Socket, Ended> {
         let cut = |e: &dyn std::fmt::Display| Ended::Cut(e.to_string());
-        let address = self.config.url.strip_prefix("http://").map(|rest| format!("ws://{rest}/api/work/link"));
-        let address = address.ok_or_else(|| Ended::Refused(Error::Address(self.config.url.clone()).to_string()))?;
+        let address = self.shop.config.url.strip_prefix("http://").map(|rest| format!("ws://{rest}/api/work/link"));
+        let address = address.ok_or_else(|| Ended::Refused(Error::Address(self.shop.config.url.clone()).to_string()))?;
         let mut request = address.into_client_request().map_err(|e| Ended::Refused(e.to_string()))?;
-        let bearer = HeaderValue::from_str(&format!("Bearer {}", self.config.token));
+        let bearer = HeaderValue::from_str(&format!("Bearer {}", self.shop.config.token));
         let bearer = bearer.map_err(|_| Ended::Refused("the token holds characters that no token has".into()))?;
         request.headers_mut().insert("Authorization", bearer);
         let dialled = tokio::time::timeout(Duration::from_secs(10), tokio_tungstenite::connect_async(request)).await;
@@ -292,15 +189,15 @@ impl Worker {
 
     fn hello(&self) -> FromWorker {
         FromWorker::Hello(Hello {
-            name: self.config.name.clone(),
-            pool: self.config.pool.clone(),
-            slots: self.config.slots,
-            offers: self.config.offers.clone(),
-            process: self.process.clone(),
-            holds: self.holds.keys().copied().collect(),
+            name: self.shop.config.name.clone(),
+            pool: self.shop.config.pool.clone(),
+            slots: self.shop.config.slots,
+            offers: self.shop.config.offers.clone(),
+            process: self.shop.mark.clone(),
+            holds: self.shop.held().collect(),
             listing: self.listing.iter().cloned().collect(),
-            ease: self.config.ease,
-            only_run: self.config.only_run.clone(),
+            ease: self.shop.config.ease,
+            only_run: self.shop.config.only_run.clone(),
         })
     }
 
@@ -346,10 +243,10 @@ impl Worker {
                         Err(e) => return Ended::Cut(format!("a message of the service cannot be read: {e}")),
                     }
                 }
-                events = self.coming.recv(), if room => {
+                events = self.shop.coming.recv(), if room => {
                     let Some(events) = events else { return Ended::Left };
                     self.gathered.extend(events);
-                    while self.gathered.len() < MOST_EVENTS && let Ok(more) = self.coming.try_recv() {
+                    while self.gathered.len() < MOST_EVENTS && let Ok(more) = self.shop.coming.try_recv() {
                         self.gathered.extend(more);
                     }
                     let frees = |e: &WorkerEvent| {
@@ -437,60 +334,33 @@ impl Worker {
     }
 
     fn take(&mut self, message: ToWorker) {
-        match message {
-            ToWorker::Grant(grant) => {
-                let (switch, order) = watch::channel(Order::GoOn);
-                self.holds.insert(grant.key, switch);
-                let slot = usize::from(grant.slot);
-                self.give(slot, Job::Batch(grant, order));
-            }
+        match &message {
             ToWorker::List(job) => {
                 self.listing.insert(job.job.clone());
-                let slot = usize::from(job.slot);
-                self.give(slot, Job::List(job));
             }
             ToWorker::Revoke { key } => {
-                if let Some(switch) = self.holds.get(&key) {
-                    switch.send_replace(Order::Revoke);
-                }
-                self.running.remove(&key);
+                self.running.remove(key);
             }
-            ToWorker::GiveBack { key } => {
-                if let Some(switch) = self.holds.get(&key) {
-                    // A batch that is revoked stays so.
-                    switch.send_if_modified(|order| {
-                        *order < Order::GiveBack && {
-                            *order = Order::GiveBack;
-                            true
-                        }
-                    });
-                }
-            }
-            ToWorker::Stored { number } => {
-                while self.unstored.reports.front().is_some_and(|(n, _)| *n <= number) {
-                    let Some((_, events)) = self.unstored.reports.pop_front() else { break };
-                    self.unstored.events -= events.len();
-                    for event in events {
-                        match event {
-                            WorkerEvent::BatchEnded { key, .. } => {
-                                self.holds.remove(&key);
-                            }
-                            WorkerEvent::Listed { job, .. } => {
-                                self.listing.remove(&job);
-                            }
-                            _ => {}
-                        }
-                    }
-                }
-            }
-            ToWorker::Welcome { .. } | ToWorker::Refused { .. } => {}
+            ToWorker::Stored { number } => self.stored(*number),
+            _ => {}
         }
+        self.shop.tell(message);
     }
 
-    fn give(&self, slot: usize, job: Job) {
-        match self.slots.get(slot) {
-            Some(sender) if sender.send(job).is_ok() => {}
-            _ => tracing::error!(slot, "the service gave work to a slot that is not here"),
+    /// Reports up to this number are stored.
+    fn stored(&mut self, number: u64) {
+        while self.unstored.reports.front().is_some_and(|(n, _)| *n <= number) {
+            let Some((_, events)) = self.unstored.reports.pop_front() else { break };
+            self.unstored.events -= events.len();
+            for event in events {
+                match event {
+                    WorkerEvent::BatchEnded { key, .. } => self.shop.forget(key),
+                    WorkerEvent::Listed { job, .. } => {
+                        self.listing.remove(&job);
+                    }
+                    _ => {}
+                }
+            }
         }
     }
 }

@@ -1,0 +1,166 @@
+//! A worker's home and its slots, told what to do: over a link, or by the program that holds it.
+
+use std::{collections::HashMap, sync::Arc};
+
+use kesmo_wire::link::{BatchKey, Grant, ListJob, ToWorker, WorkerEvent};
+use tokio::sync::{mpsc, watch};
+
+use crate::{
+    Config, Error,
+    batch::{self, Order, Tools},
+    link::Uploads,
+    process, random_mark,
+    source::Sources,
+};
+
+enum Job {
+    Batch(Box<Grant>, watch::Receiver<Order>),
+    List(Box<ListJob>),
+}
+
+/// A worker's slots. Dropping it ends everything that they started.
+pub struct Shop {
+    pub(crate) config: Config,
+    /// Marks every process that is started here, and tells this worker from others of its name.
+    pub(crate) mark: String,
+    /// What happens in the slots.
+    pub(crate) coming: mpsc::Receiver<Vec<WorkerEvent>>,
+    slots: Vec<mpsc::UnboundedSender<Job>>,
+    /// Batches that were granted and are not forgotten, with what they are to do.
+    switches: HashMap<BatchKey, watch::Sender<Order>>,
+    /// Held as long as the shop is open.
+    _lock: std::fs::File,
+}
+
+impl Shop {
+    /// Takes the home folder, clears away what a worker left there that was killed, and starts the slots.
+    ///
+    /// # Errors
+    /// If the home folder cannot be used, or another worker uses it.
+    pub fn open(config: Config) -> Result<Self, Error> {
+        let home = config.home.clone();
+        std::fs::create_dir_all(home.join("batches")).map_err(|e| Error::file(&home, &e))?;
+        let home = home.canonicalize().map_err(|e| Error::file(&home, &e))?;
+        let lock_path = home.join("lock");
+        let lock = std::fs::File::create(&lock_path).map_err(|e| Error::file(&lock_path, &e))?;
+        if lock.try_lock().is_err() {
+            return Err(Error::FolderTaken(home.display().to_string()));
+        }
+        let config = Config { home: home.clone(), url: config.url.trim_end_matches('/').to_owned(), ..config };
+        process::become_subreaper();
+        // A worker that was killed here may have left processes and files.
+        let mark_path = home.join("mark");
+        if let Ok(before) = std::fs::read_to_string(&mark_path) {
+            let left = process::kill_marked_of(before.trim());
+            if left > 0 {
+                tracing::warn!("{left} processes of a worker that was killed were ended");
+            }
+        }
+        let mark = random_mark();
+        std::fs::write(&mark_path, &mark).map_err(|e| Error::file(&mark_path, &e))?;
+        for old in std::fs::read_dir(home.join("batches")).map_err(|e| Error::file(&home, &e))?.flatten() {
+            std::fs::remove_dir_all(old.path()).map_err(|e| Error::file(&old.path(), &e))?;
+        }
+
+        let client = reqwest::Client::new();
+        let (sender, coming) = mpsc::channel(1024);
+        let tools = Tools {
+            sources: Arc::new(Sources::new(config.clone(), client.clone(), mark.clone())),
+            uploads: Uploads::new(client, &config),
+            events: sender,
+            home,
+            worker: config.name.clone(),
+            mark: mark.clone(),
+        };
+        let slots = (0..config.slots).map(|_| start_slot(tools.clone())).collect();
+        Ok(Self { config, mark, coming, slots, switches: HashMap::new(), _lock: lock })
+    }
+
+    /// What happened since the last time; waits until something does. Batches that ended are forgotten.
+    pub async fn next(&mut self) -> Vec<WorkerEvent> {
+        let mut events = self.coming.recv().await.unwrap_or_default();
+        while let Ok(more) = self.coming.try_recv() {
+            events.extend(more);
+        }
+        for event in &events {
+            if let WorkerEvent::BatchEnded { key, .. } = event {
+                self.forget(*key);
+            }
+        }
+        events
+    }
+
+    /// Does what a service asks for; what is only about the link is passed over.
+    pub fn tell(&mut self, message: ToWorker) {
+        match message {
+            ToWorker::Grant(grant) => {
+                let (switch, order) = watch::channel(Order::GoOn);
+                self.switches.insert(grant.key, switch);
+                self.give(grant.slot, Job::Batch(grant, order));
+            }
+            ToWorker::List(job) => self.give(job.slot, Job::List(job)),
+            ToWorker::Revoke { key } => self.order(key, Order::Revoke),
+            ToWorker::GiveBack { key } => self.order(key, Order::GiveBack),
+            ToWorker::Welcome { .. } | ToWorker::Refused { .. } | ToWorker::Stored { .. } => {}
+        }
+    }
+
+    /// The batches that were granted and are not forgotten.
+    pub(crate) fn held(&self) -> impl Iterator<Item = BatchKey> {
+        self.switches.keys().copied()
+    }
+
+    pub(crate) fn forget(&mut self, batch: BatchKey) {
+        self.switches.remove(&batch);
+    }
+
+    fn give(&self, slot: u16, job: Job) {
+        match self.slots.get(usize::from(slot)) {
+            Some(sender) if sender.send(job).is_ok() => {}
+            _ => tracing::error!(slot, "work was given to a slot that is not here"),
+        }
+    }
+
+    /// Orders only grow: a batch that is revoked stays so.
+    fn order(&self, batch: BatchKey, new: Order) {
+        if let Some(switch) = self.switches.get(&batch) {
+            switch.send_if_modified(|order| {
+                let more = *order < new;
+                *order = new.max(*order);
+                more
+            });
+        }
+    }
+}
+
+impl Drop for Shop {
+    fn drop(&mut self) {
+        process::kill_marked_of(&self.mark);
+    }
+}
+
+fn start_slot(tools: Tools) -> mpsc::UnboundedSender<Job> {
+    let (sender, mut jobs) = mpsc::unbounded_channel();
+    tokio::spawn(async move {
+        while let Some(job) = jobs.recv().await {
+            match job {
+                Job::Batch(grant, order) => batch::run(&tools, *grant, order).await,
+                Job::List(job) => {
+                    let result = list(&tools, &job).await;
+                    let event = WorkerEvent::Listed { job: job.job, result };
+                    if tools.events.send(vec![event]).await.is_err() {
+                        return;
+                    }
+                }
+            }
+        }
+    });
+    sender
+}
+
+async fn list(tools: &Tools, job: &ListJob) -> Result<String, String> {
+    let ready = tools.sources.ready(&job.errand).await?;
+    let mark = format!("{}-list-{}", tools.mark, &job.job[..8.min(job.job.len())]);
+    let output = tools.sources.list(&ready, &job.errand, &mark).await?;
+    Ok(tools.uploads.send(output).await)
+}
