@@ -21,10 +21,10 @@ use kesmo_core::{
     },
     run::{BatchId, Effect, Engine, Fit, Input, Policy, WorkerId},
     suite::{ListedTest, SuiteFile, Variant, listing},
-    time::{Span, Timestamp},
+    time::Timestamp,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, Errand, Grant, GrantedEntry, ListJob, Log, ToWorker, WorkerEvent},
+    link::{AttemptReport, BatchKey, Errand, Grant, ListJob, Log, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
 };
 use kesmo_worker::{Config, Shop};
@@ -88,7 +88,8 @@ fn now() -> Timestamp {
     Timestamp(Utc::now().timestamp_micros())
 }
 
-const KEY: fn(BatchId) -> BatchKey = |batch| BatchKey { run: 0, batch: batch.0 };
+/// The id of the one run.
+const RUN: i64 = 0;
 const HERE: WorkerId = WorkerId(0);
 
 /// Runs a job to its verdict, or until `stop` resolves; then the run is stopped.
@@ -241,40 +242,28 @@ impl Floor {
 
     fn take(&mut self, events: Vec<WorkerEvent>) {
         for event in events {
+            if let Some((_, input)) = event.input() {
+                let report = if let WorkerEvent::Ended(report) = event { Some(*report) } else { None };
+                self.feed(input, report);
+                continue;
+            }
             match event {
-                WorkerEvent::Began { key, entry, .. } => {
-                    self.feed(Input::Began { batch: BatchId(key.batch), entry }, None);
-                }
-                WorkerEvent::Ended(report) => {
-                    let input = Input::Ended {
-                        batch: BatchId(report.key.batch),
-                        entry: report.entry,
-                        ended: report.ended,
-                        spent: Span(report.spent_us),
-                    };
-                    self.feed(input, Some(*report));
-                }
-                WorkerEvent::GaveBack { key, entries } => {
-                    self.feed(Input::GaveBack { batch: BatchId(key.batch), entries }, None);
-                }
-                WorkerEvent::BatchEnded { key, end } => {
-                    self.feed(Input::BatchEnded { batch: BatchId(key.batch), end }, None);
-                }
                 WorkerEvent::Note { text, .. } => self.shown.note(text),
                 WorkerEvent::Kept { key, entry, files } => self.shown.kept(key.batch, entry, files),
-                WorkerEvent::Listed { .. } => {}
+                _ => {}
             }
         }
     }
 
     fn feed(&mut self, input: Input, report: Option<AttemptReport>) {
+        let key = |batch: BatchId| BatchKey { run: RUN, batch: batch.0 };
         let mut report = report;
         for effect in self.engine.handle(input, now()) {
             self.shown.changed = true;
             match effect {
                 Effect::Grant(grant) => self.grant(grant),
-                Effect::Revoke { batch, .. } => self.shop.tell(ToWorker::Revoke { key: KEY(batch) }),
-                Effect::GiveBack { batch, .. } => self.shop.tell(ToWorker::GiveBack { key: KEY(batch) }),
+                Effect::Revoke { batch, .. } => self.shop.tell(ToWorker::Revoke { key: key(batch) }),
+                Effect::GiveBack { batch, .. } => self.shop.tell(ToWorker::GiveBack { key: key(batch) }),
                 Effect::Attempt(kept) => {
                     let log = report.as_ref().map(|r| self.log_of(&r.log)).unwrap_or_default();
                     self.shown.attempt(&self.engine, kept, report.take(), log);
@@ -305,19 +294,7 @@ impl Floor {
 
     fn grant(&mut self, grant: kesmo_core::run::Grant) {
         self.slots[usize::from(grant.slot)] = Some(grant.batch);
-        let plan = self.engine.plan();
-        let entry = |index: &u32| {
-            let planned = &plan.entries[*index as usize];
-            GrantedEntry { index: *index, name: planned.name.to_string(), limit_us: planned.limit.0 }
-        };
-        let variant = plan.variant_of(grant.entries[0]).pairs().to_vec();
-        let message = Grant {
-            key: KEY(grant.batch),
-            slot: grant.slot,
-            errand: Errand { variant, ..self.errand.clone() },
-            entries: grant.entries.iter().map(entry).collect(),
-            attempt: grant.attempt,
-        };
+        let message = Grant::new(RUN, &grant, self.engine.plan(), &self.errand);
         self.shop.tell(ToWorker::Grant(Box::new(message)));
     }
 }

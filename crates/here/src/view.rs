@@ -17,7 +17,7 @@ use kesmo_core::{
     words::{Outcome, Verdict},
 };
 use kesmo_wire::{
-    api::{CauseOf, Entries, Entry, Run, RunSummary, Slot},
+    api::{CauseOf, Entries, Entry, Run, RunSummary, Slot, entry_name},
     link::{AttemptReport, KeptFile},
     live::{AttemptChange, DecidedChange, RunChange, RunSlot, RunSnapshot, letter, thin},
 };
@@ -264,25 +264,16 @@ impl Finished {
             let failing = history.iter().find(|a| a.kept.ended.failing())?;
             Some((*index, failing.message.clone()))
         });
-        let view = |cause: kesmo_core::record::Cause<u32>| CauseOf {
-            count: cause.members.len() as u32,
-            flaky: cause.members.iter().filter(|i| self.entries[**i as usize].outcome == Some(Outcome::Flaky)).count()
-                as u32,
-            tests: cause.members.iter().take(20).map(|i| (*i, self.entries[*i as usize].test.clone())).collect(),
-            likeness: cause.likeness,
-            example: cause.example,
-        };
+        let entry = |i: u32| &self.entries[i as usize];
+        let name = |i: u32| entry(i).test.clone();
+        let view = |cause| CauseOf::new(cause, name, |i| entry(i).outcome == Some(Outcome::Flaky));
         causes(first).into_iter().map(view).collect()
     }
 
     /// The run as a report.
     #[must_use]
     pub fn report(&self, format: Format) -> String {
-        let names: Vec<String> = self
-            .entries
-            .iter()
-            .map(|e| if e.repeat > 0 { format!("{} #{}", e.test, e.repeat) } else { e.test.clone() })
-            .collect();
+        let names: Vec<String> = self.entries.iter().map(|e| entry_name(&e.test, "", e.repeat)).collect();
         let attempt = |a: &'_ Attempt| -> (kesmo_core::words::Ended, String, String) {
             (a.kept.ended, a.message.clone(), a.detail.clone())
         };

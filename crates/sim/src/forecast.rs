@@ -171,13 +171,10 @@ pub fn makespan(plan: &Plan, policy: &Policy, slots: u32, seed: u64) -> Span {
                     engine.handle(Input::GaveBack { batch, entries }, now);
                 }
             }
-            if engine.wants_slots() && !free.is_empty() && heap.is_empty() {
+            if engine.wants_slots() && heap.is_empty() {
                 // Only a pause can hold all slots up.
                 now = engine.wake_at(now).unwrap_or(now + Span::millis(1));
                 engine.handle(Input::Tick, now);
-                continue;
-            }
-            if engine.wants_slots() && free.len() == slots as usize {
                 continue;
             }
         }

@@ -8,7 +8,9 @@ use utoipa::ToSchema;
 
 use kesmo_core::{
     format::Step,
+    name::shorten,
     plan::{RetriesFrom, RunOptions},
+    record::Cause,
     run::{AttemptStats, Tally},
     words::{Ended, Outcome, Phase, Verdict},
 };
@@ -328,6 +330,22 @@ pub struct CauseOf {
     pub tests: Vec<(u32, String)>,
 }
 
+impl CauseOf {
+    /// Tests that a cause names.
+    const MOST_NAMED: usize = 20;
+
+    /// A cause of a run, with what is known of its entries.
+    pub fn new(cause: Cause<u32>, name: impl Fn(u32) -> String, is_flaky: impl Fn(u32) -> bool) -> Self {
+        Self {
+            count: cause.members.len() as u32,
+            flaky: cause.members.iter().filter(|i| is_flaky(**i)).count() as u32,
+            tests: cause.members.iter().take(Self::MOST_NAMED).map(|i| (*i, name(*i))).collect(),
+            likeness: cause.likeness,
+            example: shorten(&cause.example, 500),
+        }
+    }
+}
+
 /// What one slot carried out of a run.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Shard {
@@ -468,6 +486,20 @@ pub struct Entry {
     /// What its last failing attempt said.
     pub message: String,
     pub worker: Option<String>,
+}
+
+/// An entry's name for people: the test, its variant and which repetition it is, as far as it has them.
+///
+/// ```
+/// use kesmo_wire::api::entry_name;
+/// assert_eq!(entry_name("gate/late", "screen=phone", 3), "gate/late (screen=phone) #3");
+/// assert_eq!(entry_name("gate/late", "", 0), "gate/late");
+/// ```
+#[must_use]
+pub fn entry_name(test: &str, variant: &str, repeat: u32) -> String {
+    let variant = if variant.is_empty() { String::new() } else { format!(" ({variant})") };
+    let repeat = if repeat == 0 { String::new() } else { format!(" #{repeat}") };
+    format!("{test}{variant}{repeat}")
 }
 
 /// A page of entries.

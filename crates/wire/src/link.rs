@@ -8,13 +8,25 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use kesmo_core::{format::Step, run::BatchEnd, words::Ended};
+use kesmo_core::{
+    format::Step,
+    plan::Plan,
+    run::{self, BatchEnd, BatchId, Input},
+    time::Span,
+    words::Ended,
+};
 
 /// A batch of a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct BatchKey {
     pub run: i64,
     pub batch: u32,
+}
+
+impl BatchKey {
+    fn id(self) -> BatchId {
+        BatchId(self.batch)
+    }
 }
 
 /// What a worker says.
@@ -68,6 +80,24 @@ pub enum WorkerEvent {
     BatchEnded { key: BatchKey, end: BatchEnd },
     /// A listing job ended: the tests as the list command printed them, uploaded under this digest, or why not.
     Listed { job: String, result: Result<String, String> },
+}
+
+impl WorkerEvent {
+    /// What a run's engine is told of it, with the run; `None` where it is none of an engine's business.
+    #[must_use]
+    pub fn input(&self) -> Option<(i64, Input)> {
+        let (key, input) = match self {
+            Self::Began { key, entry, .. } => (key, Input::Began { batch: key.id(), entry: *entry }),
+            Self::Ended(report) => {
+                let AttemptReport { key, entry, ended, spent_us, .. } = report.as_ref();
+                (key, Input::Ended { batch: key.id(), entry: *entry, ended: *ended, spent: Span(*spent_us) })
+            }
+            Self::GaveBack { key, entries } => (key, Input::GaveBack { batch: key.id(), entries: entries.clone() }),
+            Self::BatchEnded { key, end } => (key, Input::BatchEnded { batch: key.id(), end: end.clone() }),
+            Self::Kept { .. } | Self::Note { .. } | Self::Listed { .. } => return None,
+        };
+        Some((key.run, input))
+    }
 }
 
 /// How an attempt ended.
@@ -159,6 +189,25 @@ pub struct Grant {
     pub attempt: Option<u16>,
 }
 
+impl Grant {
+    /// The batch that an engine granted, of the run with that id. `errand` is the run's; the batch's variant is put in.
+    #[must_use]
+    pub fn new(run: i64, granted: &run::Grant, plan: &Plan, errand: &Errand) -> Self {
+        let entry = |index: &u32| {
+            let planned = &plan.entries[*index as usize];
+            GrantedEntry { index: *index, name: planned.name.to_string(), limit_us: planned.limit.0 }
+        };
+        let variant = plan.variant_of(granted.entries[0]).pairs().to_vec();
+        Self {
+            key: BatchKey { run, batch: granted.batch.0 },
+            slot: granted.slot,
+            errand: Errand { variant, ..errand.clone() },
+            entries: granted.entries.iter().map(entry).collect(),
+            attempt: granted.attempt,
+        }
+    }
+}
+
 /// An entry of a batch.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct GrantedEntry {
@@ -215,6 +264,25 @@ mod tests {
         assert!(text.starts_with(r#"{"say":"report","number":9,"#), "{text}");
         assert!(!text.contains("detail"), "what is empty is not sent");
         assert_eq!(again(&FromWorker::Leaving), r#"{"say":"leaving"}"#);
+    }
+
+    #[test]
+    fn an_engine_is_told_what_concerns_it() {
+        let key = BatchKey { run: 7, batch: 3 };
+        let told = |event: WorkerEvent| event.input().map(|(run, input)| format!("{run} {input:?}"));
+        assert_eq!(
+            told(WorkerEvent::GaveBack { key, entries: vec![4] }),
+            Some("7 GaveBack { batch: BatchId(3), entries: [4] }".into())
+        );
+        assert_eq!(
+            told(WorkerEvent::Began { key, entry: 2, at_us: 1 }),
+            Some("7 Began { batch: BatchId(3), entry: 2 }".into())
+        );
+        assert_eq!(
+            told(WorkerEvent::BatchEnded { key, end: BatchEnd::Done }),
+            Some("7 BatchEnded { batch: BatchId(3), end: Done }".into())
+        );
+        assert_eq!(told(WorkerEvent::Note { key, text: "a remark".into() }), None);
     }
 
     #[test]

@@ -1,7 +1,8 @@
 //! The worker: takes batches over its link, runs them in processes of their own, reads results as they appear, and
 //! reports them until the service has stored them. It never sees the store.
 //!
-//! [`link`](self) talks to the service, [`Shop`] has the slots, with a link or without, `source` fetches and prepares a suite's files once, `batch` runs a batch,
+//! [`link`](self) talks to the service, [`Shop`] has the slots, with a link or without, `source` fetches and prepares a
+//! suite's files once, `batch` runs a batch,
 //! `progress` attributes results to tests, `process` starts processes and ends whole trees of them, `capture` keeps what
 //! they print within bounds, and `files` finds what they leave behind.
 

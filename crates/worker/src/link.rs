@@ -165,7 +165,8 @@ impl Worker {
     async fn dial(&self) -> Result<Socket, Ended> {
         let cut = |e: &dyn std::fmt::Display| Ended::Cut(e.to_string());
         let address = self.shop.config.url.strip_prefix("http://").map(|rest| format!("ws://{rest}/api/work/link"));
-        let address = address.ok_or_else(|| Ended::Refused(Error::Address(self.shop.config.url.clone()).to_string()))?;
+        let address =
+            address.ok_or_else(|| Ended::Refused(Error::Address(self.shop.config.url.clone()).to_string()))?;
         let mut request = address.into_client_request().map_err(|e| Ended::Refused(e.to_string()))?;
         let bearer = HeaderValue::from_str(&format!("Bearer {}", self.shop.config.token));
         let bearer = bearer.map_err(|_| Ended::Refused("the token holds characters that no token has".into()))?;

@@ -17,7 +17,7 @@ use crate::{
 };
 
 /// The suite's name and, of a folder, the bundle that was packed and uploaded.
-async fn suite_and_bundle(suite: &str, context: &Context) -> Result<(String, Option<String>), Failure> {
+pub async fn suite_and_bundle(suite: &str, context: &Context) -> Result<(String, Option<String>), Failure> {
     if !is_folder(suite) {
         return Ok((suite.to_owned(), None));
     }

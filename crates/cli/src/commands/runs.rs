@@ -8,7 +8,7 @@ use kesmo_core::{
     words::Outcome,
 };
 use kesmo_wire::api::{
-    Artifact, Attempt, Entries, Entry, EntryDetail, Run, RunSummary, Shard, StopRun, Variants, Worker,
+    Artifact, Attempt, Entries, Entry, EntryDetail, Run, RunSummary, Shard, StopRun, Variants, Worker, entry_name,
 };
 
 use super::print_json;
@@ -165,8 +165,7 @@ pub fn entries_table(entries: &[Entry]) -> String {
             None if e.running => view::paint(view::Paint::Running, "▸ running"),
             None => "– waiting".into(),
         };
-        let repeat = if e.repeat > 0 { format!(" #{}", e.repeat) } else { String::new() };
-        let mut row = vec![state, format!("{}{repeat}", e.test)];
+        let mut row = vec![state, entry_name(&e.test, "", e.repeat)];
         if variants {
             row.push(e.variant.clone());
         }

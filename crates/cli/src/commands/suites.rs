@@ -10,7 +10,7 @@ use kesmo_core::{
 };
 use kesmo_wire::api::{NewSuite, Suite as SuiteView, SuiteDetail, Tests as TestsView, TestsQuery};
 
-use super::print_json;
+use super::{planning::suite_and_bundle, print_json};
 use crate::{
     Context, Failure,
     arguments::{Suite, Tests},
@@ -125,15 +125,8 @@ pub fn is_folder(argument: &str) -> bool {
 }
 
 pub async fn tests(options: &Tests, context: &Context) -> Result<(), Failure> {
-    let mut query = TestsQuery { bundle: None, options: options.choosing.options()? };
-    let suite = if is_folder(&options.suite) {
-        let bundle = pack::pack(Path::new(&options.suite))?;
-        context.client.upload(&bundle).await?;
-        query.bundle = Some(bundle.digest);
-        bundle.suite
-    } else {
-        options.suite.clone()
-    };
+    let (suite, bundle) = suite_and_bundle(&options.suite, context).await?;
+    let query = TestsQuery { bundle, options: options.choosing.options()? };
     let found: TestsView = context.client.post(&format!("/api/suites/{suite}/tests"), &query).await?;
     if context.json {
         return print_json(&found);

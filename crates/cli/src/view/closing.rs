@@ -1,7 +1,7 @@
 //! The closing summary of a run.
 
 use kesmo_core::{name::shorten, time::Span, words::Outcome};
-use kesmo_wire::api::{CauseOf, Entries, Entry, Run};
+use kesmo_wire::api::{CauseOf, Entries, Entry, Run, entry_name};
 
 use super::{Paint, bold, columns, fit, outcome, paint, run_head};
 
@@ -20,14 +20,7 @@ pub struct Closing<'a> {
 
 /// An entry's name with its variant and repetition.
 pub fn name(entry: &Entry) -> String {
-    let mut name = entry.test.clone();
-    if !entry.variant.is_empty() {
-        name += &format!(" ({})", entry.variant);
-    }
-    if entry.repeat > 0 {
-        name += &format!(" #{}", entry.repeat);
-    }
-    name
+    entry_name(&entry.test, &entry.variant, entry.repeat)
 }
 
 fn attempts(count: u32) -> String {

@@ -37,19 +37,29 @@ impl Portion {
     /// assert!(Portion::parse("6/5").unwrap_err().to_string().contains("there are portions 1/5 to 5/5"));
     /// ```
     pub fn parse(text: &str) -> Result<Self, Error> {
-        let wrong = |why: String| Error::Options(format!("the portion {text:?} is none: {why}"));
         let numbers = text.split_once('/').and_then(|(n, of)| Some((n.trim().parse().ok()?, of.trim().parse().ok()?)));
-        let Some((number, of)): Option<(u32, u32)> = numbers else {
-            return Err(wrong("write which of how many, like 2/5".into()));
-        };
+        let (number, of) = numbers.ok_or_else(|| wrong(text, "write which of how many, like 2/5"))?;
+        Self::new(number, of)
+    }
+
+    /// The portion with that number, of so many.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub fn new(number: u32, of: u32) -> Result<Self, Error> {
+        let text = format!("{number}/{of}");
         if of == 0 || of > MOST_PORTIONS {
-            return Err(wrong(format!("there can be 1 to {MOST_PORTIONS} portions")));
+            return Err(wrong(&text, &format!("there can be 1 to {MOST_PORTIONS} portions")));
         }
         if number == 0 || number > of {
-            return Err(wrong(format!("there are portions 1/{of} to {of}/{of}")));
+            return Err(wrong(&text, &format!("there are portions 1/{of} to {of}/{of}")));
         }
         Ok(Self { number, of })
     }
+}
+
+fn wrong(text: &str, why: &str) -> Error {
+    Error::Options(format!("the portion {text:?} is none: {why}"))
 }
 
 /// Cuts a plan into portions: lists of entries in listed order. Together they are exactly the plan, and groups are not

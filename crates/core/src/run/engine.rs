@@ -163,6 +163,12 @@ impl Engine {
         }
     }
 
+    /// What it was told besides its plan.
+    #[must_use]
+    pub fn policy(&self) -> &Policy {
+        &self.policy
+    }
+
     /// Builds the engine of a running run again from what was kept. Its open batches are held to be with their workers
     /// until those come back ([`Input::WorkerBack`]) or are lost ([`Input::WorkerLost`]).
     #[must_use]
@@ -263,9 +269,10 @@ impl Engine {
             Input::Idle { slots } => {
                 // A run that may not use more slots has no use for idle ones.
                 let more = self.policy.shards.map_or(slots, |most| most.saturating_sub(self.slots_in_use()));
-                self.ask_back(slots.min(more), now, &mut effects);
+                self.ask_largest_back(slots.min(more), now, &mut effects);
             }
-            Input::Wanted => self.ask_back(1, now, &mut effects),
+            Input::Wanted => self.ask_largest_back(1, now, &mut effects),
+            Input::Crowded { batch } => self.ask_back(batch, &mut effects),
             Input::GaveBack { batch, entries } => self.gave_back(batch, &entries, now, &mut effects),
             Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
             // A worker cannot say of itself that it went away.
@@ -638,17 +645,10 @@ impl Engine {
         // What could end last goes before what failed recently.
         let even = self.left().0 / u64::from(self.usable_slots().max(1));
         let pressing = self.policy.shuffle.is_none() && next.is_some_and(|(_, urgency)| urgency > even);
-        let drawn = match next {
-            Some((class, _)) if pressing => Some(class),
-            _ => {
-                let first = self.ready.take_first(may);
-                if let Some((_, unit)) = first {
-                    return Some(self.hand_over(worker, slot, unit.entries, now));
-                }
-                next.map(|(class, _)| class)
-            }
-        };
-        if let Some(class) = drawn {
+        if !pressing && let Some((_, unit)) = self.ready.take_first(may) {
+            return Some(self.hand_over(worker, slot, unit.entries, now));
+        }
+        if let Some((class, _)) = next {
             let entries = self.draw(class)?;
             return Some(self.hand_over(worker, slot, entries, now));
         }
@@ -662,19 +662,21 @@ impl Engine {
                 && retry.group.is_none_or(|g| !self.busy_groups.contains(&g))
                 && !(self.policy.other_worker && retry.failed_on == Some(worker) && other_for(retry.class.variant))
         };
-        let retry = self.ready.take_retry(may_retry);
-        if retry.is_none() {
+        let Some(retry) = self.ready.take_retry(may_retry) else {
             self.blocked = self.blocked_by(taken);
-        }
-        let retry = retry?;
+            return None;
+        };
         Some(self.hand_over(worker, slot, vec![retry.entry], now))
     }
 
     /// How pressing a class is: its next unit's work, or all the work that must run one after the other because it shares
     /// a claim, whichever is more. So a chain is begun early enough not to become the tail.
     fn urgency(&self, class: &Class, unit: &Unit) -> u64 {
-        if self.policy.shuffle.is_some() || class.claims == 0 {
-            return if self.policy.shuffle.is_some() { 0 } else { unit.work.0 };
+        if self.policy.shuffle.is_some() {
+            return 0;
+        }
+        if class.claims == 0 {
+            return unit.work.0;
         }
         let claims = &self.plan.claim_sets[class.claims as usize];
         let sharing = |claim: &String| -> u64 {
@@ -686,6 +688,9 @@ impl Engine {
 
     /// If everything that waits needs claims that other runs hold: which, in words.
     fn blocked_by(&self, taken: &BTreeMap<String, String>) -> Option<String> {
+        if taken.is_empty() {
+            return None;
+        }
         let mut held: BTreeMap<&str, &str> = BTreeMap::new();
         for class in self.ready.waiting_classes() {
             let claims = &self.plan.claim_sets[class.claims as usize];
@@ -808,22 +813,16 @@ impl Engine {
 
     /// Asks the batches with the most work that has not begun to give it back, one for each idle slot, where that is worth
     /// starting other processes.
-    fn ask_back(&mut self, slots: u32, now: Timestamp, effects: &mut Vec<Effect>) {
-        if !self.policy.give_back || self.plan.order.is_some() || self.phase != Phase::Running {
-            return;
-        }
-        let pace = self.pace();
-        let least = LEAST_TO_GIVE_BACK.0.max(self.start_cost().0 * 3);
+    fn ask_largest_back(&mut self, slots: u32, now: Timestamp, effects: &mut Vec<Effect>) {
+        let (pace, start_cost) = (self.pace(), self.start_cost());
+        let least = LEAST_TO_GIVE_BACK.0.max(start_cost.0 * 3);
         let mut candidates: Vec<(u64, BatchId)> = Vec::new();
-        for (id, batch) in &self.batches {
-            if batch.asked_back || batch.claims != 0 || !batch.groups.is_empty() {
-                continue;
-            }
+        for (id, batch) in self.batches.iter().filter(|(_, batch)| self.may_give_back(batch)) {
             let begun = batch.entries.iter().any(
                 |i| matches!(self.entries[*i as usize].state, State::Held { batch, began: Some(_) } if batch == *id),
             );
             // A batch that was granted just now has its process still to start.
-            let fresh = batch.granted_at.is_some_and(|t| now.since(t).0 < self.start_cost().0);
+            let fresh = batch.granted_at.is_some_and(|t| now.since(t).0 < start_cost.0);
             let open = |i: &&u32| self.entries[**i as usize].state == State::Held { batch: *id, began: None };
             let work: u64 = batch.entries.iter().filter(open).map(|i| self.expected(*i).0).sum();
             let work = (work as f64 * pace) as u64;
@@ -833,22 +832,28 @@ impl Engine {
         }
         candidates.sort_unstable();
         for (_, id) in candidates.into_iter().rev().take(slots as usize) {
-            if let Some(batch) = self.batches.get_mut(&id) {
-                batch.asked_back = true;
-                batch.telling = false;
-                effects.push(Effect::GiveBack { worker: batch.worker, batch: id });
-            }
+            self.ask_back(id, effects);
         }
     }
 
-    /// Whether a batch may be asked to give back what it has not begun; it is asked once.
-    pub fn may_ask_back(&mut self, id: BatchId) -> bool {
-        let allowed = self.policy.give_back && self.plan.order.is_none();
-        let free = |b: &&mut Batch| !b.asked_back && b.claims == 0 && b.groups.is_empty();
-        let Some(batch) = self.batches.get_mut(&id).filter(|b| allowed && free(b)) else { return false };
-        batch.asked_back = true;
-        batch.telling = false;
-        true
+    /// Groups, claims and orders stay whole, and nothing is asked twice.
+    fn may_give_back(&self, batch: &Batch) -> bool {
+        self.policy.give_back
+            && self.plan.order.is_none()
+            && !batch.asked_back
+            && batch.claims == 0
+            && batch.groups.is_empty()
+    }
+
+    /// Asks a batch to give back what it has not begun, if it may.
+    fn ask_back(&mut self, id: BatchId, effects: &mut Vec<Effect>) {
+        if self.batches.get(&id).is_some_and(|batch| self.may_give_back(batch))
+            && let Some(batch) = self.batches.get_mut(&id)
+        {
+            batch.asked_back = true;
+            batch.telling = false;
+            effects.push(Effect::GiveBack { worker: batch.worker, batch: id });
+        }
     }
 
     fn gave_back(&mut self, id: BatchId, entries: &[u32], now: Timestamp, effects: &mut Vec<Effect>) {
@@ -1160,9 +1165,12 @@ impl Engine {
             self.stranded.clear();
             return None;
         }
-        let waiting: BTreeSet<u16> = self.ready.waiting_classes().iter().map(|c| c.variant).collect();
-        let without: Vec<u16> =
-            waiting.into_iter().filter(|v| !self.fit_workers().any(|(_, fit)| fit.takes(*v))).collect();
+        let all = 0..self.plan.variants.len() as u16;
+        let mut without: Vec<u16> = all.filter(|v| !self.fit_workers().any(|(_, fit)| fit.takes(*v))).collect();
+        if !without.is_empty() {
+            let waiting: BTreeSet<u16> = self.ready.waiting_classes().iter().map(|c| c.variant).collect();
+            without.retain(|variant| waiting.contains(variant));
+        }
         self.stranded.retain(|variant, _| without.contains(variant));
         let mut said = None;
         for variant in without {

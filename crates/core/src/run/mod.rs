@@ -182,6 +182,8 @@ pub enum Input {
     Idle { slots: u32 },
     /// A run that has less than its due wants one of this run's slots.
     Wanted,
+    /// This batch is to give back what it has not begun: its slot is not to be filled any longer.
+    Crowded { batch: BatchId },
     /// A batch gives these entries back; it has not begun them and will not.
     GaveBack { batch: BatchId, entries: Vec<u32> },
     /// An attempt began.

@@ -9,7 +9,7 @@ use kesmo_store::{
     past::{AttemptRow, PlaceRow},
     runs::RunRow,
 };
-use kesmo_wire::api::{Around, CauseOf, Differing, Shard, ShardBatch, VariantOf, Variants};
+use kesmo_wire::api::{Around, CauseOf, Differing, Shard, ShardBatch, VariantOf, Variants, entry_name};
 use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{
@@ -18,8 +18,6 @@ use super::{
 };
 use crate::{App, access::MaySee, floor::Ask};
 
-/// Tests that a cause names.
-const MOST_NAMED: usize = 20;
 /// What ran before an attempt in its process, and on its worker.
 const MOST_BEFORE: usize = 50;
 const MOST_ON_WORKER: usize = 5;
@@ -30,17 +28,9 @@ pub(super) fn routes() -> Vec<Route> {
     routes![causes_of, shards, variants]
 }
 
-fn entry_name(plan: &Plan, index: u32) -> String {
+fn name_of(plan: &Plan, index: u32) -> String {
     let Some(entry) = plan.entries.get(index as usize) else { return String::new() };
-    let variant = plan.variant_of(index);
-    let mut name = entry.name.to_string();
-    if !variant.is_plain() {
-        name += &format!(" ({variant})");
-    }
-    if entry.repeat > 0 {
-        name += &format!(" #{}", entry.repeat);
-    }
-    name
+    entry_name(entry.name.as_str(), &plan.variant_of(index).to_string(), u32::from(entry.repeat))
 }
 
 /// Failures gathered by cause: of each entry that failed or was flaky, the message of its first failing attempt, without
@@ -55,16 +45,8 @@ async fn causes_of(app: &State<App>, _caller: MaySee, suite: &str, number: i32) 
     let mut seen = std::collections::HashSet::new();
     let failing = app.store.failing_attempts(row.id, month_of(row.created_at)).await?;
     let first = failing.into_iter().filter(|a| seen.insert(a.entry)).map(|a| (a.entry as u32, a.message));
-    let view = |cause: kesmo_core::record::Cause<u32>| {
-        let flaky = |i: &&u32| outcomes.get(**i as usize).copied().flatten().map(|o| o.0) == Some(Outcome::Flaky);
-        CauseOf {
-            count: cause.members.len() as u32,
-            flaky: cause.members.iter().filter(flaky).count() as u32,
-            tests: cause.members.iter().take(MOST_NAMED).map(|i| (*i, entry_name(&past.plan, *i))).collect(),
-            likeness: cause.likeness,
-            example: kesmo_core::name::shorten(&cause.example, 500),
-        }
-    };
+    let flaky = |i: u32| outcomes.get(i as usize).copied().flatten().map(|o| o.0) == Some(Outcome::Flaky);
+    let view = |cause| CauseOf::new(cause, |i| name_of(&past.plan, i), flaky);
     Ok(Json(causes(first).into_iter().map(view).collect()))
 }
 
@@ -108,7 +90,7 @@ pub(super) async fn around(
 fn around_one(plan: &Plan, places: &[PlaceRow], attempt: &AttemptRow) -> Around {
     let ended = |p: &PlaceRow| p.began_at + chrono::Duration::microseconds(p.spent_us);
     let own_end = attempt.began_at + chrono::Duration::microseconds(attempt.spent_us);
-    let name = |p: &PlaceRow| entry_name(plan, p.entry as u32);
+    let name = |p: &PlaceRow| name_of(plan, p.entry as u32);
     let is_own = |p: &&PlaceRow| p.entry == attempt.entry && p.number == attempt.number;
     let earlier = || places.iter().filter(|p| p.began_at < attempt.began_at && !is_own(p));
     let mut before: Vec<String> = earlier().filter(|p| p.batch == attempt.batch).map(name).collect();

@@ -8,7 +8,7 @@ use kesmo_core::{
     name::{nearest, shorten},
     plan::{
         Plan, RunOptions,
-        portion::{MOST_PORTIONS, portions},
+        portion::{Portion, portions},
     },
     run::Policy,
     suite::{ListedTest, Pattern, SuiteFile, Variant},
@@ -161,12 +161,7 @@ async fn portion(
     query: Result<Json<PortionQuery>, JsonError<'_>>,
 ) -> Answer<PortionOf> {
     let query = body(query)?;
-    let (number, of) = (query.number, query.of);
-    if of == 0 || of > MOST_PORTIONS || number == 0 || number > of {
-        return Err(Refused::invalid(format!(
-            "the portion {number}/{of} is none: there are portions 1/{of} to {of}/{of}, and at most {MOST_PORTIONS}"
-        )));
-    }
+    let Portion { number, of } = Portion::new(query.number, query.of).map_err(invalid)?;
     if query.stamp.is_some() && query.key.is_some() {
         return Err(Refused::invalid("--stamp and --key both say by which records to cut; keep one"));
     }

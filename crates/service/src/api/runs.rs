@@ -21,7 +21,9 @@ use kesmo_store::{
     runs::{Filter, NewRun as NewRow, RunRow},
 };
 use kesmo_wire::{
-    api::{Again, Artifact, Attempt, Entries, Entry, EntryDetail, NewRun, Run, RunSummary, StopRun, Worker},
+    api::{
+        Again, Artifact, Attempt, Entries, Entry, EntryDetail, NewRun, Run, RunSummary, StopRun, Worker, entry_name,
+    },
     is_digest,
     live::thin,
 };
@@ -637,8 +639,8 @@ async fn report_of(
     let variants: Vec<String> = past.plan.variants.iter().map(ToString::to_string).collect();
     let case = |(i, planned): (usize, &'_ kesmo_core::plan::PlannedEntry)| {
         let (outcome, _, spent) = past.states[i];
-        let repeat = if planned.repeat > 0 { format!(" #{}", planned.repeat) } else { String::new() };
-        (i as i32, format!("{}{repeat}", planned.name), usize::from(planned.variant), outcome, Span(spent))
+        let name = entry_name(planned.name.as_str(), "", u32::from(planned.repeat));
+        (i as i32, name, usize::from(planned.variant), outcome, Span(spent))
     };
     let rows: Vec<_> = past.plan.entries.iter().enumerate().map(case).collect();
     let cases: Vec<ReportCase<'_>> = rows

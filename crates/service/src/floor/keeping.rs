@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use kesmo_core::{
     name::TestName,
-    plan::{Known, Plan},
+    plan::{Known, Plan, RunOptions},
     run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId, crowding::Turn},
     suite::{ListedTest, SuiteFile, Variant},
     time::{Span, Timestamp},
@@ -16,7 +16,7 @@ use kesmo_store::{
     runs::RunRow,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, Errand, FromWorker, Grant, GrantedEntry, Log, ToWorker, WorkerEvent},
+    link::{AttemptReport, BatchKey, Errand, FromWorker, Grant, Log, ToWorker, WorkerEvent},
     live::{AttemptChange, DecidedChange},
 };
 
@@ -30,8 +30,7 @@ use super::{
 use crate::Error;
 
 /// The errand of a run's batches.
-pub(crate) fn errand(row: &RunRow, suite: &str, file: &SuiteFile) -> Result<Errand, String> {
-    let options = row.run_options().map_err(|e| e.to_string())?;
+fn errand(row: &RunRow, options: &RunOptions, suite: &str, file: &SuiteFile) -> Result<Errand, String> {
     Ok(Errand {
         run: format!("{suite}/{}", row.number),
         bundle: row.source.clone(),
@@ -108,9 +107,7 @@ impl Floor {
             });
         }
         let began = Timestamp(row.began_at.unwrap_or(row.created_at).timestamp_micros());
-        let start_cost = self.store.start_cost(row.suite_id).await?.map(|us| Span(us as u64));
-        let policy = Policy::of(&active.file, &active.options, row.seed as u64, start_cost);
-        active.engine = Engine::restore(policy, plan, began, &attempts, &batches);
+        active.engine = Engine::restore(active.engine.policy().clone(), plan, began, &attempts, &batches);
         active.lists = lists
             .into_iter()
             .zip(&row.listings)
@@ -136,7 +133,7 @@ impl Floor {
             let options = row.run_options().map_err(|e| e.to_string())?;
             options.check(&file).map_err(|e| e.to_string())?;
             let variants = file.facets.chosen(&options.variants).map_err(|e| e.to_string())?;
-            let errand = errand(row, suite, &file)?;
+            let errand = errand(row, &options, suite, &file)?;
             let parks = row.parks_then().map_err(|e| e.to_string())?;
             let start_cost = self.store.start_cost(row.suite_id).await.map_err(|e| e.to_string())?;
             let start_cost = start_cost.map(|us| Span(us as u64));
@@ -265,20 +262,9 @@ impl Floor {
         active.touch();
         match effect {
             Effect::Grant(grant) => {
-                let key = BatchKey { run, batch: grant.batch.0 };
-                let plan = active.engine.plan();
-                let entry = |index: &u32| {
-                    let planned = &plan.entries[*index as usize];
-                    GrantedEntry { index: *index, name: planned.name.to_string(), limit_us: planned.limit.0 }
-                };
-                let variant = plan.variant_of(grant.entries[0]).pairs().to_vec();
-                let message = Grant {
-                    key,
-                    slot: grant.slot,
-                    errand: Errand { variant, ..active.errand.clone() },
-                    entries: grant.entries.iter().map(entry).collect(),
-                    attempt: grant.attempt,
-                };
+                let message = Grant::new(run, &grant, active.engine.plan(), &active.errand);
+                let key = message.key;
+                let work = active.engine.worth(&grant.entries);
                 self.commit.batches.push(NewBatch {
                     run_id: run,
                     number: grant.batch.0,
@@ -289,7 +275,6 @@ impl Floor {
                 });
                 self.workers.take(grant.worker, grant.slot, Use::Batch(key));
                 active.served_at = tokio::time::Instant::now();
-                let work = active.engine.worth(&message.entries.iter().map(|e| e.index).collect::<Vec<_>>());
                 self.sharing.entry(active.row.pool.clone()).or_default().served(&mut active.share, work);
                 self.after.push(After::Send(grant.worker, ToWorker::Grant(Box::new(message))));
             }
@@ -352,8 +337,10 @@ impl Floor {
     }
 
     fn keep_attempt(&mut self, run: i64, kept: AttemptKept, report: Option<AttemptReport>) {
-        let Some(active) = self.runs.get_mut(&run) else { return };
         let worker = self.workers.name(kept.worker).to_owned();
+        let crowded = self.workers.is_crowded(kept.worker);
+        let (busy, of_slots) = self.workers.busy(kept.worker);
+        let Some(active) = self.runs.get_mut(&run) else { return };
         let lost = || AttemptReport {
             key: BatchKey { run, batch: kept.batch.0 },
             entry: kept.entry,
@@ -386,8 +373,6 @@ impl Floor {
         if let Some(outcome) = kept.decided {
             active.note_outcome(kept.entry, outcome, &kesmo_core::name::shorten(&report.message, 500), Some(&worker));
         }
-        let crowded = self.workers.is_crowded(kept.worker);
-        let Some(active) = self.runs.get_mut(&run) else { return };
         if crowded {
             active.crowded.insert(kept.entry);
         } else {
@@ -399,7 +384,6 @@ impl Floor {
         // than usual a test may take another time for its own reasons.
         let as_usual = active.options.set.is_empty() && active.options.env.is_none();
         let usual = expected.filter(|e| as_usual && planned.spread.0 * 3 < e.0);
-        let (busy, of_slots) = self.workers.busy(kept.worker);
         self.workers.touched(kept.worker, kept.slot, Some(kept.ended.failing()));
         if let (Ended::Passed | Ended::Failed, Some(usual)) = (kept.ended, usual)
             && let Some(turn) = self.workers.attempt_ended(kept.worker, kept.spent, usual)
@@ -447,10 +431,7 @@ impl Floor {
         };
         let open: Vec<(i64, BatchId)> = self.runs.iter().flat_map(of_worker).collect();
         for (run, batch) in open.into_iter().skip(fills as usize) {
-            if self.runs.get_mut(&run).is_some_and(|active| active.engine.may_ask_back(batch)) {
-                let key = BatchKey { run, batch: batch.0 };
-                self.after.push(After::Send(worker, ToWorker::GiveBack { key }));
-            }
+            self.feed(run, Input::Crowded { batch });
         }
     }
 
@@ -485,41 +466,27 @@ impl Floor {
     }
 
     fn worker_event(&mut self, worker: WorkerId, event: WorkerEvent) {
+        if let Some((run, input)) = event.input() {
+            let report = if let WorkerEvent::Ended(report) = event { Some(*report) } else { None };
+            return self.feed_with(run, input, report);
+        }
         match event {
-            WorkerEvent::Began { key, entry, .. } => {
-                self.feed(key.run, Input::Began { batch: BatchId(key.batch), entry });
-            }
-            WorkerEvent::Ended(report) => {
-                let input = Input::Ended {
-                    batch: BatchId(report.key.batch),
-                    entry: report.entry,
-                    ended: report.ended,
-                    spent: Span(report.spent_us),
+            WorkerEvent::Kept { key, entry, files } if self.runs.contains_key(&key.run) => {
+                let row = |f: kesmo_wire::link::KeptFile| NewArtifact {
+                    run_id: key.run,
+                    entry,
+                    batch: key.batch,
+                    path: f.path,
+                    about: f.about,
+                    digest: f.digest,
+                    bytes: f.bytes,
                 };
-                self.feed_with(report.key.run, input, Some(*report));
-            }
-            WorkerEvent::Kept { key, entry, files } => {
-                if self.runs.contains_key(&key.run) {
-                    let row = |f: kesmo_wire::link::KeptFile| NewArtifact {
-                        run_id: key.run,
-                        entry,
-                        batch: key.batch,
-                        path: f.path,
-                        about: f.about,
-                        digest: f.digest,
-                        bytes: f.bytes,
-                    };
-                    self.commit.artifacts.extend(files.into_iter().map(row));
-                }
+                self.commit.artifacts.extend(files.into_iter().map(row));
             }
             WorkerEvent::Note { key, text } => self.note(key.run, text),
-            WorkerEvent::GaveBack { key, entries } => {
-                self.feed(key.run, Input::GaveBack { batch: BatchId(key.batch), entries });
-            }
-            WorkerEvent::BatchEnded { key, end } => {
-                self.feed(key.run, Input::BatchEnded { batch: BatchId(key.batch), end });
-            }
             WorkerEvent::Listed { job, result } => self.listed(worker, &job, result),
+            // Files of a run that is over, and what is an engine's input.
+            _ => {}
         }
     }
 
