@@ -19,6 +19,27 @@ function pairs(text: string): Record<string, string> | string {
 
 const lines = (text: string) => text.split("\n").map((l) => l.trim()).filter(Boolean);
 
+type NumberFieldProps = {
+  id: string;
+  label: string;
+  min: number;
+  max?: number;
+  /** As typed; empty is "not said". */
+  value: string;
+  onChange: (typed: string) => void;
+  /** What holds when nothing is typed. */
+  placeholder: string;
+};
+
+function NumberField({ id, label, onChange, ...field }: NumberFieldProps) {
+  return (
+    <Form.Group as={Col} xs={4} className="mb-3" controlId={id}>
+      <Form.Label>{label}</Form.Label>
+      <Form.Control type="number" {...field} onChange={(e) => onChange(e.target.value)} />
+    </Form.Group>
+  );
+}
+
 export function StartPage() {
   const [asked, setAsked] = useSearchParams();
   const suites = useSuites();
@@ -125,24 +146,12 @@ export function StartPage() {
         </fieldset>
       ) : null}
       <Row>
-        <Form.Group as={Col} xs={4} className="mb-3" controlId="retries">
-          <Form.Label>Retries</Form.Label>
-          <Form.Control type="number" min={0} max={100} value={retries} onChange={(e) => setRetries(e.target.value)} placeholder={s ? String(s.retries) : ""} />
-        </Form.Group>
-        <Form.Group as={Col} xs={4} className="mb-3" controlId="shards">
-          <Form.Label>Shards</Form.Label>
-          <Form.Control type="number" min={1} value={shards} onChange={(e) => setShards(e.target.value)} placeholder="all slots" />
-        </Form.Group>
-        <Form.Group as={Col} xs={4} className="mb-3" controlId="seed">
-          <Form.Label>Seed</Form.Label>
-          <Form.Control type="number" min={0} value={seed} onChange={(e) => setSeed(e.target.value)} placeholder="by chance" />
-        </Form.Group>
+        <NumberField id="retries" label="Retries" min={0} max={100} value={retries} onChange={setRetries} placeholder={s ? String(s.retries) : ""} />
+        <NumberField id="shards" label="Shards" min={1} value={shards} onChange={setShards} placeholder="all slots" />
+        <NumberField id="seed" label="Seed" min={0} value={seed} onChange={setSeed} placeholder="by chance" />
       </Row>
       <Row>
-        <Form.Group as={Col} xs={4} className="mb-3" controlId="repeat">
-          <Form.Label>Repeat</Form.Label>
-          <Form.Control type="number" min={1} value={repeat} onChange={(e) => setRepeat(e.target.value)} placeholder="once" />
-        </Form.Group>
+        <NumberField id="repeat" label="Repeat" min={1} value={repeat} onChange={setRepeat} placeholder="once" />
         <Form.Group as={Col} xs={4} className="mb-3" controlId="order">
           <Form.Label>Order</Form.Label>
           <Form.Select value={order} onChange={(e) => setOrder(e.target.value)}>
