@@ -141,7 +141,7 @@ impl Shown {
             created_at: self.created_at,
             began_at: engine.began_at().map(clock),
             finished_at: self.finished_at,
-            left_us: engine.time_left(crate::now()).map(|s| s.0),
+            left: engine.time_left(crate::now()),
             strip: thin(&self.strip, 200),
             slots: engine.slots_in_use(),
         }

@@ -123,13 +123,33 @@ pub fn makespan(plan: &Plan, policy: &Policy, slots: u32, seed: u64) -> Span {
             Span((expected + spread * random.normal()).max(expected * 0.3) as u64)
         })
         .collect();
-    let start_cost = policy.start_cost.unwrap_or(Span::millis(50));
     let policy = Policy {
         shards: None,
         give_up_after: None,
         run_limit: Span::seconds(1_000_000_000),
         patience: Span::seconds(1_000_000_000),
         ..policy.clone()
+    };
+    let start_cost = policy.start_cost.unwrap_or(Span::millis(50));
+    let mut end = Timestamp(0);
+    carry(plan, policy, slots, start_cost, |entry, _| (Ended::Passed, takes[entry as usize]), |_, now| end = now);
+    end.since(Timestamp(0))
+}
+
+/// Carries a run through the engine on slots without faults. `attempt` says how an entry's attempt (from 1) ends and what it
+/// takes; `watch` sees the engine after each of them.
+pub(crate) fn carry(
+    plan: &Plan,
+    policy: Policy,
+    slots: u32,
+    start_cost: Span,
+    attempt: impl Fn(u32, u32) -> (Ended, Span),
+    mut watch: impl FnMut(&Engine, Timestamp),
+) {
+    let mut attempts = vec![0; plan.entries.len()];
+    let mut begin = |entry: u32| {
+        attempts[entry as usize] += 1;
+        attempt(entry, attempts[entry as usize])
     };
     let mut engine = Engine::new(policy);
     let now = Timestamp(0);
@@ -140,7 +160,7 @@ pub fn makespan(plan: &Plan, policy: &Policy, slots: u32, seed: u64) -> Span {
     let mut free: Vec<u32> = (0..slots).rev().collect();
     // When a batch's next attempt ends, and how far it is.
     let mut heap: BinaryHeap<Reverse<(Timestamp, u32, u64)>> = BinaryHeap::new();
-    let mut at_work: Vec<Option<(Grant, usize)>> = vec![None; slots as usize];
+    let mut at_work: Vec<Option<(Grant, usize, (Ended, Span))>> = vec![None; slots as usize];
     let mut now = now;
     let mut steps = 0u64;
     loop {
@@ -156,9 +176,10 @@ pub fn makespan(plan: &Plan, policy: &Policy, slots: u32, seed: u64) -> Span {
                 free.push(slot);
                 break;
             };
-            let ends = now + start_cost + takes[grant.entries[0] as usize];
+            let comes = begin(grant.entries[0]);
+            let ends = now + start_cost + comes.1;
             engine.handle(Input::Began { batch: grant.batch, entry: grant.entries[0] }, now + start_cost);
-            at_work[slot as usize] = Some((grant, 0));
+            at_work[slot as usize] = Some((grant, 0, comes));
             steps += 1;
             heap.push(Reverse((ends, slot, steps)));
         }
@@ -166,7 +187,7 @@ pub fn makespan(plan: &Plan, policy: &Policy, slots: u32, seed: u64) -> Span {
             let asked = engine.handle(Input::Idle { slots: free.len() as u32 }, now);
             for effect in asked {
                 let Effect::GiveBack { worker, batch } = effect else { continue };
-                if let Some((grant, position)) = &mut at_work[worker.0 as usize] {
+                if let Some((grant, position, _)) = &mut at_work[worker.0 as usize] {
                     let entries = grant.entries.split_off((*position + 1).min(grant.entries.len()));
                     engine.handle(Input::GaveBack { batch, entries }, now);
                 }
@@ -178,25 +199,28 @@ pub fn makespan(plan: &Plan, policy: &Policy, slots: u32, seed: u64) -> Span {
                 continue;
             }
         }
-        let Some(Reverse((time, slot, _))) = heap.pop() else { return now.since(Timestamp(0)) };
+        watch(&engine, now);
+        let Some(Reverse((time, slot, _))) = heap.pop() else { return };
         now = time;
-        let Some((grant, position)) = &mut at_work[slot as usize] else { continue };
+        let Some((grant, position, comes)) = &mut at_work[slot as usize] else { continue };
         let (batch, entry) = (grant.batch, grant.entries[*position]);
-        let spent = takes[entry as usize];
+        let (ended, spent) = *comes;
         *position += 1;
         let next = grant.entries.get(*position).copied();
-        engine.handle(Input::Ended { batch, entry, ended: Ended::Passed, spent }, now);
+        engine.handle(Input::Ended { batch, entry, ended, spent }, now);
         if let Some(next) = next {
             engine.handle(Input::Began { batch, entry: next }, now);
             steps += 1;
-            heap.push(Reverse((now + takes[next as usize], slot, steps)));
+            *comes = begin(next);
+            heap.push(Reverse((now + comes.1, slot, steps)));
         } else {
             at_work[slot as usize] = None;
             engine.handle(Input::BatchEnded { batch, end: BatchEnd::Done }, now);
             free.push(slot);
         }
         if engine.verdict().is_some() {
-            return now.since(Timestamp(0));
+            watch(&engine, now);
+            return;
         }
     }
 }

@@ -4,9 +4,12 @@
 //! after cuts, workers die, and the service is killed between commits and built again from what was kept. While it does so
 //! it checks what the engine promises (see `kesmo_core::run`) and answers with the first promise that was broken.
 //!
+//! [`left`] holds the engine's ranges for the time left against the truth.
+//!
 //! [`forecast`] answers how long a run would take by number of slots, with the same engine and no faults.
 
 pub mod forecast;
+pub mod left;
 mod ledger;
 mod random;
 mod world;

@@ -11,7 +11,7 @@ use kesmo_core::{
     name::shorten,
     plan::{RetriesFrom, RunOptions},
     record::Cause,
-    run::{AttemptStats, Tally},
+    run::{AttemptStats, Tally, TimeLeft},
     words::{Ended, Outcome, Phase, Verdict},
 };
 
@@ -443,8 +443,8 @@ pub struct RunSummary {
     /// When its tests were known.
     pub began_at: Option<DateTime<Utc>>,
     pub finished_at: Option<DateTime<Utc>>,
-    /// About how long it still takes.
-    pub left_us: Option<u64>,
+    /// How long it still takes.
+    pub left: Option<TimeLeft>,
     /// Outcomes in the order in which they came, a letter each, thinned to at most 200: see `live::strip`.
     pub strip: String,
     /// Slots at work for it now.

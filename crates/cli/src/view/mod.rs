@@ -236,8 +236,8 @@ pub fn run_head(run: &Run, page: Option<&str>) -> String {
         if let Some(took) = took {
             out += &format!("  in {}", Span(took));
         }
-        if let Some(left) = s.left_us {
-            out += &format!(", about {} left", Span(left));
+        if let Some(left) = s.left {
+            out += &format!(", {} left", left.said());
         }
         out.push('\n');
     }

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use super::{
+    TimeLeft, left::{self, Ahead, Work},
     AttemptKept, AttemptStats, BatchEnd, BatchId, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES, MOST_LOST_IN_A_ROW,
     PastAttempt, PastBatch, Policy, Tally, WorkerId,
     ready::{Class, Ready, Retry, Unit},
@@ -16,6 +17,9 @@ use crate::{
 
 /// Expected for a test of which nothing is known, before anything was measured in this run.
 const UNKNOWN: Span = Span::seconds(1);
+
+/// So many ended tests say how long tests of unknown length take.
+const KNOWN_FROM: u32 = 3;
 
 /// What starting a process is taken to cost before it was measured.
 const UNKNOWN_START: Span = Span::millis(50);
@@ -109,6 +113,8 @@ pub struct Engine {
     /// What passed attempts of known length took, and what they were expected to take, in microseconds.
     took_known: u64,
     expected_known: u64,
+    /// Squares of the spreads of those, in seconds, summed.
+    variance_known: f64,
     began_at: Option<Timestamp>,
     waiting_since: Option<Timestamp>,
     waiting_said: Option<String>,
@@ -153,6 +159,7 @@ impl Engine {
             prepared: BTreeSet::new(),
             took_known: 0,
             expected_known: 0,
+            variance_known: 0.0,
             began_at: None,
             waiting_since: None,
             waiting_said: None,
@@ -402,34 +409,100 @@ impl Engine {
         }
     }
 
-    /// About how long the run still takes: what is left, spread over the slots, but never less than what the longest
-    /// batch has left. `None` before anything is known.
+    /// How long the run still takes. `None` while tests of unknown length are left and too few have ended to say how
+    /// long those take, and where there are no slots.
     #[must_use]
-    pub fn time_left(&self, now: Timestamp) -> Option<Span> {
-        if self.phase != Phase::Running || (self.stats.ended == 0 && self.left_unknown > 0) {
-            return None;
-        }
+    pub fn time_left(&self, now: Timestamp) -> Option<TimeLeft> {
         let slots = self.usable_slots().max(self.slots_in_use());
-        if slots == 0 {
+        if self.phase != Phase::Running || slots == 0 {
             return None;
         }
-        let pace = self.pace();
-        let mut running = 0;
-        let mut longest = 0;
+        let strangers = self.strangers(now);
+        let overdue = Span(self.overdue(now)).as_seconds();
+        let took = Span(self.took_known).as_seconds() + overdue;
+        let (pace, pace_error) = left::pace(Span(self.expected_known).as_seconds(), took, self.variance_known);
+        let work_of = |index: u32| self.work_of(index, pace, strangers);
+        let (mut unknown, mut entries, mut starting) = (self.left_unknown, 0, 0);
+        let mut rests: Vec<Work> = Vec::with_capacity(self.batches.len());
         for (id, batch) in &self.batches {
-            let mut of_batch = 0;
+            let mut rest = Work::default();
+            starting += u32::from(!batch.fruitful && self.running_in(*id).is_none());
             for index in batch.entries.iter().filter(|i| self.held_by(**i, *id)) {
-                let expected = (self.expected(*index).0 as f64 * pace) as u64;
-                of_batch += match self.entries[*index as usize].state {
-                    State::Held { began: Some(began), .. } => expected.saturating_sub(now.since(began).0),
-                    _ => expected,
-                };
+                unknown += u32::from(self.plan.entries[*index as usize].expected.is_none());
+                entries += 1;
+                rest = rest.plus(match self.entries[*index as usize].state {
+                    State::Held { began: Some(began), .. } => work_of(*index).begun(began, now),
+                    _ => work_of(*index),
+                });
             }
-            running += of_batch;
-            longest = longest.max(of_batch);
+            rests.push(rest);
         }
-        let queued = (self.left().0 as f64 * pace) as u64;
-        Some(Span(((queued + running) / u64::from(slots)).max(longest)))
+        if unknown > 0 && self.stats.ended < KNOWN_FROM {
+            return None;
+        }
+        let known = Work { mean: Span(self.left_known).as_seconds(), variance: self.left_variance }.times(pace);
+        let of_strangers = f64::from(self.left_unknown);
+        let queued =
+            known.plus(Work { mean: of_strangers * strangers.mean, variance: of_strangers * strangers.variance });
+        let chain = self.ready.longest().unwrap_or_default().iter().map(|i| work_of(*i));
+        let units = self.ready.units() + self.ready.retries() as u32;
+        let ahead = Ahead {
+            queued,
+            chain: chain.fold(Work::default(), Work::plus),
+            batches: &rests,
+            slots,
+            start_cost: self.start_cost().as_seconds(),
+            starts: self.starts_ahead(queued.mean, slots) + f64::from(starting),
+            retries_each: self.attempts_each() - 1.0,
+            entries: entries + units,
+            pace_error,
+            unknown_error: f64::from(unknown) * strangers.variance.sqrt() / f64::from(self.stats.ended.max(1)).sqrt(),
+        };
+        Some(left::estimate(&ahead))
+    }
+
+    /// Attempts for each entry that is done.
+    fn attempts_each(&self) -> f64 {
+        let done = self.tally.done() - self.tally.parked - self.tally.unrun;
+        if done < 10 || self.gave_up { 1.0 } else { (f64::from(self.stats.ended) / f64::from(done)).clamp(1.0, 3.0) }
+    }
+
+    /// What an entry takes at the pace of this run.
+    fn work_of(&self, index: u32, pace: f64, strangers: Work) -> Work {
+        let planned = &self.plan.entries[index as usize];
+        planned.expected.map_or(strangers, |expected| Work::of(expected, planned.spread, pace))
+    }
+
+    /// What running tests of known length have taken beyond what was expected of them, in microseconds.
+    fn overdue(&self, now: Timestamp) -> u64 {
+        let running = self.batches.keys().filter_map(|id| self.running_in(*id));
+        let over = running.filter_map(|(index, began)| {
+            let expected = self.plan.entries[index as usize].expected?;
+            Some(now.since(began).0.saturating_sub(expected.0))
+        });
+        over.sum()
+    }
+
+    /// What a test of unknown length takes. Those that run now have shown that they take at least what they have taken:
+    /// without them, short ones would be all that is seen at first (the estimate of the mean from censored times).
+    fn strangers(&self, now: Timestamp) -> Work {
+        let running = self.batches.keys().filter_map(|id| self.running_in(*id));
+        let elapsed: f64 = running.map(|(_, began)| now.since(began).as_seconds()).sum();
+        let mean = self.usual().as_seconds() + elapsed / f64::from(self.stats.ended.max(KNOWN_FROM));
+        Work { mean, variance: self.unknown_variance().max(mean * mean * 0.25) }
+    }
+
+    /// About how many processes are still to be started, with that much work waiting, in seconds: each round of batches
+    /// takes about half of what is left, until a batch is one test or not worth its start.
+    fn starts_ahead(&self, queued: f64, slots: u32) -> f64 {
+        let units = f64::from(self.ready.units()) + self.ready.retries() as f64;
+        if units < 1.0 {
+            return 0.0;
+        }
+        let each = f64::from(slots);
+        let least = (queued / units).max(self.start_cost().as_seconds() * 2.0).max(1e-6);
+        let rounds = (queued / each / least).max(1.0).log2() + 1.0;
+        (rounds * each).min(units)
     }
 
     /// How much longer this run's tests take than their records say; 1 until enough is known.
@@ -451,7 +524,7 @@ impl Engine {
 
     /// What a test of unknown length is taken to need.
     fn usual(&self) -> Span {
-        if self.stats.ended >= 3 { self.stats.mean() } else { UNKNOWN }
+        if self.stats.ended >= KNOWN_FROM { self.stats.mean() } else { UNKNOWN }
     }
 
     fn expected(&self, index: u32) -> Span {
@@ -507,16 +580,20 @@ impl Engine {
     fn variation(&self) -> f64 {
         let units = f64::from(self.ready.units().max(1));
         let mean = self.left().as_seconds() / units;
-        let unknown_variance = if self.stats.ended >= 10 {
+        let variance = (self.left_variance + f64::from(self.left_unknown) * self.unknown_variance()) / units;
+        if mean > 0.0 { variance.sqrt() / mean } else { 0.0 }
+    }
+
+    /// The variance of tests of unknown length, in seconds.
+    fn unknown_variance(&self) -> f64 {
+        if self.stats.ended >= 10 {
             let n = f64::from(self.stats.ended);
             let measured = self.stats.mean().as_seconds();
             (self.squares / n - measured * measured).max(0.0)
         } else {
             // As with times between independent events: as wide as the mean.
             self.usual().as_seconds().powi(2)
-        };
-        let variance = (self.left_variance + f64::from(self.left_unknown) * unknown_variance) / units;
-        if mean > 0.0 { variance.sqrt() / mean } else { 0.0 }
+        }
     }
 
     /// Expected work that waits.
@@ -936,6 +1013,7 @@ impl Engine {
         {
             self.took_known += spent.0;
             self.expected_known += expected.0;
+            self.variance_known += self.plan.entries[index as usize].spread.as_seconds().powi(2);
         }
         self.stumbled += u32::from(first_stumble);
         let allowed = u32::from(self.plan.entries[index as usize].retries);

@@ -16,6 +16,7 @@
 pub mod crowding;
 mod engine;
 pub mod hunt;
+mod left;
 mod ready;
 pub mod share;
 #[cfg(test)]
@@ -29,6 +30,7 @@ use std::{
 use serde::{Deserialize, Serialize};
 
 pub use engine::Engine;
+pub use left::TimeLeft;
 
 use crate::{
     plan::{Plan, RunOptions},

@@ -149,6 +149,17 @@ impl Ready {
         Some(unit)
     }
 
+    /// Retries that wait.
+    pub fn retries(&self) -> usize {
+        self.retries.len()
+    }
+
+    /// The entries of the unit with the most work, of those that are next in their class.
+    pub fn longest(&self) -> Option<&[u32]> {
+        let next = self.classes.values().filter_map(|units| units.values().next());
+        next.max_by_key(|unit| unit.work).map(|unit| unit.entries.as_slice())
+    }
+
     /// Takes the first of those that go before all others and `may` run now.
     pub fn take_first(&mut self, may: impl Fn(&Class) -> bool) -> Option<(Class, Unit)> {
         let key = self.first.iter().find(|(_, (class, _))| may(class)).map(|(key, _)| *key)?;

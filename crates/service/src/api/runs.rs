@@ -77,7 +77,7 @@ pub(super) fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
         created_at: row.created_at,
         began_at: row.began_at,
         finished_at: row.finished_at,
-        left_us: None,
+        left: None,
         strip: thin(&row.strip, active::SHORT_STRIP),
         slots: 0,
     }

@@ -174,7 +174,7 @@ impl ActiveRun {
             created_at: self.row.created_at,
             began_at: self.engine.began_at().map(to_time),
             finished_at: self.finished_at.map(to_time),
-            left_us: self.engine.time_left(now).map(|s| s.0),
+            left: self.engine.time_left(now),
             strip: thin(&self.strip, SHORT_STRIP),
             slots: self.engine.slots_in_use(),
         }
