@@ -9,8 +9,8 @@
 //! [`forecast`] answers how long a run would take by number of slots, with the same engine and no faults.
 
 pub mod forecast;
-pub mod left;
 mod ledger;
+pub mod left;
 mod random;
 mod world;
 

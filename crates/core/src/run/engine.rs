@@ -3,9 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use super::{
-    TimeLeft, left::{self, Ahead, Work},
     AttemptKept, AttemptStats, BatchEnd, BatchId, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES, MOST_LOST_IN_A_ROW,
-    PastAttempt, PastBatch, Policy, Tally, WorkerId,
+    PastAttempt, PastBatch, Policy, Tally, TimeLeft, WorkerId,
+    figures::{Figures, Part, Parts, Rate},
+    left::{self, Ahead, Work},
     ready::{Class, Ready, Retry, Unit},
 };
 use crate::{
@@ -94,7 +95,9 @@ pub struct Engine {
     held_claims: BTreeSet<String>,
     busy_groups: BTreeSet<u32>,
     tally: Tally,
-    stats: AttemptStats,
+    figures: Figures,
+    parts: Parts,
+    rate: Rate,
     /// Entries of which an attempt failed.
     stumbled: u32,
     gave_up: bool,
@@ -145,7 +148,9 @@ impl Engine {
             held_claims: BTreeSet::new(),
             busy_groups: BTreeSet::new(),
             tally: Tally::default(),
-            stats: AttemptStats::default(),
+            figures: Figures::default(),
+            parts: Parts::default(),
+            rate: Rate::default(),
             stumbled: 0,
             gave_up: false,
             barren: 0,
@@ -200,7 +205,7 @@ impl Engine {
             done_in.insert((past.batch, past.entry));
             let counts = engine.plan.entries[past.entry as usize].parked.is_none();
             if past.ended != Ended::Lost && counts {
-                engine.measure(past.ended, past.spent);
+                engine.measure(past.entry, past.ended, past.spent);
                 engine.any_result |= past.ended != Ended::Crashed;
             }
             let entry = &mut engine.entries[past.entry as usize];
@@ -340,7 +345,23 @@ impl Engine {
     /// What attempts took so far.
     #[must_use]
     pub fn stats(&self) -> AttemptStats {
-        self.stats
+        self.figures.stats()
+    }
+
+    /// Results a second: over the last ten seconds.
+    #[must_use]
+    pub fn rate(&self, now: Timestamp) -> f64 {
+        self.began_at.map_or(0.0, |began| self.rate.now(began, now))
+    }
+
+    /// The run by groups of names: the first parts of names.
+    #[must_use]
+    pub fn parts(&self) -> Vec<Part> {
+        self.parts.told(|index, tally| match self.entries[index as usize].state {
+            State::Done(outcome) => tally.count(outcome),
+            State::Held { began: Some(_), .. } => tally.running += 1,
+            State::Held { .. } | State::Waiting => tally.waiting += 1,
+        })
     }
 
     /// The entries as planned.
@@ -437,7 +458,7 @@ impl Engine {
             }
             rests.push(rest);
         }
-        if unknown > 0 && self.stats.ended < KNOWN_FROM {
+        if unknown > 0 && self.figures.sums().ended < KNOWN_FROM {
             return None;
         }
         let known = Work { mean: Span(self.left_known).as_seconds(), variance: self.left_variance }.times(pace);
@@ -456,7 +477,8 @@ impl Engine {
             retries_each: self.attempts_each() - 1.0,
             entries: entries + units,
             pace_error,
-            unknown_error: f64::from(unknown) * strangers.variance.sqrt() / f64::from(self.stats.ended.max(1)).sqrt(),
+            unknown_error: f64::from(unknown) * strangers.variance.sqrt()
+                / f64::from(self.figures.sums().ended.max(1)).sqrt(),
         };
         Some(left::estimate(&ahead))
     }
@@ -464,7 +486,11 @@ impl Engine {
     /// Attempts for each entry that is done.
     fn attempts_each(&self) -> f64 {
         let done = self.tally.done() - self.tally.parked - self.tally.unrun;
-        if done < 10 || self.gave_up { 1.0 } else { (f64::from(self.stats.ended) / f64::from(done)).clamp(1.0, 3.0) }
+        if done < 10 || self.gave_up {
+            1.0
+        } else {
+            (f64::from(self.figures.sums().ended) / f64::from(done)).clamp(1.0, 3.0)
+        }
     }
 
     /// What an entry takes at the pace of this run.
@@ -488,7 +514,7 @@ impl Engine {
     fn strangers(&self, now: Timestamp) -> Work {
         let running = self.batches.keys().filter_map(|id| self.running_in(*id));
         let elapsed: f64 = running.map(|(_, began)| now.since(began).as_seconds()).sum();
-        let mean = self.usual().as_seconds() + elapsed / f64::from(self.stats.ended.max(KNOWN_FROM));
+        let mean = self.usual().as_seconds() + elapsed / f64::from(self.figures.sums().ended.max(KNOWN_FROM));
         Work { mean, variance: self.unknown_variance().max(mean * mean * 0.25) }
     }
 
@@ -508,13 +534,14 @@ impl Engine {
     /// How much longer this run's tests take than their records say; 1 until enough is known.
     fn pace(&self) -> f64 {
         let ratio = self.took_known as f64 / (self.expected_known as f64).max(1.0);
-        if self.stats.ended >= 5 && self.expected_known > 0 { ratio.clamp(0.2, 20.0) } else { 1.0 }
+        if self.figures.sums().ended >= 5 && self.expected_known > 0 { ratio.clamp(0.2, 20.0) } else { 1.0 }
     }
 
     fn adopt(&mut self, plan: Plan) {
         let fresh = Entry { state: State::Waiting, attempts: 0, failing: 0, lost_in_a_row: 0, failed_on: None };
         self.entries = vec![fresh; plan.entries.len()];
         self.tally = Tally { waiting: plan.entries.len() as u32, ..Tally::default() };
+        self.parts = Parts::new(plan.entries.iter().map(|e| e.name.as_str()));
         self.plan = plan;
     }
 
@@ -524,7 +551,7 @@ impl Engine {
 
     /// What a test of unknown length is taken to need.
     fn usual(&self) -> Span {
-        if self.stats.ended >= KNOWN_FROM { self.stats.mean() } else { UNKNOWN }
+        if self.figures.sums().ended >= KNOWN_FROM { self.figures.sums().mean() } else { UNKNOWN }
     }
 
     fn expected(&self, index: u32) -> Span {
@@ -571,8 +598,9 @@ impl Engine {
         }
     }
 
-    fn measure(&mut self, ended: Ended, spent: Span) {
-        self.stats.add(ended, spent);
+    fn measure(&mut self, index: u32, ended: Ended, spent: Span) {
+        self.figures.add(ended, spent);
+        self.parts.add(index, ended, spent);
         self.squares += spent.as_seconds().powi(2);
     }
 
@@ -586,9 +614,9 @@ impl Engine {
 
     /// The variance of tests of unknown length, in seconds.
     fn unknown_variance(&self) -> f64 {
-        if self.stats.ended >= 10 {
-            let n = f64::from(self.stats.ended);
-            let measured = self.stats.mean().as_seconds();
+        if self.figures.sums().ended >= 10 {
+            let n = f64::from(self.figures.sums().ended);
+            let measured = self.figures.sums().mean().as_seconds();
             (self.squares / n - measured * measured).max(0.0)
         } else {
             // As with times between independent events: as wide as the mean.
@@ -1004,7 +1032,8 @@ impl Engine {
         entry.note(ended, worker);
         let (failing, lost) = (u32::from(entry.failing), entry.lost_in_a_row);
         if ended != Ended::Lost && counts {
-            self.measure(ended, spent);
+            self.measure(index, ended, spent);
+            self.rate.add(now);
             self.any_result |= ended != Ended::Crashed;
         }
         // A test that failed took its time too, unless it waited for something that did not come.

@@ -162,7 +162,8 @@ pub(super) fn estimate(ahead: &Ahead) -> TimeLeft {
     let again = ahead.retries_each * (all.mean + f64::from(ahead.entries) * ahead.start_cost);
     let even = (all.mean + again + ahead.starts * ahead.start_cost) / slots;
     let shared = ahead.pace_error * even;
-    let deviation = (all.variance / (slots * slots) + shared * shared + (UNSEEN * ahead.unknown_error / slots).powi(2)).sqrt();
+    let deviation =
+        (all.variance / (slots * slots) + shared * shared + (UNSEEN * ahead.unknown_error / slots).powi(2)).sqrt();
     let (mut low, mut likely, mut high) = (even - WIDE * deviation, even, even + WIDE * deviation);
     // Slots do not end together: the last units begin at any moment of each other's time.
     let extreme = |n: f64| (2.0 * n.max(1.0).ln()).sqrt();
