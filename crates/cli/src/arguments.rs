@@ -100,6 +100,7 @@ pub struct Serve {
 }
 
 #[derive(Debug, Args)]
+#[command(args_conflicts_with_subcommands = true)]
 pub struct Worker {
     /// The pool to work for
     #[arg(long, value_name = "POOL", default_value = "standing")]
@@ -119,6 +120,26 @@ pub struct Worker {
     /// Fill fewer slots by itself while more of them slow the tests down
     #[arg(long)]
     pub ease: bool,
+    #[command(subcommand)]
+    pub command: Option<WorkerCommand>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum WorkerCommand {
+    /// Have a worker finish what it has and take nothing new
+    Drain(DrainOf),
+}
+
+#[derive(Debug, Args)]
+pub struct DrainOf {
+    /// The worker's name, as `kesmo workers` tells it
+    pub name: String,
+    /// Have it take work again
+    #[arg(long)]
+    pub undo: bool,
+    /// Wait until it has nothing left to do
+    #[arg(long, conflicts_with = "undo")]
+    pub stay: bool,
 }
 
 #[derive(Debug, Args)]
@@ -401,8 +422,12 @@ pub struct Parked {
 
 #[derive(Debug, Args)]
 pub struct Watch {
-    /// SUITE/NUMBER
-    pub run: String,
+    /// SUITE/NUMBER (several are shown together)
+    #[arg(value_name = "RUN", required_unless_present = "all")]
+    pub runs: Vec<String>,
+    /// All runs, those that start later too, until you leave
+    #[arg(long, conflicts_with = "runs")]
+    pub all: bool,
     #[command(flatten)]
     pub refresh: Refresh,
 }
@@ -450,6 +475,9 @@ pub struct Log {
     /// Only this attempt
     #[arg(long, value_name = "N")]
     pub attempt: Option<u32>,
+    /// Print what it prints as it runs, until it has its outcome
+    #[arg(long, conflicts_with = "attempt")]
+    pub follow: bool,
 }
 
 #[derive(Debug, Args)]

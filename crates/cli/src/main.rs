@@ -105,6 +105,9 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
     };
     match &kesmo.command {
         Command::Serve(options) => done(commands::serve::run(options).await),
+        Command::Worker(arguments::Worker { command: Some(arguments::WorkerCommand::Drain(options)), .. }) => {
+            done(commands::worker::drain(options, &context()?).await)
+        }
         Command::Worker(options) => {
             let (url, token) = saved::service(kesmo.url.as_deref(), kesmo.token.as_deref())?;
             done(commands::worker::run(options, url, token).await)
@@ -123,7 +126,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Park(options) => done(commands::planning::park(options, &context()?).await),
         Command::Unpark(options) => done(commands::planning::unpark(options, &context()?).await),
         Command::Parked(options) => done(commands::planning::parked(options, &context()?).await),
-        Command::Watch(options) => commands::start::watch(options, &context()?).await,
+        Command::Watch(options) => commands::watch::watch(options, &context()?).await,
         Command::Runs(options) => done(commands::runs::list(options, &context()?).await),
         Command::Show(options) => done(commands::runs::show(options, &context()?).await),
         Command::Log(options) => done(commands::runs::log(options, &context()?).await),

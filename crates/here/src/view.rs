@@ -19,7 +19,7 @@ use kesmo_core::{
 use kesmo_wire::{
     api::{CauseOf, Entries, Entry, Run, RunSummary, Slot, entry_name},
     link::{AttemptReport, KeptFile},
-    live::{AttemptChange, DecidedChange, RunChange, RunSlot, RunSnapshot, letter, thin},
+    live::{AttemptChange, DecidedChange, Gathered, RunChange, RunSlot, RunSnapshot, letter, thin},
 };
 
 use crate::WORKER;
@@ -49,9 +49,7 @@ pub(crate) struct Shown {
     attempts: BTreeMap<u32, Vec<Attempt>>,
     files: Vec<(u32, Option<u32>, KeptFile)>,
     pub changed: bool,
-    new_attempts: Vec<AttemptChange>,
-    new_decided: Vec<DecidedChange>,
-    new_notes: Vec<String>,
+    new: Gathered,
 }
 
 fn clock(stamp: Timestamp) -> DateTime<Utc> {
@@ -75,9 +73,7 @@ impl Shown {
             attempts: BTreeMap::new(),
             files: Vec::new(),
             changed: true,
-            new_attempts: Vec::new(),
-            new_decided: Vec::new(),
-            new_notes: Vec::new(),
+            new: Gathered::default(),
         }
     }
 
@@ -88,7 +84,7 @@ impl Shown {
     }
 
     pub fn note(&mut self, text: String) {
-        self.new_notes.push(text.clone());
+        self.new.note(text.clone());
         self.notes.push(text);
         self.changed = true;
     }
@@ -100,7 +96,7 @@ impl Shown {
     pub fn attempt(&mut self, engine: &Engine, kept: AttemptKept, report: Option<AttemptReport>, log: String) {
         let planned = &engine.plan().entries[kept.entry as usize];
         let (message, detail) = report.map(|r| (r.message, r.detail)).unwrap_or_default();
-        self.new_attempts.push(AttemptChange {
+        self.new.attempt(kept.ended, kept.decided, || AttemptChange {
             index: kept.entry,
             test: planned.name.to_string(),
             variant: engine.plan().variant_of(kept.entry).to_string(),
@@ -110,6 +106,7 @@ impl Shown {
             spent_us: kept.spent.0,
             message: shorten(&message, 500),
             worker: WORKER.to_owned(),
+            slot: u32::from(kept.slot),
             ended_at_us: Utc::now().timestamp_micros(),
         });
         self.strip.extend(kept.decided.map(letter));
@@ -118,9 +115,12 @@ impl Shown {
 
     pub fn decided(&mut self, engine: &Engine, index: u32, outcome: Outcome) {
         self.strip.push(letter(outcome));
-        let test = engine.plan().entries[index as usize].name.to_string();
-        let variant = engine.plan().variant_of(index).to_string();
-        self.new_decided.push(DecidedChange { index, test, variant, outcome });
+        self.new.decided(outcome, || DecidedChange {
+            index,
+            test: engine.plan().entries[index as usize].name.to_string(),
+            variant: engine.plan().variant_of(index).to_string(),
+            outcome,
+        });
     }
 
     fn summary(&self, engine: &Engine) -> RunSummary {
@@ -142,6 +142,7 @@ impl Shown {
             began_at: engine.began_at().map(clock),
             finished_at: self.finished_at,
             left: engine.time_left(crate::now()),
+            rate: engine.rate(crate::now()),
             strip: thin(&self.strip, 200),
             slots: engine.slots_in_use(),
         }
@@ -164,12 +165,7 @@ impl Shown {
         let view = |(number, batch): (usize, &Option<BatchId>)| {
             let batch = (*batch)?;
             let mut slot = Slot { number: number as u32, ..Slot::default() };
-            if let Some((entry, began)) = engine.running_in(batch) {
-                slot.doing = Some(engine.plan().entries[entry as usize].name.to_string());
-                let variant = engine.plan().variant_of(entry);
-                slot.variant = (!variant.is_plain()).then(|| variant.to_string());
-                slot.since = Some(clock(began));
-            }
+            slot.fill(engine, batch);
             Some(RunSlot { worker: WORKER.to_owned(), slot })
         };
         slots.iter().enumerate().filter_map(view).collect()
@@ -178,20 +174,14 @@ impl Shown {
     pub fn snapshot(&mut self, engine: &Engine, slots: &[Option<BatchId>]) -> RunSnapshot {
         self.changed = false;
         // What the snapshot holds is not told again.
-        (self.new_attempts, self.new_decided, self.new_notes) = Default::default();
+        self.new = Gathered::default();
         let strip = thin(&self.strip, 2000);
         RunSnapshot { run: self.run(engine), slots: Self::slots(engine, slots), trouble: Vec::new(), strip }
     }
 
     pub fn change(&mut self, engine: &Engine, slots: &[Option<BatchId>]) -> RunChange {
         self.changed = false;
-        RunChange {
-            summary: self.summary(engine),
-            attempts: std::mem::take(&mut self.new_attempts),
-            decided: std::mem::take(&mut self.new_decided),
-            slots: Self::slots(engine, slots),
-            notes: std::mem::take(&mut self.new_notes),
-        }
+        self.new.take(self.summary(engine), Self::slots(engine, slots))
     }
 
     pub fn finish(self, engine: &Engine) -> Finished {

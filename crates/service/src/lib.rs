@@ -14,6 +14,7 @@ pub mod postgres;
 use std::{
     net::SocketAddr,
     path::{Path, PathBuf},
+    sync::Arc,
     time::Duration,
 };
 
@@ -61,12 +62,13 @@ pub struct Config {
 }
 
 /// What every call can reach.
+#[derive(Clone)]
 pub struct App {
     pub store: Store,
     pub floor: FloorHandle,
     pub blobs: Blobs,
-    pub known: Known,
-    pub past: api::runs::PastCache,
+    pub known: Arc<Known>,
+    pub past: Arc<api::runs::PastCache>,
 }
 
 /// What is told once the service listens.
@@ -145,8 +147,7 @@ async fn serve_with(
     let keeper_token_file = data.join("keeper-token");
     let blobs = Blobs::open(data.join("blobs"))?;
     let (floor, floor_task) = floor::start(store.clone(), blobs.clone(), config.patience).await?;
-    let app =
-        App { store, floor: floor.clone(), blobs, known: Known::default(), past: api::runs::PastCache::default() };
+    let app = App { store, floor: floor.clone(), blobs, known: Arc::default(), past: Arc::default() };
 
     let figment = rocket::Config::figment()
         .merge(("address", config.listen.ip()))

@@ -53,6 +53,20 @@ pub struct PlaceRow {
     pub spent_us: i64,
 }
 
+/// Where and when an attempt ran, and how it ended.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = attempts, check_for_backend(diesel::pg::Pg))]
+pub struct LaneRow {
+    pub entry: i32,
+    pub number: i32,
+    pub worker: String,
+    pub slot: i32,
+    pub began_at: DateTime<Utc>,
+    pub spent_us: i64,
+    pub ended: String,
+    pub decided: Option<String>,
+}
+
 /// The bones of an attempt, for building a run again.
 #[derive(Debug, Clone, Queryable, Selectable)]
 #[diesel(table_name = attempts, check_for_backend(diesel::pg::Pg))]
@@ -110,6 +124,16 @@ impl Store {
         let mut c = self.connection().await?;
         let all = attempts::table.filter(attempts::run_id.eq(run_id)).filter(attempts::month.eq(month));
         Ok(all.order((attempts::began_at, attempts::entry)).select(AttemptBones::as_select()).load(&mut c).await?)
+    }
+
+    /// Where and when all attempts of a run ran.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn lanes(&self, run_id: i64, month: NaiveDate) -> Result<Vec<LaneRow>, Error> {
+        let mut c = self.connection().await?;
+        let all = attempts::table.filter(attempts::run_id.eq(run_id)).filter(attempts::month.eq(month));
+        Ok(all.select(LaneRow::as_select()).load(&mut c).await?)
     }
 
     /// The attempts of some entries of a run, in order.

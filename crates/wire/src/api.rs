@@ -11,7 +11,10 @@ use kesmo_core::{
     name::shorten,
     plan::{RetriesFrom, RunOptions},
     record::Cause,
-    run::{AttemptStats, Tally, TimeLeft},
+    run::{
+        AttemptStats, BatchId, Engine, Tally, TimeLeft,
+        timeline::{Block, Tail},
+    },
     words::{Ended, Outcome, Phase, Verdict},
 };
 
@@ -443,8 +446,11 @@ pub struct RunSummary {
     /// When its tests were known.
     pub began_at: Option<DateTime<Utc>>,
     pub finished_at: Option<DateTime<Utc>>,
-    /// How long it still takes.
+    /// How long it still takes: a range that holds at least four times of five.
     pub left: Option<TimeLeft>,
+    /// Results a second over the last ten seconds.
+    #[serde(default)]
+    pub rate: f64,
     /// Outcomes in the order in which they came, a letter each, thinned to at most 200: see `live::strip`.
     pub strip: String,
     /// Slots at work for it now.
@@ -598,6 +604,47 @@ pub struct Worker {
     pub fills: u32,
     /// The only run that it works for.
     pub only_run: Option<String>,
+    /// It finishes what it has and takes nothing new.
+    #[serde(default)]
+    pub draining: bool,
+}
+
+/// Has a worker finish what it has and take nothing new, or take work again.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Drain {
+    pub drain: bool,
+}
+
+impl Slot {
+    /// Says what a slot does that has this batch of a run.
+    pub fn fill(&mut self, engine: &Engine, batch: BatchId) {
+        let Some((entry, began)) = engine.running_in(batch) else { return };
+        let plan = engine.plan();
+        self.doing = Some(plan.entries[entry as usize].name.to_string());
+        let variant = plan.variant_of(entry);
+        self.variant = (!variant.is_plain()).then(|| variant.to_string());
+        self.since = DateTime::from_timestamp_micros(began.0);
+        (self.expected_us, self.late_after_us) = plan.usual_of(entry);
+    }
+}
+
+/// What each slot of a run did when, in blocks of bounded number. Times are microseconds from the beginning of the run.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct Timeline {
+    pub began_at: Option<DateTime<Utc>>,
+    /// The slots, in order: worker and number; a block's `lane` counts in this list from 0.
+    pub lanes: Vec<(String, u32)>,
+    pub blocks: Vec<Block>,
+    /// The names of the entries that blocks and the tail name, by index.
+    pub names: BTreeMap<u32, String>,
+    pub from_us: u64,
+    /// The end of the run, or now.
+    pub to_us: u64,
+    /// The share of the slots' time that tests ran in.
+    pub busy: f64,
+    /// What held up the end, if something did; only of a run that is over.
+    pub tail: Option<Tail>,
 }
 
 /// A slot and what it does.
@@ -610,6 +657,12 @@ pub struct Slot {
     pub doing: Option<String>,
     pub variant: Option<String>,
     pub since: Option<DateTime<Utc>>,
+    /// What the test that runs is expected to take.
+    #[serde(default)]
+    pub expected_us: Option<u64>,
+    /// From then on it takes clearly longer than it usually does.
+    #[serde(default)]
+    pub late_after_us: Option<u64>,
     /// The attempt before this one, here, ended badly.
     pub trouble: bool,
 }

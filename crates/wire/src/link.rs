@@ -37,6 +37,9 @@ pub enum FromWorker {
     Hello(Hello),
     /// Things that happened, in order; `number` counts reports of this process from 1.
     Report { number: u64, events: Vec<WorkerEvent> },
+    /// What a running attempt printed, from that byte of it on; only while somebody follows it. It is neither kept nor
+    /// acknowledged: what is kept comes with the attempt's end.
+    Output { key: BatchKey, entry: u32, from: u64, text: String },
     /// Nothing more will be taken: the worker is leaving.
     Leaving,
 }
@@ -57,6 +60,9 @@ pub struct Hello {
     /// It may be given fewer batches than it has slots, when more slow its tests down.
     #[serde(default)]
     pub ease: bool,
+    /// It was told to take nothing new.
+    #[serde(default)]
+    pub draining: bool,
     /// It works for this run only, `boarding-gate/42`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub only_run: Option<String>,
@@ -163,6 +169,10 @@ pub enum ToWorker {
     Revoke { key: BatchKey },
     /// Give back what this batch has not begun, and end it after what runs.
     GiveBack { key: BatchKey },
+    /// Send what the attempts of this batch print as they run, from the beginning; or no longer.
+    Follow { key: BatchKey, on: bool },
+    /// Nothing new will come until this is taken back; to be said again in a later hello.
+    Drain { drain: bool },
 }
 
 /// What a worker needs to know to run a suite's commands.
@@ -263,6 +273,7 @@ mod tests {
         let text = again(&FromWorker::Report { number: 9, events });
         assert!(text.starts_with(r#"{"say":"report","number":9,"#), "{text}");
         assert!(!text.contains("detail"), "what is empty is not sent");
+        again(&FromWorker::Output { key, entry: 2, from: 7, text: "boarding\n".into() });
         assert_eq!(again(&FromWorker::Leaving), r#"{"say":"leaving"}"#);
     }
 
@@ -302,6 +313,8 @@ mod tests {
         assert_eq!(again(&ToWorker::Stored { number: 4 }), r#"{"say":"stored","number":4}"#);
         assert_eq!(again(&ToWorker::Revoke { key }), r#"{"say":"revoke","key":{"run":7,"batch":3}}"#);
         assert_eq!(again(&ToWorker::GiveBack { key }), r#"{"say":"give-back","key":{"run":7,"batch":3}}"#);
+        assert_eq!(again(&ToWorker::Drain { drain: true }), r#"{"say":"drain","drain":true}"#);
+        again(&ToWorker::Follow { key, on: true });
         again(&ToWorker::Welcome { patience_ms: 10_000 });
         again(&ToWorker::Refused { message: "no".into() });
     }

@@ -10,6 +10,9 @@ use kesmo_core::words::{Ended, Outcome};
 
 use crate::api::{Entry, Run, RunSummary, Slot, Worker};
 
+/// Attempts that a change tells one by one: so many that failed or were flaky, and so many others. The strip tells of all.
+pub const MOST_TOLD: usize = 200;
+
 /// Where a run stands.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RunSnapshot {
@@ -34,10 +37,14 @@ pub struct RunSlot {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RunChange {
     pub summary: RunSummary,
-    /// Attempts that ended.
+    /// The letters of all outcomes that came: see [`letter`].
+    pub strip: String,
+    /// Attempts that ended, at most 200 that failed or were flaky, and 200 others.
     pub attempts: Vec<AttemptChange>,
-    /// Entries that got their outcome without a new attempt.
+    /// Entries that got their outcome without a new attempt, at most 200.
     pub decided: Vec<DecidedChange>,
+    /// So many attempts and entries are not told one by one.
+    pub left_out: u32,
     pub slots: Vec<RunSlot>,
     /// Remarks that came.
     pub notes: Vec<String>,
@@ -56,6 +63,7 @@ pub struct AttemptChange {
     pub spent_us: u64,
     pub message: String,
     pub worker: String,
+    pub slot: u32,
     /// When it ended on the worker, in microseconds since 1970.
     pub ended_at_us: i64,
 }
@@ -69,6 +77,32 @@ pub struct DecidedChange {
     pub outcome: Outcome,
 }
 
+/// A piece of what an attempt prints. The stream of an entry's output has the events `output` ([`OutputPiece`]), `attempt`
+/// ([`OutputEnd`]) with the end of each attempt, and, last, `end` ([`OutputOver`]).
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct OutputPiece {
+    /// The attempt's number, from 1.
+    pub attempt: u32,
+    pub text: String,
+    /// Something between this and what came before was lost; it is in the log when the attempt has ended.
+    pub gap: bool,
+}
+
+/// An attempt whose output is followed has ended.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct OutputEnd {
+    pub attempt: u32,
+    pub ended: Ended,
+    pub spent_us: u64,
+    pub message: String,
+}
+
+/// The entry whose output is followed has its outcome, or its run is over.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct OutputOver {
+    pub outcome: Option<Outcome>,
+}
+
 /// Runs and workers as they are, or those of them that changed.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Floor {
@@ -77,6 +111,48 @@ pub struct Floor {
     pub workers: Vec<Worker>,
     /// Names of workers that went away.
     pub gone: Vec<String>,
+}
+
+/// Gathers what happens in a run between two changes, in bounded memory: whoever watches slowly, or not at all, costs
+/// nothing more.
+#[derive(Debug, Default)]
+pub struct Gathered {
+    strip: String,
+    trouble: Vec<AttemptChange>,
+    others: Vec<AttemptChange>,
+    decided: Vec<DecidedChange>,
+    notes: Vec<String>,
+    left_out: u32,
+}
+
+impl Gathered {
+    /// Takes an attempt that ended. `make` is called only if it is told one by one.
+    pub fn attempt(&mut self, ended: Ended, outcome: Option<Outcome>, make: impl FnOnce() -> AttemptChange) {
+        self.strip.extend(outcome.map(letter));
+        let bad = ended.failing() || matches!(outcome, Some(Outcome::Flaky | Outcome::Failed));
+        let list = if bad { &mut self.trouble } else { &mut self.others };
+        if list.len() < MOST_TOLD { list.push(make()) } else { self.left_out += 1 }
+    }
+
+    /// Takes an entry that got its outcome without an attempt.
+    pub fn decided(&mut self, outcome: Outcome, make: impl FnOnce() -> DecidedChange) {
+        self.strip.push(letter(outcome));
+        if self.decided.len() < MOST_TOLD { self.decided.push(make()) } else { self.left_out += 1 }
+    }
+
+    /// Takes a remark.
+    pub fn note(&mut self, text: String) {
+        self.notes.push(text);
+    }
+
+    /// The change, and nothing is gathered any more.
+    pub fn take(&mut self, summary: RunSummary, slots: Vec<RunSlot>) -> RunChange {
+        let Self { strip, trouble, others, decided, notes, left_out } = std::mem::take(self);
+        let mut attempts = trouble;
+        attempts.extend(others);
+        attempts.sort_by_key(|a| a.ended_at_us);
+        RunChange { summary, strip, attempts, decided, left_out, slots, notes }
+    }
 }
 
 /// The letter of an outcome in a strip.

@@ -20,7 +20,7 @@ use kesmo_core::{
     suite::file::{NamesAs, Results},
     words::Ended,
 };
-use kesmo_wire::link::{AttemptReport, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
+use kesmo_wire::link::{AttemptReport, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
 use tokio::{
     io::{AsyncRead, AsyncReadExt},
     sync::{mpsc, watch},
@@ -46,12 +46,18 @@ const CLOSING: Duration = Duration::from_millis(200);
 /// After a process ended, what it printed is waited for so long, if something holds its pipes open.
 const LAST_WORDS: Duration = Duration::from_millis(300);
 
+/// What running attempts print is sent at most so often to whoever follows, and so many bytes of it at a time.
+const OUTPUT_EVERY: Duration = Duration::from_millis(100);
+const MOST_OUTPUT: usize = 32 << 10;
+
 /// What a slot needs to run batches.
 #[derive(Clone)]
 pub struct Tools {
     pub sources: Arc<Sources>,
     pub uploads: Uploads,
     pub events: mpsc::Sender<Vec<WorkerEvent>>,
+    /// What attempts print that are followed.
+    pub outputs: mpsc::Sender<FromWorker>,
     pub home: PathBuf,
     pub worker: String,
     /// Begins the mark of every process.
@@ -69,12 +75,32 @@ pub enum Order {
     Revoke,
 }
 
+/// Tells a batch what to do.
+#[derive(Debug)]
+pub struct Switches {
+    pub order: watch::Sender<Order>,
+    pub follow: watch::Sender<bool>,
+}
+
+/// What a batch is told.
+#[derive(Debug, Clone)]
+pub struct Told {
+    order: watch::Receiver<Order>,
+    follow: watch::Receiver<bool>,
+}
+
+/// The two ends of what a batch is told.
+pub fn switches() -> (Switches, Told) {
+    let ((order, order_told), (follow, follow_told)) = (watch::channel(Order::GoOn), watch::channel(false));
+    (Switches { order, follow }, Told { order: order_told, follow: follow_told })
+}
+
 /// Runs a batch to its end, or until it is revoked, and reports it.
-pub async fn run(tools: &Tools, grant: Grant, order: watch::Receiver<Order>) {
+pub async fn run(tools: &Tools, grant: Grant, told: Told) {
     let key = grant.key;
-    let mut revoked = order.clone();
+    let mut revoked = told.order.clone();
     let end = tokio::select! {
-        end = carry(tools, &grant, order) => end,
+        end = carry(tools, &grant, told) => end,
         _ = revoked.wait_for(|order| *order == Order::Revoke) => BatchEnd::Revoked,
     };
     if end == BatchEnd::Revoked {
@@ -102,7 +128,7 @@ fn batch_folder(tools: &Tools, grant: &Grant) -> PathBuf {
     tools.home.join("batches").join(format!("{}-{}", grant.key.run, grant.key.batch))
 }
 
-async fn carry(tools: &Tools, grant: &Grant, order: watch::Receiver<Order>) -> BatchEnd {
+async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
     let ready = match tools.sources.ready(&grant.errand).await {
         Ok(ready) => ready,
         Err(why) => return BatchEnd::Unfit(why),
@@ -121,7 +147,8 @@ async fn carry(tools: &Tools, grant: &Grant, order: watch::Receiver<Order>) -> B
         ready: &ready,
         folder,
         artifacts,
-        order,
+        order: told.order,
+        follow: told.follow,
         gave_back: false,
         began_us: now_us(),
         attempts: Vec::new(),
@@ -145,6 +172,7 @@ struct BatchRun<'b> {
     folder: PathBuf,
     artifacts: PathBuf,
     order: watch::Receiver<Order>,
+    follow: watch::Receiver<bool>,
     /// What had not begun was given back.
     gave_back: bool,
     began_us: i64,
@@ -303,7 +331,11 @@ impl BatchRun<'_> {
         let mut ended_at: Option<tokio::time::Instant> = None;
         let mut complete_since: Option<i64> = None;
         let mut order = self.order.clone();
+        let mut follow = self.follow.clone();
+        let mut sent = Sent::default();
         loop {
+            let followed = *follow.borrow_and_update();
+            let more_to_tell = followed && self.tell_output(reading, offset, &mut sent);
             if !self.gave_back && *order.borrow_and_update() == Order::GiveBack {
                 self.give_back(reading, offset).await;
             }
@@ -350,6 +382,13 @@ impl BatchRun<'_> {
                     0 => err = None,
                     read => reading.log.add(&err_buffer[..read]),
                 },
+                changed = follow.changed(), if !followed => {
+                    if changed.is_err() {
+                        tracing::debug!("nobody is left who could ask to follow");
+                        follow = watch::channel(true).1;
+                    }
+                }
+                () = tokio::time::sleep(OUTPUT_EVERY), if more_to_tell => {}
                 changed = order.changed(), if !self.gave_back => {
                     if changed.is_err() {
                         // Nobody is left who could ask.
@@ -422,6 +461,28 @@ impl BatchRun<'_> {
             reading.take_line(&line, now_us());
         }
         (status, None)
+    }
+
+    /// Sends what the running test printed since the last time to whoever follows; tells whether there is more to come back
+    /// for. It is bounded, and not waited for: what finds no room goes with the next piece.
+    fn tell_output(&self, reading: &Reading, offset: usize, sent: &mut Sent) -> bool {
+        let Some(position) = reading.progress.current() else { return false };
+        let entry = self.grant.entries[offset + position].index;
+        if sent.entry != Some(entry) || sent.bytes > reading.log.total() {
+            *sent = Sent { entry: Some(entry), ..Sent::default() };
+        }
+        if sent.at.is_some_and(|at| at.elapsed() < OUTPUT_EVERY) {
+            return reading.log.total() > sent.bytes;
+        }
+        let (from, bytes, text) = reading.log.since(sent.bytes, MOST_OUTPUT);
+        if bytes > 0 {
+            let output = FromWorker::Output { key: self.grant.key, entry, from, text };
+            if self.tools.outputs.try_send(output).is_ok() {
+                sent.bytes = from + bytes;
+            }
+            sent.at = Some(tokio::time::Instant::now());
+        }
+        reading.log.total() > sent.bytes
     }
 
     fn note_files(&mut self, named: Vec<(usize, String, String)>, offset: usize) {
@@ -582,6 +643,14 @@ enum Step {
     /// With what was printed until then.
     Finished(Finished, String),
     Remark(String),
+}
+
+/// What of the running test's output was sent to whoever follows.
+#[derive(Debug, Default)]
+struct Sent {
+    entry: Option<u32>,
+    bytes: u64,
+    at: Option<tokio::time::Instant>,
 }
 
 /// What is read from one process.
@@ -781,6 +850,7 @@ mod tests {
             sources: Arc::new(Sources::new(config.clone(), client.clone(), mark.clone())),
             uploads: Uploads::new(client, &config),
             events,
+            outputs: mpsc::channel(64).0,
             home: config.home,
             worker: config.name,
             mark,
@@ -809,8 +879,8 @@ mod tests {
 
     /// Runs a batch and tells what it reported, a line each.
     async fn told(bench: &mut Bench, grant: Grant) -> Vec<String> {
-        let (_switch, order) = watch::channel(Order::GoOn);
-        run(&bench.tools, grant, order).await;
+        let (_switches, told) = switches();
+        run(&bench.tools, grant, told).await;
         lines_of(bench)
     }
 
@@ -897,23 +967,45 @@ mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn a_revoked_batch_ends_at_once_with_its_processes() {
         let bench = bench("tap", "{names}", "", "sleep 600");
-        let (switch, order) = watch::channel(Order::GoOn);
+        let (switches, told) = switches();
         let (tools, job) = (bench.tools.clone(), grant(&["a"], None));
-        let running = tokio::spawn(async move { run(&tools, job, order).await });
+        let running = tokio::spawn(async move { run(&tools, job, told).await });
         tokio::time::sleep(Duration::from_millis(300)).await;
-        switch.send_replace(Order::Revoke);
+        switches.order.send_replace(Order::Revoke);
         tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
         assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn what_a_test_prints_is_sent_while_it_is_followed_and_from_its_beginning() {
+        let script = "echo first; sleep 0.5; echo second; sleep 0.4; echo 'ok 1 - a'; echo other; echo 'ok 2 - b'";
+        let mut bench = bench("tap", "{names}", "", script);
+        let (sender, mut outputs) = mpsc::channel(64);
+        bench.tools.outputs = sender;
+        let (switches, told) = switches();
+        let (tools, job) = (bench.tools.clone(), grant(&["a", "b"], None));
+        let running = tokio::spawn(async move { run(&tools, job, told).await });
+        tokio::time::sleep(Duration::from_millis(250)).await;
+        assert!(outputs.try_recv().is_err(), "nobody follows yet");
+        switches.follow.send_replace(true);
+        tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
+        let mut heard = String::new();
+        while let Ok(FromWorker::Output { entry: 0, from, text, .. }) = outputs.try_recv() {
+            assert_eq!(from as usize, heard.len(), "no gap");
+            heard += &text;
+        }
+        assert_eq!(heard, "first\nsecond\n");
+        assert_eq!(lines_of(&mut bench), ["passed 0 [] [first|second]", "passed 1 [] [other]", "Done"]);
     }
 
     /// Runs a batch of three that is asked to give back while its first test runs.
     async fn given_back(results: &str, run_as: &str, script: &str) -> Vec<String> {
         let mut bench = bench(results, run_as, "", script);
-        let (switch, order) = watch::channel(Order::GoOn);
+        let (switches, told) = switches();
         let (tools, job) = (bench.tools.clone(), grant(&["a", "b", "c"], None));
-        let running = tokio::spawn(async move { run(&tools, job, order).await });
+        let running = tokio::spawn(async move { run(&tools, job, told).await });
         tokio::time::sleep(Duration::from_millis(250)).await;
-        switch.send_replace(Order::GiveBack);
+        switches.order.send_replace(Order::GiveBack);
         tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
         assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
         lines_of(&mut bench)

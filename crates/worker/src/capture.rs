@@ -82,6 +82,33 @@ impl CappedLog {
         self.cut += over as u64;
     }
 
+    /// How many bytes were added since it was empty.
+    pub fn total(&self) -> u64 {
+        self.head.len() as u64 + self.cut + self.tail.len() as u64
+    }
+
+    /// What came after the first `sent` bytes, as far as it is still there, at most `most` bytes of it: where that begins, how
+    /// many bytes it is, and the text. A character that is not whole yet is left for the next time.
+    pub fn since(&self, sent: u64, most: usize) -> (u64, u64, String) {
+        let head = self.head.len() as u64;
+        let (from, mut bytes): (u64, Vec<u8>) = if sent < head && self.cut == 0 {
+            let all = self.head[sent as usize..].iter().chain(&self.tail);
+            (sent, all.take(most).copied().collect())
+        } else if sent < head {
+            (sent, self.head[sent as usize..].iter().take(most).copied().collect())
+        } else {
+            let from = sent.max(head + self.cut);
+            let skipped = (from - head - self.cut) as usize;
+            (from, self.tail.iter().skip(skipped).take(most).copied().collect())
+        };
+        if let Err(e) = std::str::from_utf8(&bytes)
+            && e.error_len().is_none()
+        {
+            bytes.truncate(e.valid_up_to());
+        }
+        (from, bytes.len() as u64, String::from_utf8_lossy(&bytes).into_owned())
+    }
+
     /// The log as text, and empty again. Bytes that are not UTF-8 are replaced, and the log says so.
     pub fn take(&mut self) -> String {
         let mut bytes = std::mem::take(&mut self.head);
@@ -164,6 +191,28 @@ mod tests {
         assert!(text.starts_with("first line\n") && text.ends_with("last line\n"));
         assert!(text.contains("cut here") && text.len() < 1200, "{}", text.len());
         assert_eq!(log.take(), "");
+    }
+
+    #[test]
+    fn what_is_new_is_told_piece_by_piece() {
+        let mut log = CappedLog::new(Bytes(1024));
+        log.add("första ".as_bytes());
+        assert_eq!(log.since(0, 100), (0, 8, "första ".into()));
+        log.add(&[0xc3]);
+        assert_eq!(log.since(8, 100), (8, 0, String::new()), "half a character waits");
+        log.add(&[0xa5, b'!']);
+        assert_eq!(log.since(8, 100), (8, 3, "å!".into()));
+        assert_eq!(log.since(8, 2), (8, 2, "å".into()));
+        assert_eq!(log.total(), 11);
+        // Of a log whose middle was cut, what is left is told, and from where.
+        for _ in 0..10 {
+            log.add(&[b'x'; 500]);
+        }
+        let (from, bytes, text) = log.since(600, 10_000);
+        assert_eq!((from + bytes, text.len()), (log.total(), 512));
+        assert!(from > 600);
+        log.take();
+        assert_eq!(log.total(), 0);
     }
 
     #[test]

@@ -99,6 +99,8 @@ struct Worker {
     unstored: Unstored,
     /// Events that wait for more of them.
     gathered: Vec<WorkerEvent>,
+    /// It was told to take nothing new.
+    draining: bool,
 }
 
 /// Works until `leave` resolves: then running batches are ended and go back.
@@ -112,6 +114,7 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
         listing: BTreeSet::new(),
         unstored: Unstored::default(),
         gathered: Vec::new(),
+        draining: false,
     };
     tokio::pin!(leave);
     worker.stay_linked(leave).await
@@ -198,6 +201,7 @@ impl Worker {
             holds: self.shop.held().collect(),
             listing: self.listing.iter().cloned().collect(),
             ease: self.shop.config.ease,
+            draining: self.draining,
             only_run: self.shop.config.only_run.clone(),
         })
     }
@@ -255,6 +259,11 @@ impl Worker {
                     };
                     let at_once = self.gathered.len() >= MOST_EVENTS || self.gathered.iter().any(frees);
                     due = Some(if at_once { Instant::now() } else { due.unwrap_or_else(|| Instant::now() + GATHER) });
+                }
+                Some(output) = self.shop.outputs.recv(), if welcomed => {
+                    if let Err(e) = say(socket, &output).await {
+                        return Ended::Cut(e);
+                    }
                 }
                 () = tokio::time::sleep_until(due.unwrap_or(heard)), if due.is_some() => {}
                 _ = beat.tick() => {
@@ -343,6 +352,11 @@ impl Worker {
                 self.running.remove(key);
             }
             ToWorker::Stored { number } => self.stored(*number),
+            ToWorker::Drain { drain } => {
+                self.draining = *drain;
+                let what = if *drain { "drained: nothing new is taken" } else { "work is taken again" };
+                tracing::info!("{what}");
+            }
             _ => {}
         }
         self.shop.tell(message);

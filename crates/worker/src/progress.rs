@@ -71,6 +71,11 @@ impl Progress {
         }
     }
 
+    /// The test whose output is being printed, as far as one can tell: the first that runs.
+    pub fn current(&self) -> Option<usize> {
+        self.running.first().map(|r| r.0)
+    }
+
     /// How many tests the process has.
     pub fn len(&self) -> usize {
         self.done.len()

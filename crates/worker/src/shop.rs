@@ -2,19 +2,19 @@
 
 use std::{collections::HashMap, sync::Arc};
 
-use kesmo_wire::link::{BatchKey, Grant, ListJob, ToWorker, WorkerEvent};
-use tokio::sync::{mpsc, watch};
+use kesmo_wire::link::{BatchKey, FromWorker, Grant, ListJob, ToWorker, WorkerEvent};
+use tokio::sync::mpsc;
 
 use crate::{
     Config, Error,
-    batch::{self, Order, Tools},
+    batch::{self, Order, Switches, Told, Tools},
     link::Uploads,
     process, random_mark,
     source::Sources,
 };
 
 enum Job {
-    Batch(Box<Grant>, watch::Receiver<Order>),
+    Batch(Box<Grant>, Told),
     List(Box<ListJob>),
 }
 
@@ -27,7 +27,9 @@ pub struct Shop {
     pub(crate) coming: mpsc::Receiver<Vec<WorkerEvent>>,
     slots: Vec<mpsc::UnboundedSender<Job>>,
     /// Batches that were granted and are not forgotten, with what they are to do.
-    switches: HashMap<BatchKey, watch::Sender<Order>>,
+    switches: HashMap<BatchKey, Switches>,
+    /// What attempts print that are followed; it may be lost.
+    pub(crate) outputs: mpsc::Receiver<FromWorker>,
     /// Held as long as the shop is open.
     _lock: std::fs::File,
 }
@@ -64,16 +66,18 @@ impl Shop {
 
         let client = reqwest::Client::new();
         let (sender, coming) = mpsc::channel(1024);
+        let (output_sender, outputs) = mpsc::channel(64);
         let tools = Tools {
             sources: Arc::new(Sources::new(config.clone(), client.clone(), mark.clone())),
             uploads: Uploads::new(client, &config),
             events: sender,
+            outputs: output_sender,
             home,
             worker: config.name.clone(),
             mark: mark.clone(),
         };
         let slots = (0..config.slots).map(|_| start_slot(tools.clone())).collect();
-        Ok(Self { config, mark, coming, slots, switches: HashMap::new(), _lock: lock })
+        Ok(Self { config, mark, coming, slots, switches: HashMap::new(), outputs, _lock: lock })
     }
 
     /// What happened since the last time; waits until something does. Batches that ended are forgotten.
@@ -94,14 +98,19 @@ impl Shop {
     pub fn tell(&mut self, message: ToWorker) {
         match message {
             ToWorker::Grant(grant) => {
-                let (switch, order) = watch::channel(Order::GoOn);
-                self.switches.insert(grant.key, switch);
-                self.give(grant.slot, Job::Batch(grant, order));
+                let (switches, told) = batch::switches();
+                self.switches.insert(grant.key, switches);
+                self.give(grant.slot, Job::Batch(grant, told));
             }
             ToWorker::List(job) => self.give(job.slot, Job::List(job)),
             ToWorker::Revoke { key } => self.order(key, Order::Revoke),
             ToWorker::GiveBack { key } => self.order(key, Order::GiveBack),
-            ToWorker::Welcome { .. } | ToWorker::Refused { .. } | ToWorker::Stored { .. } => {}
+            ToWorker::Follow { key, on } => {
+                if let Some(switches) = self.switches.get(&key) {
+                    switches.follow.send_replace(on);
+                }
+            }
+            ToWorker::Welcome { .. } | ToWorker::Refused { .. } | ToWorker::Stored { .. } | ToWorker::Drain { .. } => {}
         }
     }
 
@@ -123,8 +132,8 @@ impl Shop {
 
     /// Orders only grow: a batch that is revoked stays so.
     fn order(&self, batch: BatchKey, new: Order) {
-        if let Some(switch) = self.switches.get(&batch) {
-            switch.send_if_modified(|order| {
+        if let Some(switches) = self.switches.get(&batch) {
+            switches.order.send_if_modified(|order| {
                 let more = *order < new;
                 *order = new.max(*order);
                 more
@@ -144,7 +153,7 @@ fn start_slot(tools: Tools) -> mpsc::UnboundedSender<Job> {
     tokio::spawn(async move {
         while let Some(job) = jobs.recv().await {
             match job {
-                Job::Batch(grant, order) => batch::run(&tools, *grant, order).await,
+                Job::Batch(grant, told) => batch::run(&tools, *grant, told).await,
                 Job::List(job) => {
                     let result = list(&tools, &job).await;
                     let event = WorkerEvent::Listed { job: job.job, result };

@@ -12,7 +12,7 @@ use kesmo_core::{
 use kesmo_here::{Finished, History, Job, Told};
 use kesmo_wire::api::{Run, Shard};
 
-use super::{asked_to_end, join::usual_slots, runs::path, start::Display, worker::cache};
+use super::{asked_to_end, join::usual_slots, runs::path, watch::Display, worker::cache};
 use crate::{
     Context, Failure,
     arguments::Here,
@@ -65,7 +65,7 @@ pub async fn run(
         history: history.clone(),
         home: place.join("worker"),
     };
-    let mut display = Display::new(&format!("{suite}/here"), options.refresh.refresh, json);
+    let mut display = Display::new(&[format!("{suite}/here")], options.refresh.refresh, json);
     let (sender, mut told) = tokio::sync::mpsc::unbounded_channel();
     let running = kesmo_here::run(
         job,
@@ -119,14 +119,14 @@ fn show(display: &mut Display, what: Told, json: bool) -> Result<(), Failure> {
             if json {
                 line("snapshot", serde_json::to_string(&snapshot))?;
             }
-            display.snapshot(*snapshot);
+            display.snapshot(0, *snapshot);
         }
         Told::Change(change) => {
             if json {
                 let kind = if change.summary.verdict.is_some() { "end" } else { "change" };
                 line(kind, serde_json::to_string(&change))?;
             }
-            display.change(*change);
+            display.change(0, *change);
         }
     }
     Ok(())
@@ -225,8 +225,16 @@ fn write_report(finished: &Finished, format: Format, file: &Path) -> Result<(), 
 fn closing(finished: &Finished, reports: &[(Format, PathBuf)], kept: &Path, options: &Here) -> String {
     let failed = finished.with_outcome(Outcome::Failed, 20);
     let flaky = finished.with_outcome(Outcome::Flaky, 20);
-    let (slowest, causes) = (finished.slowest(5), finished.causes());
-    let told = Closing { run: &finished.run, failed: &failed, flaky: &flaky, slowest: &slowest, causes: &causes };
+    let parked = finished.with_outcome(Outcome::Parked, 10);
+    let (slowest, causes) = (finished.slowest(10), finished.causes());
+    let told = Closing {
+        run: &finished.run,
+        failed: &failed,
+        flaky: &flaky,
+        parked: &parked,
+        slowest: &slowest,
+        causes: &causes,
+    };
     let mut more: Vec<String> =
         reports.iter().map(|(format, file)| format!("{format} report: {}", file.display())).collect();
     if let Some(first) = failed.entries.first() {

@@ -7,7 +7,8 @@ use tokio::sync::oneshot;
 use super::{
     runs::{entries, path},
     serve::log_to_stderr,
-    start::{new_run, stay},
+    start::new_run,
+    watch::stay,
     worker::{home, own_name},
 };
 use crate::{

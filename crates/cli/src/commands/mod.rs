@@ -3,12 +3,14 @@
 pub mod here;
 pub mod hunt;
 pub mod join;
+pub mod keys;
 pub mod people;
 pub mod planning;
 pub mod runs;
 pub mod serve;
 pub mod start;
 pub mod suites;
+pub mod watch;
 pub mod worker;
 
 use serde::Serialize;

@@ -10,12 +10,13 @@ use kesmo_core::{
 use kesmo_wire::api::{
     Artifact, Attempt, Entries, Entry, EntryDetail, Run, RunSummary, Shard, StopRun, Variants, Worker, entry_name,
 };
+use kesmo_wire::live::{OutputEnd, OutputOver, OutputPiece};
 
 use super::print_json;
 use crate::{
     Context, Failure,
     arguments::{Artifacts, Log, Report, Runs, Show, Stop, pairs},
-    view,
+    view::{self, safe::plain},
 };
 
 /// The API's address of a run.
@@ -170,7 +171,7 @@ pub fn entries_table(entries: &[Entry]) -> String {
             row.push(e.variant.clone());
         }
         let spent = e.spent_us.map_or_else(|| "–".into(), |us| Span(us).to_string());
-        row.extend([e.attempts.to_string(), spent, shorten(&e.message.replace('\n', " "), 90)]);
+        row.extend([e.attempts.to_string(), spent, shorten(&plain(&e.message.replace('\n', " ")), 90)]);
         row
     });
     let mut heads = vec!["state", "test", ">attempts", ">took", "said"];
@@ -209,6 +210,18 @@ pub async fn find_entries(
 pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
     let chosen = find_entries(context, &options.run, &options.test, &options.variant).await?;
     let base = path(&options.run)?;
+    if options.follow {
+        if let [one] = chosen.as_slice() {
+            return follow(&format!("{base}/entries/{}/output", one.index), context).await;
+        }
+        let variants: Vec<&str> = chosen.iter().map(|e| e.variant.as_str()).collect();
+        return Err(Failure::call(format!(
+            "--follow is for one entry, and {} has {}: choose with --variant ({})",
+            options.test,
+            chosen.len(),
+            variants.join("; ")
+        )));
+    }
     for entry in chosen {
         let detail: EntryDetail = context.client.get(&format!("{base}/entries/{}", entry.index), &[]).await?;
         if context.json {
@@ -232,23 +245,23 @@ pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
             let place = format!("{} slot {}, batch {}", attempt.worker, attempt.slot, attempt.batch);
             println!("\n── attempt {}: {} after {spent} on {place}", attempt.number, view::ended_word(attempt.ended));
             for line in attempt.message.lines() {
-                println!("   {line}");
+                println!("   {}", plain(line));
             }
             for line in around(attempt) {
                 println!("   {}", view::paint(view::Paint::Dim, &line));
             }
             for step in &attempt.steps {
                 let ms = step.ms.map_or_else(String::new, |ms| format!("  {ms:.0} ms"));
-                println!("   {} {}{ms}", if step.ok { "●" } else { "◆" }, step.name);
+                println!("   {} {}{ms}", if step.ok { "●" } else { "◆" }, plain(&step.name));
             }
             for line in attempt.detail.lines() {
-                println!("   {line}");
+                println!("   {}", plain(line));
             }
             if attempt.log_bytes > 0 {
                 let at = format!("{base}/entries/{}/attempts/{}/log", entry.index, attempt.number);
                 let text = context.client.get_text(&at, &[]).await?;
                 println!("   printed ({}):", Bytes(attempt.log_bytes));
-                for line in text.lines() {
+                for line in view::output(&text).lines() {
                     println!("   │ {line}");
                 }
             }
@@ -259,6 +272,62 @@ pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
         println!();
     }
     Ok(())
+}
+
+/// Prints what an entry's attempts print, as it comes.
+async fn follow(path: &str, context: &Context) -> Result<(), Failure> {
+    use std::io::Write;
+    let strange = |e: serde_json::Error| Failure::trouble(format!("the stream cannot be understood: {e}"));
+    let mut last: Option<String> = None;
+    let mut cuts = 0;
+    loop {
+        let mut events = match context.client.watch(path, last.as_deref()).await {
+            Ok(events) => events,
+            // What goes on is dialled again; a first call that finds nobody is told at once.
+            Err(kesmo_client::Error::Unreachable { .. }) if last.is_some() && cuts < 120 => {
+                cuts += 1;
+                tokio::time::sleep(std::time::Duration::from_millis(500)).await;
+                continue;
+            }
+            Err(e) => return Err(e.into()),
+        };
+        while let Ok(Some(event)) = events.next().await {
+            cuts = 0;
+            last = event.id.or(last);
+            if context.json {
+                println!("{{\"event\":\"{}\",\"data\":{}}}", event.kind, event.data);
+            }
+            match event.kind.as_str() {
+                "output" if !context.json => {
+                    let piece: OutputPiece = serde_json::from_str(&event.data).map_err(strange)?;
+                    if piece.gap {
+                        println!("\n[kesmo: some of it was cut or lost here; kesmo log shows what is kept]");
+                    }
+                    print!("{}", view::output(&piece.text));
+                    if std::io::stdout().flush().is_err() {
+                        return Ok(());
+                    }
+                }
+                "attempt" if !context.json => {
+                    let end: OutputEnd = serde_json::from_str(&event.data).map_err(strange)?;
+                    let said = plain(end.message.lines().next().unwrap_or_default());
+                    let said = if said.is_empty() { said } else { format!(": {said}") };
+                    let (number, spent) = (end.attempt, Span(end.spent_us));
+                    println!("── attempt {number}: {} after {spent}{said}", view::ended_word(end.ended));
+                }
+                "end" => {
+                    let over: OutputOver = serde_json::from_str(&event.data).map_err(strange)?;
+                    if !context.json {
+                        println!("{}", over.outcome.map_or_else(|| "the run is over".to_owned(), view::outcome_word));
+                    }
+                    return Ok(());
+                }
+                _ => {}
+            }
+        }
+        cuts += 1;
+        tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    }
 }
 
 /// Where and after what a failing attempt ran, a line each.
@@ -398,7 +467,12 @@ pub async fn workers(context: &Context) -> Result<(), Failure> {
     let rows = workers.iter().map(|w| {
         let busy = w.slots.iter().filter(|s| s.doing.is_some() || s.run.is_some()).count();
         let offers: Vec<String> = w.offers.iter().map(|(k, v)| format!("{k}={v}")).collect();
-        let link = if w.connected { "linked" } else { "away" };
+        let link = match (w.connected, w.draining) {
+            (false, _) => "away",
+            (true, true) if busy > 0 => "draining",
+            (true, true) => "drained",
+            (true, false) => "linked",
+        };
         let slots = format!("{busy} of {}", w.slots.len());
         let pool = w.only_run.as_ref().map_or_else(|| w.pool.clone(), |run| format!("only {run}"));
         let fills = if (w.fills as usize) < w.slots.len() { format!("fills {}", w.fills) } else { String::new() };

@@ -5,9 +5,11 @@ use std::path::{Path, PathBuf};
 use kesmo_core::name::Slug;
 
 use super::{asked_to_end, serve::log_to_stderr};
+use kesmo_wire::api::{self, Drain};
+
 use crate::{
-    Failure,
-    arguments::{Worker, pairs},
+    Context, Failure,
+    arguments::{DrainOf, Worker, pairs},
 };
 
 /// A name made from the machine's and the process's number.
@@ -53,4 +55,34 @@ pub async fn run(options: &Worker, url: String, token: String) -> Result<(), Fai
         ..kesmo_worker::Config::default()
     };
     kesmo_worker::run(config, Box::pin(asked_to_end())).await.map_err(|e| Failure::trouble(e.to_string()))
+}
+
+/// Has a worker finish what it has and take nothing new, or take work again.
+pub async fn drain(options: &DrainOf, context: &Context) -> Result<(), Failure> {
+    let path = format!("/api/workers/{}/drain", options.name);
+    let busy = |w: &api::Worker| w.slots.iter().filter(|s| s.run.is_some() || s.doing.is_some()).count();
+    let mut worker: api::Worker = context.client.post(&path, &Drain { drain: !options.undo }).await?;
+    while options.stay && busy(&worker) > 0 {
+        tokio::time::sleep(std::time::Duration::from_millis(500)).await;
+        let workers: Vec<api::Worker> = context.client.get("/api/workers", &[]).await?;
+        match workers.into_iter().find(|w| w.name == options.name) {
+            Some(now) => worker = now,
+            // One that has left has nothing left to do.
+            None => break,
+        }
+    }
+    if context.json {
+        return super::print_json(&worker);
+    }
+    let name = &options.name;
+    match (options.undo, busy(&worker)) {
+        (true, _) => println!("{name} takes work again."),
+        (false, 0) => println!("{name} is drained: it has nothing to do, and takes nothing new."),
+        (false, 1) => println!("{name} takes nothing new; 1 slot is still at work."),
+        (false, n) => println!("{name} takes nothing new; {n} slots are still at work."),
+    }
+    if !options.undo {
+        println!("Have it take work again: kesmo worker drain {name} --undo");
+    }
+    Ok(())
 }

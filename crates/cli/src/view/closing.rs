@@ -3,7 +3,7 @@
 use kesmo_core::{name::shorten, time::Span, words::Outcome};
 use kesmo_wire::api::{CauseOf, Entries, Entry, Run, entry_name};
 
-use super::{Paint, bold, columns, fit, outcome, paint, run_head};
+use super::{Paint, bold, columns, fit, outcome, paint, run_head, safe::plain};
 
 /// Tests that a cause names.
 const MOST_NAMED: usize = 4;
@@ -13,6 +13,7 @@ pub struct Closing<'a> {
     pub run: &'a Run,
     pub failed: &'a Entries,
     pub flaky: &'a Entries,
+    pub parked: &'a Entries,
     pub slowest: &'a Entries,
     /// Failures gathered by cause; told where one has several.
     pub causes: &'a [CauseOf],
@@ -34,6 +35,7 @@ impl Closing<'_> {
         out += &self.causes_text();
         out += &self.failed_text();
         out += &self.flaky_text();
+        out += &self.parked_text();
         let slow: Vec<&Entry> = self.slowest.entries.iter().filter(|e| e.spent_us.is_some()).collect();
         if slow.len() > 1 {
             out += &format!("\n{}\n", bold("Slowest"));
@@ -76,7 +78,7 @@ impl Closing<'_> {
             let on = entry.worker.as_ref().map(|w| format!(", last on {w}")).unwrap_or_default();
             out += &format!("  {} {}  {}{on}\n", outcome(Outcome::Failed), name(entry), attempts(entry.attempts));
             for line in entry.message.lines().take(4) {
-                out += &format!("      {}\n", fit(&shorten(line, 160), 6));
+                out += &format!("      {}\n", fit(&shorten(&plain(line), 160), 6));
             }
         }
         out + &self.more(self.failed, "failed")
@@ -88,13 +90,24 @@ impl Closing<'_> {
         }
         let mut out = format!("\n{}\n", bold("Flaky"));
         for entry in &self.flaky.entries {
-            let message = entry.message.lines().next().unwrap_or_default();
+            let message = plain(entry.message.lines().next().unwrap_or_default());
             let passed = format!("{}  passed at attempt {}", name(entry), entry.attempts);
-            let before = format!("; failed before with: {}", shorten(message, 120));
+            let before = format!("; failed before with: {}", shorten(&message, 120));
             let said = if message.is_empty() { String::new() } else { fit(&before, columns(&passed) + 4) };
             out += &format!("  {} {passed}{said}\n", outcome(Outcome::Flaky));
         }
         out + &self.more(self.flaky, "flaky")
+    }
+
+    fn parked_text(&self) -> String {
+        if self.parked.entries.is_empty() {
+            return String::new();
+        }
+        let mut out = format!("\n{}\n", bold("Parked"));
+        for entry in &self.parked.entries {
+            out += &format!("  {} {}\n", outcome(Outcome::Parked), name(entry));
+        }
+        out + &self.more(self.parked, "parked")
     }
 
     fn more(&self, found: &Entries, state: &str) -> String {

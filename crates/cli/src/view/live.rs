@@ -9,20 +9,20 @@ use kesmo_core::{
     words::{Outcome, Verdict},
 };
 use kesmo_wire::{
-    api::RunSummary,
+    api::{RunSummary, entry_name},
     live::{RunChange, RunSlot, RunSnapshot, letter, thin},
 };
 
-use super::{Paint, columns, paint, paint_of, run_state, tally};
+use super::{Paint, columns, cut, paint, paint_of, run_state, safe::plain, tally, wrap};
 
-/// What failed last, as it is shown.
+/// What failed last, as it is shown, at the most.
 const MOST_TROUBLE: usize = 6;
-const MOST_SLOTS: usize = 8;
+/// Lines of failures that are told as they come; a broken build need not fill the log.
+const MOST_LINES: usize = 200;
 
 struct Trouble {
     outcome: Option<Outcome>,
-    test: String,
-    variant: String,
+    name: String,
     message: String,
 }
 
@@ -34,12 +34,25 @@ pub struct LiveView {
     trouble: Vec<Trouble>,
     strip: String,
     notes: Vec<String>,
+    /// Lines for a log that were not told yet, and how many were.
+    lines: Vec<String>,
+    told: usize,
+    cut: bool,
 }
 
 impl LiveView {
     pub fn new(name: &str) -> Self {
-        let name = name.to_owned();
-        Self { name, summary: None, slots: Vec::new(), trouble: Vec::new(), strip: String::new(), notes: Vec::new() }
+        Self {
+            name: name.to_owned(),
+            summary: None,
+            slots: Vec::new(),
+            trouble: Vec::new(),
+            strip: String::new(),
+            notes: Vec::new(),
+            lines: Vec::new(),
+            told: 0,
+            cut: false,
+        }
     }
 
     /// Whether anything has come yet.
@@ -47,45 +60,91 @@ impl LiveView {
         self.summary.is_some()
     }
 
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
     pub fn verdict(&self) -> Option<Verdict> {
         self.summary.as_ref()?.verdict
     }
 
+    /// The stream was cut, or goes on.
+    pub fn cut(&mut self, cut: bool) {
+        self.cut = cut;
+    }
+
     pub fn snapshot(&mut self, snapshot: RunSnapshot) {
         if self.summary.is_none() {
-            self.notes.extend(snapshot.run.notes.iter().map(|n| format!("! {n}")));
+            self.note_all(&snapshot.run.notes);
         }
         self.note_waiting(&snapshot.run.summary);
         self.summary = Some(snapshot.run.summary);
         self.slots = snapshot.slots;
         self.strip = snapshot.strip;
+        self.cut = false;
         self.trouble = snapshot
             .trouble
             .into_iter()
-            .map(|e| Trouble { outcome: e.outcome, test: e.test, variant: e.variant, message: e.message })
+            .map(|e| Trouble {
+                outcome: e.outcome,
+                name: entry_name(&e.test, &e.variant, e.repeat),
+                message: plain(first_line(&e.message)),
+            })
             .collect();
     }
 
     pub fn change(&mut self, change: RunChange) {
+        self.cut = false;
+        self.strip += &change.strip;
         for attempt in change.attempts {
-            if let Some(outcome) = attempt.outcome {
-                self.strip.push(letter(outcome));
+            if !attempt.ended.failing() && attempt.outcome != Some(Outcome::Flaky) {
+                continue;
             }
-            if attempt.ended.failing() || attempt.outcome == Some(Outcome::Flaky) {
-                self.trouble.retain(|t| t.test != attempt.test || t.variant != attempt.variant);
-                self.trouble.push(Trouble {
-                    outcome: attempt.outcome,
-                    test: attempt.test,
-                    variant: attempt.variant,
-                    message: attempt.message,
-                });
+            let name = entry_name(&attempt.test, &attempt.variant, 0);
+            let known = self.trouble.iter().position(|t| t.name == name).map(|i| self.trouble.remove(i));
+            let mut message = plain(first_line(&attempt.message));
+            if message.is_empty() {
+                // That it passed in the end says nothing of why it did not at first.
+                message = known.map(|t| t.message).unwrap_or_default();
             }
+            if let Some(outcome @ (Outcome::Failed | Outcome::Flaky)) = attempt.outcome {
+                let what = match outcome {
+                    Outcome::Flaky => format!("flaky, passed at attempt {}", attempt.number),
+                    _ if attempt.number > 1 => format!("failed {} times", attempt.number),
+                    _ => "failed".to_owned(),
+                };
+                let said = if message.is_empty() { String::new() } else { format!(": {}", shorten(&message, 300)) };
+                self.line(paint(
+                    paint_of(outcome),
+                    &format!("{} {name}  {what} on {}{said}", outcome.glyph(), attempt.worker),
+                ));
+            }
+            self.trouble.push(Trouble { outcome: attempt.outcome, name, message });
         }
-        self.strip.extend(change.decided.iter().map(|d| letter(d.outcome)));
-        self.notes.extend(change.notes.iter().map(|n| format!("! {n}")));
+        // What is shown is bounded; the service has it all.
+        let more = self.trouble.len().saturating_sub(200);
+        self.trouble.drain(..more);
+        self.note_all(&change.notes);
         self.note_waiting(&change.summary);
         self.slots = change.slots;
         self.summary = Some(change.summary);
+    }
+
+    fn line(&mut self, text: String) {
+        self.told += 1;
+        if self.told <= MOST_LINES {
+            self.lines.push(text);
+        } else if self.told == MOST_LINES + 1 {
+            self.lines.push(format!("… more fail; what else does is told at the end and by: kesmo show {}", self.name));
+        }
+    }
+
+    fn note_all(&mut self, notes: &[String]) {
+        let said: Vec<String> = notes.iter().map(|n| format!("! {}", plain(n))).collect();
+        self.lines.extend(said.iter().cloned());
+        self.notes.extend(said);
+        let more = self.notes.len().saturating_sub(10);
+        self.notes.drain(..more);
     }
 
     fn note_waiting(&mut self, now: &RunSummary) {
@@ -93,13 +152,13 @@ impl LiveView {
         if now.waiting_for.as_ref() != before
             && let Some(waiting) = &now.waiting_for
         {
-            self.notes.push(waiting.clone());
+            self.lines.push(plain(waiting));
         }
     }
 
-    /// Remarks that came since the last call.
-    pub fn take_notes(&mut self) -> Vec<String> {
-        std::mem::take(&mut self.notes)
+    /// Lines for a log that came since the last call: failures, remarks, what it waits for.
+    pub fn take_lines(&mut self) -> Vec<String> {
+        std::mem::take(&mut self.lines)
     }
 
     /// One line: counts, rate, times, failing share, time left.
@@ -108,60 +167,150 @@ impl LiveView {
         let elapsed = elapsed(s, now);
         let clock = format!("{:02}:{:02}", elapsed.0 / 60_000_000, elapsed.0 / 1_000_000 % 60);
         let mut line = format!("{clock}  {}  {}  {}", self.name, run_state(s), tally(&s.tally));
-        if s.stats.ended > 0 {
-            line += &format!("  {}", figures(s, elapsed));
+        if s.tally.total() > 0 && s.verdict.is_none() {
+            line += &format!("  {} of {} done", s.tally.done(), s.tally.total());
         }
-        match (s.left_us, &s.waiting_for) {
-            (Some(left), _) if s.verdict.is_none() => line += &format!("  left {}", Span(left)),
-            (_, Some(waiting)) => line += &format!("  {waiting}"),
+        if s.stats.ended > 0 {
+            line += &format!("  {}", figures(s, elapsed).join("  "));
+        }
+        match (s.left, &s.waiting_for) {
+            (Some(left), _) if s.verdict.is_none() => line += &format!("  {} left", left.said()),
+            (_, Some(waiting)) => line += &format!("  {}", plain(waiting)),
             _ => {}
         }
         line
     }
 
-    /// The whole picture, for a terminal of that width.
-    pub fn lines(&self, width: usize, now: DateTime<Utc>) -> Vec<String> {
+    /// The whole picture, for a terminal of that size. It never has more lines than `height`.
+    pub fn picture(&self, width: usize, height: usize, now: DateTime<Utc>) -> Vec<String> {
         let Some(s) = &self.summary else { return vec![format!("{}: waiting for the service", self.name)] };
+        let mut lines = self.head(s, width, now);
         let elapsed = elapsed(s, now);
-        let left = match (s.left_us, s.tally.total()) {
-            (Some(left), n) if n > 0 => format!("about {} left", Span(left)),
-            _ => String::new(),
-        };
-        let head = format!("{}  {}", run_state(s), super::bold(&self.name));
-        let right = if left.is_empty() { elapsed.to_string() } else { format!("{elapsed}, {left}") };
-        let gap = width.saturating_sub(columns(&head) + columns(&right));
-        let mut lines = vec![format!("{head}{}{right}", " ".repeat(gap.max(2)))];
-        lines.push(bar(&self.strip, s.tally.total(), s.tally.running, width));
-        let counts = tally(&s.tally);
-        let figures = if s.stats.ended > 0 { figures(s, elapsed) } else { String::new() };
-        if columns(&counts) + columns(&figures) + 4 <= width {
-            lines.push(format!("{counts}    {}", paint(Paint::Dim, &figures)));
-        } else {
-            lines.push(counts);
-            lines.push(paint(Paint::Dim, &figures));
+        let mut texts = vec![tally(&s.tally)];
+        if s.tally.total() > 0 {
+            texts.push(format!("{} of {} done", s.tally.done(), s.tally.total()));
+        }
+        lines.extend(wrap(&texts, width));
+        if s.stats.ended > 0 {
+            lines.extend(wrap(&figures(s, elapsed), width).iter().map(|line| paint(Paint::Dim, line)));
         }
         if let Some(waiting) = &s.waiting_for {
-            lines.push(paint(Paint::Void, &shorten(waiting, width.saturating_sub(1))));
+            lines.push(paint(Paint::Void, &cut(&plain(waiting), width)));
         }
-        for note in self.notes.iter().rev().take(2).filter(|n| Some(*n) != s.waiting_for.as_ref()) {
-            lines.push(shorten(note, width.saturating_sub(1)));
+        let room = height.saturating_sub(lines.len());
+        let notes: Vec<&String> = self.notes.iter().rev().take(2.min(room / 6)).collect();
+        lines.extend(notes.iter().map(|note| cut(note, width)));
+        let room = height.saturating_sub(lines.len());
+        // Failures may have two lines each; the slots have at least a third of the room.
+        let for_slots = (self.slots.len() + 1).min((room / 3).max(room.saturating_sub(self.trouble.len() * 2 + 1)));
+        let for_trouble = room - for_slots;
+        lines.extend(self.trouble_lines(width, for_trouble));
+        let room = height.saturating_sub(lines.len());
+        lines.extend(self.slot_lines(width, room, now));
+        lines.truncate(height);
+        lines
+    }
+
+    /// Head and water line, for one run of several.
+    pub fn short_picture(&self, width: usize, now: DateTime<Utc>) -> Vec<String> {
+        let Some(s) = &self.summary else { return vec![format!("{}: waiting for the service", self.name)] };
+        let mut lines = self.head(s, width, now);
+        let mut texts = vec![tally(&s.tally)];
+        if s.stats.ended > 0 && s.verdict.is_none() {
+            texts.extend(figures(s, elapsed(s, now)).into_iter().take(1));
         }
-        for trouble in self.trouble.iter().rev().take(MOST_TROUBLE) {
-            lines.push(trouble_line(trouble, width));
+        lines.extend(wrap(&texts, width));
+        if let Some(waiting) = &s.waiting_for {
+            lines.push(paint(Paint::Void, &cut(&plain(waiting), width)));
         }
-        let more = self.trouble.len().saturating_sub(MOST_TROUBLE);
-        if more > 0 {
-            lines.push(paint(Paint::Dim, &format!("  … and {more} more in trouble")));
-        }
-        for slot in self.slots.iter().take(MOST_SLOTS) {
-            lines.push(slot_line(slot, width, now));
-        }
-        let more = self.slots.len().saturating_sub(MOST_SLOTS);
-        if more > 0 {
-            lines.push(paint(Paint::Dim, &format!("  … and {more} more slots")));
+        lines.extend(self.trouble_lines(width, 2));
+        lines
+    }
+
+    fn head(&self, s: &RunSummary, width: usize, now: DateTime<Utc>) -> Vec<String> {
+        let took = elapsed(s, now);
+        let left = if self.cut {
+            paint(Paint::Flaky, "the stream is cut, dialling again")
+        } else {
+            match s.left {
+                Some(left) if s.verdict.is_none() && s.tally.total() > 0 => {
+                    super::bold(&format!("{} left", left.said()))
+                }
+                _ => String::new(),
+            }
+        };
+        let state = run_state(s);
+        let both = format!("{left}   {took}");
+        // On a narrow terminal what matters stays: the state, and how long it still takes.
+        let right = match (left.is_empty(), columns(&state) + columns(&both) + 8 <= width) {
+            (true, _) => took.to_string(),
+            (false, true) => both,
+            (false, false) => cut(&left, width.saturating_sub(columns(&state) + 3)),
+        };
+        let room = width.saturating_sub(columns(&state) + columns(&right) + 4);
+        let head = format!("{state}  {}", super::bold(&cut(&self.name, room)));
+        let gap = width.saturating_sub(columns(&head) + columns(&right));
+        vec![format!("{head}{}{right}", " ".repeat(gap)), bar(&self.strip, s, width)]
+    }
+
+    /// The newest first: a line for each, or with room two, the second for what it said.
+    fn trouble_lines(&self, width: usize, room: usize) -> Vec<String> {
+        let mut lines = Vec::new();
+        for (n, trouble) in self.trouble.iter().rev().enumerate() {
+            let more = self.trouble.len() - n;
+            if n == MOST_TROUBLE || (lines.len() + 1 >= room && more > 1) || lines.len() >= room {
+                if lines.len() < room {
+                    lines.push(paint(Paint::Dim, &format!("  … {more} more that failed at least once")));
+                }
+                break;
+            }
+            let (mark, colour) = match trouble.outcome {
+                Some(outcome) => (outcome.glyph(), paint_of(outcome)),
+                // It failed, and will be tried again.
+                None => ("↻", Paint::Flaky),
+            };
+            let spare = width.saturating_sub(columns(&trouble.name) + 6);
+            if spare >= columns(&trouble.message).min(24) || room - lines.len() < 3 {
+                let message = cut(&trouble.message, spare);
+                let name = cut_head(&trouble.name, width.saturating_sub(4));
+                let line = format!("  {} {name}  {}", paint(colour, mark), paint(Paint::Dim, &message));
+                lines.push(line.trim_end().to_owned());
+            } else {
+                lines.push(format!("  {} {}", paint(colour, mark), cut_head(&trouble.name, width.saturating_sub(4))));
+                lines.push(format!("      {}", paint(Paint::Dim, &cut(&trouble.message, width.saturating_sub(6)))));
+            }
         }
         lines
     }
+
+    /// What each slot runs now: those that take unusually long first.
+    fn slot_lines(&self, width: usize, room: usize, now: DateTime<Utc>) -> Vec<String> {
+        let mut slots: Vec<(bool, String)> = self.slots.iter().map(|slot| slot_line(slot, width, now)).collect();
+        slots.sort_by_key(|(late, _)| !late);
+        let mut lines: Vec<String> = slots.into_iter().map(|(_, line)| line).collect();
+        if lines.len() > room {
+            let more = lines.len() - room.saturating_sub(1);
+            lines.truncate(room.saturating_sub(1));
+            if room > 0 {
+                lines.push(paint(Paint::Dim, &format!("  … and {more} more slots")));
+            }
+        }
+        lines
+    }
+}
+
+fn first_line(text: &str) -> &str {
+    text.lines().map(str::trim).find(|l| !l.is_empty()).unwrap_or_default()
+}
+
+/// A name whose end says more than its beginning, cut to its room.
+fn cut_head(name: &str, room: usize) -> String {
+    let count = name.chars().count();
+    if columns(name) <= room || count <= room {
+        return cut(name, room);
+    }
+    let tail: String = name.chars().skip(count - room.saturating_sub(1)).collect();
+    cut(&format!("…{tail}"), room)
 }
 
 fn elapsed(s: &RunSummary, now: DateTime<Utc>) -> Span {
@@ -169,27 +318,30 @@ fn elapsed(s: &RunSummary, now: DateTime<Utc>) -> Span {
     Span((end - s.began_at.unwrap_or(s.created_at)).num_microseconds().unwrap_or(0).max(0) as u64)
 }
 
-fn figures(s: &RunSummary, elapsed: Span) -> String {
-    let rate = f64::from(s.tally.done()) / elapsed.as_seconds().max(0.001);
-    let rate = if rate < 10.0 { format!("{rate:.1}") } else { format!("{rate:.0}") };
+fn figures(s: &RunSummary, elapsed: Span) -> Vec<String> {
+    let rate = |rate: f64| if rate < 10.0 { format!("{rate:.1}") } else { format!("{rate:.0}") };
+    let mean = f64::from(s.tally.done()) / elapsed.as_seconds().max(0.001);
     let failing = f64::from(s.stats.failing) * 100.0 / f64::from(s.stats.ended.max(1));
-    format!(
-        "{rate} tests/s  mean {} ({} to {})  failing {failing:.1}%",
-        s.stats.mean(),
-        Span(s.stats.shortest_us),
-        Span(s.stats.longest_us)
-    )
+    let now = if s.verdict.is_none() { format!(" ({} now)", rate(s.rate)) } else { String::new() };
+    let stats = &s.stats;
+    vec![
+        format!("{} tests/s{now}", rate(mean)),
+        format!("failing {failing:.1}%"),
+        format!("mean {}, median {}, 95% {}", stats.mean(), Span(stats.median_us), Span(stats.p95_us)),
+        format!("{} to {}", Span(stats.shortest_us), Span(stats.longest_us)),
+    ]
 }
 
 /// The water line: a cell for each stretch of outcomes in the order in which they came, then what runs, then open water.
-fn bar(strip: &str, total: u32, running: u32, width: usize) -> String {
+fn bar(strip: &str, s: &RunSummary, width: usize) -> String {
+    let (total, running) = (s.tally.total() as usize, s.tally.running as usize);
     let cells = width.min(240);
     if total == 0 {
         return paint(Paint::Dim, &"·".repeat(cells));
     }
-    let part = |n: usize| n * cells / total as usize;
-    let done = part(strip.len().min(total as usize));
-    let under_way = (part(running as usize).max(usize::from(running > 0))).min(cells - done);
+    let part = |n: usize| n * cells / total;
+    let done = part((s.tally.done() as usize).min(total));
+    let under_way = (part(running).max(usize::from(running > 0))).min(cells - done);
     let mut out = String::new();
     let letters = thin(strip, done.max(1));
     for i in 0..done {
@@ -204,47 +356,51 @@ fn bar(strip: &str, total: u32, running: u32, width: usize) -> String {
     out + &paint(Paint::Dim, &"·".repeat(cells - done - under_way))
 }
 
-fn trouble_line(trouble: &Trouble, width: usize) -> String {
-    let (mark, colour) = match trouble.outcome {
-        Some(outcome) => (outcome.glyph(), paint_of(outcome)),
-        // It failed, and will be tried again.
-        None => ("↻", Paint::Flaky),
-    };
-    let variant = if trouble.variant.is_empty() { String::new() } else { format!(" ({})", trouble.variant) };
-    let name = format!("{}{variant}", trouble.test);
-    let room = width.saturating_sub(columns(&name) + 6);
-    let message = shorten(trouble.message.lines().next().unwrap_or_default(), room.saturating_sub(1));
-    format!("  {} {name}  {}", paint(colour, mark), paint(Paint::Dim, &message))
-}
-
-fn slot_line(slot: &RunSlot, width: usize, now: DateTime<Utc>) -> String {
-    let since = slot.slot.since.map(|t| Span((now - t).num_microseconds().unwrap_or(0).max(0) as u64));
+fn slot_line(slot: &RunSlot, width: usize, now: DateTime<Utc>) -> (bool, String) {
+    let since = slot.slot.since.map(|t| (now - t).num_microseconds().unwrap_or(0).max(0) as u64);
+    let late = since.zip(slot.slot.late_after_us).is_some_and(|(since, late)| since > late);
+    let place = format!("{}.{}", slot.worker, slot.slot.number);
     let doing = slot.slot.doing.as_deref().unwrap_or("starting");
     let variant = slot.slot.variant.as_ref().map(|v| format!(" ({v})")).unwrap_or_default();
-    let since = since.map(|s| format!("  {s}")).unwrap_or_default();
-    let text =
-        shorten(&format!("{}.{} {doing}{variant}{since}", slot.worker, slot.slot.number), width.saturating_sub(5));
-    format!("  {} {text}", paint(Paint::Running, "▸"))
+    let usual = slot.slot.expected_us.filter(|_| late).map(|us| format!(", usually {}", Span(us))).unwrap_or_default();
+    let spent = since.map(|s| format!("  {}", Span(s))).unwrap_or_default();
+    // Where there is little room, the mark says that it takes long.
+    let usual = if columns(&place) + columns(&spent) + columns(&usual) + 17 <= width { usual } else { String::new() };
+    let time = spent + &usual;
+    let room = width.saturating_sub(columns(&place) + columns(&time) + 5);
+    let name = cut_head(&format!("{}{variant}", plain(doing)), room);
+    let (mark, time) = if late {
+        (paint(Paint::Flaky, "◷"), paint(Paint::Flaky, &time))
+    } else {
+        (paint(Paint::Running, "▸"), paint(Paint::Dim, &time))
+    };
+    (late, format!("  {mark} {} {name}{time}", paint(Paint::Dim, &place)))
 }
 
 /// Draws lines in place.
 #[derive(Default)]
 pub struct Screen {
     drawn: usize,
+    width: usize,
 }
 
 impl Screen {
-    /// Draws lines over those that were drawn before, without a flicker.
-    pub fn draw(&mut self, lines: &[String]) {
+    /// Draws lines over those that were drawn before, without a flicker. After a resize the terminal may have broken the old
+    /// lines anew: then it is cleared first.
+    pub fn draw(&mut self, lines: &[String], width: usize) {
         let mut out = String::new();
         if self.drawn > 0 {
-            out += &format!("\x1b[{}A", self.drawn);
+            if self.width == width {
+                out += &format!("\x1b[{}A", self.drawn);
+            } else {
+                out += "\x1b[2J\x1b[H";
+            }
         }
         for line in lines {
             out += &format!("\r\x1b[2K{line}\n");
         }
         out += "\x1b[J";
-        self.drawn = lines.len();
+        (self.drawn, self.width) = (lines.len(), width);
         self.write(&out);
     }
 
@@ -268,12 +424,15 @@ impl Screen {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use kesmo_core::run::{AttemptStats, Tally};
+    use kesmo_core::run::{AttemptStats, Tally, TimeLeft};
     use kesmo_core::words::{Ended, Phase};
-    use kesmo_wire::live::AttemptChange;
+    use kesmo_wire::{api::Slot, live::AttemptChange};
+
+    fn at(s: i64) -> DateTime<Utc> {
+        DateTime::from_timestamp(1_800_000_000 + s, 0).unwrap()
+    }
 
     fn summary() -> RunSummary {
-        let at = |s: i64| DateTime::from_timestamp(1_800_000_000 + s, 0).unwrap();
         RunSummary {
             name: "boarding-gate/3".into(),
             suite: "boarding-gate".into(),
@@ -283,39 +442,74 @@ mod tests {
             reason: String::new(),
             waiting_for: None,
             tally: Tally { waiting: 20, running: 4, passed: 12, flaky: 1, failed: 2, skipped: 1, ..Tally::default() },
-            stats: AttemptStats { ended: 18, failing: 4, total_us: 1_800_000, shortest_us: 2_000, longest_us: 900_000 },
+            stats: AttemptStats {
+                ended: 18,
+                failing: 4,
+                total_us: 1_800_000,
+                shortest_us: 2_000,
+                longest_us: 900_000,
+                median_us: 60_000,
+                p95_us: 700_000,
+            },
             labels: Default::default(),
             pool: "standing".into(),
             started_by: "asta".into(),
             created_at: at(0),
             began_at: Some(at(1)),
             finished_at: None,
-            left_us: Some(8_000_000),
+            left: Some(TimeLeft { low_us: 6_000_000, likely_us: 8_000_000, high_us: 11_000_000 }),
+            rate: 2.84,
             strip: String::new(),
             slots: 4,
         }
     }
 
-    fn view() -> LiveView {
-        let mut view = LiveView::new("boarding-gate/3");
-        let attempt = |test: &str, outcome| AttemptChange {
+    fn attempt(test: &str, outcome: Option<Outcome>, message: &str) -> AttemptChange {
+        AttemptChange {
             index: 0,
             test: test.into(),
             variant: String::new(),
-            number: 1,
-            ended: Ended::Failed,
+            number: if outcome == Some(Outcome::Flaky) { 2 } else { 1 },
+            ended: if outcome == Some(Outcome::Flaky) { Ended::Passed } else { Ended::Failed },
             outcome,
             spent_us: 1,
-            message: "expected Closed, got Boarding".into(),
-            worker: "w1".into(),
+            message: message.into(),
+            worker: "heron".into(),
+            slot: 0,
             ended_at_us: 0,
+        }
+    }
+
+    fn slot(number: u32, doing: &str, since: i64, expected_ms: u64) -> RunSlot {
+        let slot = Slot {
+            number,
+            doing: Some(doing.into()),
+            since: Some(at(since)),
+            expected_us: Some(expected_ms * 1000),
+            late_after_us: Some(expected_ms * 2000 + 1_000_000),
+            ..Slot::default()
         };
-        view.strip = "ppppppkppspppf".into();
+        RunSlot { worker: "heron".into(), slot }
+    }
+
+    fn view() -> LiveView {
+        let mut view = LiveView::new("boarding-gate/3");
+        view.strip = "ppppppkppsppp".into();
         view.change(RunChange {
             summary: summary(),
-            attempts: vec![attempt("gate/late/refused", Some(Outcome::Failed)), attempt("gate/scan/torn", None)],
+            strip: "fpf".into(),
+            attempts: vec![
+                attempt(
+                    "gate/late/passenger_without_ticket_is_refused",
+                    Some(Outcome::Failed),
+                    "expected Closed, got Boarding\nmore",
+                ),
+                attempt("gate/scan/torn", None, "the scanner did not answer within 200 ms"),
+                attempt("gate/turn/slow", Some(Outcome::Flaky), ""),
+            ],
             decided: vec![],
-            slots: vec![],
+            left_out: 0,
+            slots: vec![slot(0, "gate/queue/of_two_hundred", 5, 800), slot(1, "gate/turn/stuck", 1, 400)],
             notes: vec!["a batch left 1 processes running; they were ended".into()],
         });
         view
@@ -323,26 +517,84 @@ mod tests {
 
     #[test]
     fn the_summary_line_holds_all_figures() {
-        let now = DateTime::from_timestamp(1_800_000_006, 0).unwrap();
-        insta::assert_snapshot!(view().summary_line(now));
+        insta::assert_snapshot!(view().summary_line(at(6)));
     }
 
     #[test]
-    fn the_picture_fits_its_width() {
-        let now = DateTime::from_timestamp(1_800_000_006, 0).unwrap();
-        for width in [40, 80, 200] {
-            let lines = view().lines(width, now);
-            if width >= 80 {
-                assert!(lines.iter().all(|l| columns(l) <= width), "{lines:?}");
+    fn the_picture_fits_its_width_and_height() {
+        for width in [24, 40, 80, 132, 200] {
+            for height in [4, 8, 24] {
+                let lines = view().picture(width, height, at(6));
+                assert!(lines.len() <= height, "{width}x{height}: {lines:?}");
+                assert!(lines.iter().all(|l| columns(l) <= width), "{width}x{height}: {lines:?}");
             }
         }
-        insta::assert_snapshot!(view().lines(80, now).join("\n"));
     }
 
     #[test]
-    fn a_note_is_told_once() {
+    fn the_picture_at_40_columns() {
+        insta::assert_snapshot!(view().picture(40, 24, at(6)).join("\n"));
+    }
+
+    #[test]
+    fn the_picture_at_80_columns() {
+        insta::assert_snapshot!(view().picture(80, 24, at(6)).join("\n"));
+    }
+
+    #[test]
+    fn the_picture_at_132_columns() {
+        insta::assert_snapshot!(view().picture(132, 24, at(6)).join("\n"));
+    }
+
+    #[test]
+    fn one_of_several_runs_is_short() {
+        insta::assert_snapshot!(view().short_picture(80, at(6)).join("\n"));
+    }
+
+    #[test]
+    fn a_log_tells_each_failing_and_flaky_entry_once() {
         let mut view = view();
-        assert_eq!(view.take_notes().len(), 1);
-        assert!(view.take_notes().is_empty());
+        insta::assert_snapshot!(view.take_lines().join("\n"));
+        assert!(view.take_lines().is_empty());
+    }
+
+    #[test]
+    fn a_broken_build_does_not_fill_the_log() {
+        let mut view = LiveView::new("boarding-gate/3");
+        let attempts: Vec<AttemptChange> =
+            (0..1000).map(|n| attempt(&format!("t/{n}"), Some(Outcome::Failed), "no such berth")).collect();
+        let change = RunChange {
+            summary: summary(),
+            strip: String::new(),
+            attempts,
+            decided: vec![],
+            left_out: 0,
+            slots: vec![],
+            notes: vec![],
+        };
+        view.change(change);
+        let lines = view.take_lines();
+        assert_eq!(lines.len(), MOST_LINES + 1);
+        assert!(lines[MOST_LINES].contains("kesmo show boarding-gate/3"));
+        assert!(view.trouble.len() <= 200);
+    }
+
+    #[test]
+    fn what_a_test_says_cannot_move_the_cursor() {
+        let mut view = view();
+        let mut change = RunChange {
+            summary: summary(),
+            strip: String::new(),
+            attempts: vec![attempt("gate/bad", Some(Outcome::Failed), "\x1b[2J\x1b[Hgone\u{202e}")],
+            decided: vec![],
+            left_out: 0,
+            slots: vec![],
+            notes: vec!["\x1b]0;title\x07".into()],
+        };
+        change.summary.waiting_for = Some("\x1b[31mwaiting".into());
+        view.change(change);
+        let all = view.picture(80, 24, at(6)).join("\n") + &view.take_lines().join("\n") + &view.summary_line(at(6));
+        assert!(all.contains("gone"), "{all}");
+        assert!(!all.contains('\x1b') && !all.contains('\u{202e}') && !all.contains('\x07'), "{all:?}");
     }
 }

@@ -2,6 +2,7 @@
 
 pub mod closing;
 pub mod live;
+pub mod safe;
 
 use std::{io::IsTerminal, sync::LazyLock};
 
@@ -12,6 +13,7 @@ use kesmo_core::{
     words::{Ended, Outcome, Phase, Verdict},
 };
 use kesmo_wire::api::{Run, RunSummary};
+use unicode_width::UnicodeWidthChar;
 
 /// What is painted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -57,6 +59,17 @@ pub fn on_terminal() -> bool {
 /// The terminal's width in columns.
 pub fn width() -> usize {
     terminal_size::terminal_size().map_or(100, |(w, _)| usize::from(w.0))
+}
+
+/// The terminal's height in lines.
+pub fn height() -> usize {
+    terminal_size::terminal_size().map_or(24, |(_, h)| usize::from(h.0))
+}
+
+/// What a test printed, as it may be shown: a terminal gets its text and its colours and nothing that moves the cursor; a file
+/// or a program gets it as it is.
+pub fn output(text: &str) -> String {
+    if on_terminal() { safe::output(text, *COLOURED) } else { text.to_owned() }
 }
 
 /// Paints a text, where colours are shown.
@@ -159,7 +172,7 @@ pub fn moment(at: DateTime<Utc>) -> String {
     at.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S").to_string()
 }
 
-/// How many columns a text takes, colours left away.
+/// How many columns a text takes, colours left away; letters of some scripts take two.
 pub fn columns(text: &str) -> usize {
     let mut count = 0;
     let mut escape = false;
@@ -168,10 +181,52 @@ pub fn columns(text: &str) -> usize {
             '\x1b' => escape = true,
             'm' if escape => escape = false,
             _ if escape => {}
-            _ => count += 1,
+            _ => count += c.width().unwrap_or(0),
         }
     }
     count
+}
+
+/// Cuts a text without colours to so many columns, saying so with `…`.
+pub fn cut(text: &str, room: usize) -> String {
+    if columns(text) <= room {
+        return text.to_owned();
+    }
+    let mut out = String::new();
+    let mut used = 0;
+    for c in text.chars() {
+        let wide = c.width().unwrap_or(0);
+        if used + wide + 1 > room {
+            break;
+        }
+        out.push(c);
+        used += wide;
+    }
+    if room > 0 { out + "…" } else { out }
+}
+
+/// Lays texts side by side, three columns apart, on as many lines as that takes.
+pub fn wrap(texts: &[String], width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for text in texts.iter().filter(|t| !t.is_empty()) {
+        match lines.last_mut() {
+            Some(line) if columns(line) + 3 + columns(text) <= width => *line += &format!("   {text}"),
+            _ if columns(text) <= width => lines.push(text.clone()),
+            // What is too long for a line goes on the next, word by word.
+            _ => {
+                let mut line = String::new();
+                for word in text.split("  ").flat_map(|part| part.split(", ")) {
+                    if !line.is_empty() && columns(&line) + 2 + columns(word) > width {
+                        lines.push(std::mem::take(&mut line));
+                    }
+                    line += if line.is_empty() { "" } else { "  " };
+                    line += word;
+                }
+                lines.push(if columns(&line) <= width || line.contains('\x1b') { line } else { cut(&line, width) });
+            }
+        }
+    }
+    lines
 }
 
 /// Cuts a text to the room that is left on a terminal's line; elsewhere it stays whole.
@@ -262,6 +317,22 @@ mod tests {
     #[test]
     fn columns_are_counted_without_colours() {
         assert_eq!(columns("\x1b[38;5;72m● 12\x1b[0m"), 4);
+    }
+
+    #[test]
+    fn wide_letters_take_two_columns_and_texts_are_cut_by_columns() {
+        assert_eq!(columns("灯台"), 4);
+        assert_eq!(cut("灯台の船", 5), "灯台…");
+        assert_eq!(cut("lantern", 7), "lantern");
+        assert_eq!(cut("lantern", 0), "");
+    }
+
+    #[test]
+    fn texts_are_laid_side_by_side_as_far_as_they_fit() {
+        let texts: Vec<String> = ["one", "two", "", "three, and four"].map(str::to_owned).to_vec();
+        assert_eq!(wrap(&texts, 30), ["one   two   three, and four"]);
+        assert_eq!(wrap(&texts, 16), ["one   two", "three, and four"]);
+        assert_eq!(wrap(&texts, 9), ["one   two", "three", "and four"]);
     }
 
     #[test]

@@ -317,6 +317,16 @@ impl Plan {
         Ok(plan)
     }
 
+    /// What an entry usually takes, and from when on it takes clearly longer than that: three times its spread more, twice
+    /// the time, and a second more.
+    #[must_use]
+    pub fn usual_of(&self, index: u32) -> (Option<u64>, Option<u64>) {
+        let Some(entry) = self.entries.get(index as usize) else { return (None, None) };
+        let late =
+            |expected: Span| (expected.0 + 3 * entry.spread.0).max(2 * expected.0).max(expected.0 + Span::seconds(1).0);
+        (entry.expected.map(|e| e.0), entry.expected.map(late))
+    }
+
     /// The index of a set of claims, sorted; a new set is added.
     pub(crate) fn claim_set(&mut self, claims: Vec<String>) -> u32 {
         let found = self.claim_sets.iter().position(|set| *set == claims).unwrap_or_else(|| {

@@ -419,6 +419,13 @@ impl Engine {
         })
     }
 
+    /// Where an entry runs now, if it does: its worker and batch.
+    #[must_use]
+    pub fn place_of(&self, index: u32) -> Option<(WorkerId, BatchId)> {
+        let State::Held { batch, began: Some(_) } = self.entries.get(index as usize)?.state else { return None };
+        self.batches.get(&batch).map(|b| (b.worker, batch))
+    }
+
     /// An entry's state: its outcome, or whether it runs, and how many attempts it has had.
     #[must_use]
     pub fn entry(&self, index: u32) -> (Option<Outcome>, bool, u16) {

@@ -3,13 +3,23 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use kesmo_core::{plan::Plan, record::causes, run::Tally, words::Outcome};
+use kesmo_core::{
+    plan::Plan,
+    record::causes,
+    run::{
+        Tally,
+        figures::{Part, Parts},
+        timeline::{Place, blocks, busy_share, tail},
+    },
+    time::Span,
+    words::{Ended, Outcome},
+};
 use kesmo_store::{
     month_of,
     past::{AttemptRow, PlaceRow},
     runs::RunRow,
 };
-use kesmo_wire::api::{Around, CauseOf, Differing, Shard, ShardBatch, VariantOf, Variants, entry_name};
+use kesmo_wire::api::{Around, CauseOf, Differing, Shard, ShardBatch, Timeline, VariantOf, Variants, entry_name};
 use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{
@@ -25,7 +35,7 @@ const MOST_ON_WORKER: usize = 5;
 const MOST_DIFFERING: usize = 200;
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![causes_of, shards, variants]
+    routes![causes_of, shards, variants, parts, timeline]
 }
 
 fn name_of(plan: &Plan, index: u32) -> String {
@@ -141,6 +151,92 @@ async fn variants(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -
     let row = find(app, suite, number).await?;
     let past = past(app, &row).await?;
     Ok(Json(side_by_side(&past.plan, &outcomes(app, &row).await?)))
+}
+
+/// A run by groups of names: the first parts of names. Those with failures come first.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/parts", operation_id = "parts", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path)), responses((status = 200, body = [Part])))]
+#[get("/api/runs/<suite>/<number>/parts")]
+async fn parts(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<Vec<Part>> {
+    let row = find(app, suite, number).await?;
+    if let Some(parts) = app.floor.ask(|reply| Ask::Parts(row.id, reply)).await.flatten() {
+        return Ok(Json(parts));
+    }
+    let row = find(app, suite, number).await?;
+    let past = past(app, &row).await?;
+    let mut parts = Parts::new(past.plan.entries.iter().map(|e| e.name.as_str()));
+    for a in app.store.attempt_bones(row.id, month_of(row.created_at)).await? {
+        let ended = Ended::of(&a.ended).unwrap_or(Ended::Lost);
+        let counts = past.plan.entries.get(a.entry as usize).is_some_and(|e| e.parked.is_none());
+        if ended != Ended::Lost && counts {
+            parts.add(a.entry as u32, ended, Span(a.spent_us as u64));
+        }
+    }
+    Ok(Json(parts.told(|entry, tally| match past.states.get(entry as usize) {
+        Some((outcome, ..)) => tally.count(*outcome),
+        None => tally.waiting += 1,
+    })))
+}
+
+/// What each slot of a run did when. Attempts too short to be seen are gathered: of the time between `from` and `to`
+/// (microseconds from the beginning; all of it if they are left out) a block is never shorter than a part of `width`.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/timeline", operation_id = "timeline", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path), ("from" = Option<u64>, Query), ("to" = Option<u64>, Query), ("width" = Option<u64>, Query)),
+    responses((status = 200, body = Timeline)))]
+#[get("/api/runs/<suite>/<number>/timeline?<from>&<to>&<width>")]
+async fn timeline(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: &str,
+    number: i32,
+    from: Option<u64>,
+    to: Option<u64>,
+    width: Option<u64>,
+) -> Answer<Timeline> {
+    let row = find(app, suite, number).await?;
+    let past = past(app, &row).await?;
+    let rows = app.store.lanes(row.id, month_of(row.created_at)).await?;
+    let Some(began) = row.began_at.into_iter().chain(rows.iter().map(|r| r.began_at)).min() else {
+        return Ok(Json(Timeline::default()));
+    };
+    let over = row.phase == "finished";
+    let lanes: Vec<(String, u32)> = rows
+        .iter()
+        .map(|r| (r.worker.clone(), r.slot as u32))
+        .collect::<std::collections::BTreeSet<_>>()
+        .into_iter()
+        .collect();
+    let lane_of: HashMap<(&str, u32), u32> =
+        lanes.iter().enumerate().map(|(n, (worker, slot))| ((worker.as_str(), *slot), n as u32)).collect();
+    let place = |r: &kesmo_store::past::LaneRow| {
+        let from_us = (r.began_at - began).num_microseconds().unwrap_or(0).max(0) as u64;
+        Place {
+            lane: lane_of.get(&(r.worker.as_str(), r.slot as u32)).copied().unwrap_or(0),
+            entry: r.entry as u32,
+            number: r.number as u32,
+            from_us,
+            to_us: from_us + r.spent_us.max(0) as u64,
+            ended: Ended::of(&r.ended).unwrap_or(Ended::Lost),
+            decided: r.decided.as_deref().and_then(Outcome::of),
+        }
+    };
+    let places: Vec<Place> = rows.iter().map(place).collect();
+    let last = places.iter().map(|p| p.to_us).max().unwrap_or(0);
+    let end = row.finished_at.filter(|_| over).map_or(chrono::Utc::now(), |t| t);
+    let whole = ((end - began).num_microseconds().unwrap_or(0).max(0) as u64).max(last);
+    let (from, to) = (from.unwrap_or(0).min(whole), to.unwrap_or(whole).min(whole));
+    if from > to {
+        return Err(Refused::invalid(format!(
+            "from={from} lies after to={to}: both are microseconds from the beginning"
+        )));
+    }
+    let tail = if over { tail(&places, lanes.len() as u32) } else { None };
+    let busy = busy_share(&places, lanes.len() as u32);
+    let seen: Vec<Place> = places.into_iter().filter(|p| p.to_us >= from && p.from_us <= to).collect();
+    let blocks = blocks(seen, (to - from) / width.unwrap_or(1000).clamp(50, 4000));
+    let named = blocks.iter().map(|b| b.entry).chain(tail.iter().flat_map(|t| t.attempts.iter().map(|a| a.0)));
+    let names = named.map(|entry| (entry, name_of(&past.plan, entry))).collect();
+    Ok(Json(Timeline { began_at: Some(began), lanes, blocks, names, from_us: from, to_us: to, busy, tail }))
 }
 
 fn side_by_side(plan: &Plan, outcomes: &[Option<(Outcome, u64)>]) -> Variants {

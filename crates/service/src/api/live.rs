@@ -1,8 +1,13 @@
 //! Live streams as server-sent events: a snapshot, then changes; a watcher that comes back goes on from its last id.
 
-use std::sync::Arc;
+use std::{
+    hash::{DefaultHasher, Hasher},
+    sync::Arc,
+};
 
-use kesmo_wire::live::{Floor, RunChange, RunSnapshot};
+use kesmo_core::words::Ended;
+use kesmo_store::runs::RunRow;
+use kesmo_wire::live::{Floor, Gathered, OutputEnd, OutputOver, OutputPiece, RunSnapshot};
 use rocket::{
     Request, Route, Shutdown, State, get,
     request::{FromRequest, Outcome},
@@ -23,7 +28,7 @@ use crate::{
 };
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![run, floor]
+    routes![run, floor, output]
 }
 
 /// The header by which a watcher says which event it saw last.
@@ -87,8 +92,7 @@ async fn run(
             let strip = kesmo_wire::live::thin(&row.strip, LONG_STRIP);
             let summary = run.summary.clone();
             let snapshot = RunSnapshot { run, slots: Vec::new(), trouble: Vec::new(), strip };
-            let empty = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-            let end = RunChange { summary, attempts: empty.0, decided: empty.1, slots: empty.2, notes: empty.3 };
+            let end = Gathered::default().take(summary, Vec::new());
             Some((
                 serde_json::to_string(&snapshot).unwrap_or_default(),
                 serde_json::to_string(&end).unwrap_or_default(),
@@ -121,6 +125,170 @@ async fn floor(app: &State<App>, _caller: MaySee, last: LastEventId, shutdown: S
             yield event;
         }
     }
+}
+
+/// What an entry's attempts print: those that have ended from the log, the one that runs as it goes, without a gap between.
+/// A watcher that comes back goes on from its last id.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/entries/{index}/output", operation_id = "follow_output", tag = "live",
+    params(("suite" = String, Path), ("number" = i32, Path), ("index" = u32, Path)),
+    responses((status = 200, description = "server-sent events: OutputPiece, OutputEnd, OutputOver", body = OutputPiece, content_type = "text/event-stream")))]
+#[get("/api/runs/<suite>/<number>/entries/<index>/output")]
+async fn output(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: &str,
+    number: i32,
+    index: u32,
+    last: LastEventId,
+    shutdown: Shutdown,
+) -> Result<EventStream![Event], Refused> {
+    let row = find(app, suite, number).await?;
+    let count = super::runs::past(app, &row).await?.plan.entries.len();
+    if index as usize >= count {
+        return Err(Refused::not_found(format!(
+            "{suite}/{number} has no entry {index}: it has {count}, counted from 0"
+        )));
+    }
+    let from = last.0.and_then(|id| {
+        let (attempt, bytes) = id.split_once(':')?;
+        Some((attempt.parse().ok()?, bytes.parse().ok()?))
+    });
+    let inner = follow(app.inner().clone(), row, index, from, shutdown);
+    Ok(EventStream! {
+        for await event in inner {
+            yield event;
+        }
+    })
+}
+
+/// What was sent of an attempt's output: its number, so many bytes, and their hash, to see that the log goes on from there.
+struct Sent {
+    attempt: u32,
+    bytes: u64,
+    hash: DefaultHasher,
+    /// Nothing was sent before this stream.
+    whole: bool,
+}
+
+impl Sent {
+    fn new(attempt: u32) -> Self {
+        Self { attempt, bytes: 0, hash: DefaultHasher::new(), whole: true }
+    }
+
+    fn add(&mut self, text: &str) {
+        self.hash.write(text.as_bytes());
+        self.bytes += text.len() as u64;
+    }
+
+    /// What the log of the attempt has beyond what was sent, and whether it is not what was sent before: its middle was cut,
+    /// or pieces were lost.
+    fn rest<'t>(&self, log: &'t str) -> (&'t str, bool) {
+        if self.bytes == 0 {
+            return (log, false);
+        }
+        let Some((before, rest)) = log.split_at_checked(self.bytes as usize) else { return (log, true) };
+        let mut hash = DefaultHasher::new();
+        hash.write(before.as_bytes());
+        if self.whole && hash.finish() != self.hash.finish() { (log, true) } else { (rest, false) }
+    }
+
+    fn event<T: serde::Serialize>(&self, kind: &'static str, data: &T) -> Event {
+        Event::json(data).event(kind).id(format!("{}:{}", self.attempt, self.bytes))
+    }
+}
+
+fn follow(
+    app: App,
+    row: RunRow,
+    index: u32,
+    from: Option<(u32, u64)>,
+    mut shutdown: Shutdown,
+) -> impl futures::Stream<Item = Event> {
+    rocket::async_stream::stream! {
+        // First the running output, then what is kept: what ends between the two is found in both, and told once.
+        let mut running = app.floor.ask(|reply| Ask::Follow(row.id, index, reply)).await.flatten();
+        let mut sent = Sent::new(1);
+        if let Some((attempt, bytes)) = from {
+            sent = Sent { bytes, whole: false, ..Sent::new(attempt) };
+        }
+        let mut turn = None;
+        loop {
+            let now = running.as_mut().map(|r| r.borrow_and_update().clone());
+            // Where it runs has changed: what has ended since is kept by now.
+            if now.as_ref().map(|o| o.turn) != turn || now.is_none() {
+                turn = now.as_ref().map(|o| o.turn);
+                let Ok(ended) = ended_since(&app, &row, index, sent.attempt).await else { return };
+                for (attempt, log) in ended {
+                    if attempt.number as u32 > sent.attempt {
+                        sent = Sent::new(attempt.number as u32);
+                    }
+                    let (rest, gap) = sent.rest(&log);
+                    if !rest.is_empty() {
+                        let piece = OutputPiece { attempt: sent.attempt, text: rest.to_owned(), gap };
+                        let rest = rest.to_owned();
+                        sent.add(&rest);
+                        yield sent.event("output", &piece);
+                    }
+                    let end = OutputEnd {
+                        attempt: sent.attempt,
+                        ended: Ended::of(&attempt.ended).unwrap_or(Ended::Lost),
+                        spent_us: attempt.spent_us as u64,
+                        message: kesmo_core::name::shorten(&attempt.message, 2000),
+                    };
+                    sent = Sent::new(sent.attempt + 1);
+                    yield sent.event("attempt", &end);
+                }
+                let outcome = match app.floor.ask(|reply| Ask::EntryState(row.id, index, reply)).await.flatten() {
+                    Some((None, ..)) => None,
+                    Some((outcome, ..)) => Some(outcome),
+                    None => Some(super::runs::outcome_of(&app, &row, index).await),
+                };
+                if let Some(outcome) = outcome {
+                    yield sent.event("end", &OutputOver { outcome });
+                    return;
+                }
+            }
+            let Some(now) = now else { return };
+            if now.batch.is_some() {
+                let (text, gap) = now.after(sent.bytes);
+                if !text.is_empty() {
+                    let piece = OutputPiece { attempt: sent.attempt, text: text.to_owned(), gap };
+                    if gap {
+                        sent.bytes = now.end() - text.len() as u64;
+                    }
+                    sent.add(text);
+                    yield sent.event("output", &piece);
+                }
+            }
+            let Some(receiver) = &mut running else { return };
+            let changed = tokio::select! {
+                changed = receiver.changed() => changed,
+                () = &mut shutdown => return,
+            };
+            if changed.is_err() {
+                // The floor has let go of it: the run is over, and everything is kept.
+                running = None;
+            }
+        }
+    }
+}
+
+/// The attempts of an entry from that number on which have ended, with what they printed.
+async fn ended_since(
+    app: &App,
+    row: &RunRow,
+    index: u32,
+    from: u32,
+) -> Result<Vec<(kesmo_store::past::AttemptRow, String)>, Refused> {
+    let month = kesmo_store::month_of(row.created_at);
+    let mut found = Vec::new();
+    for attempt in app.store.attempts_of(row.id, month, &[index as i32]).await? {
+        if attempt.number as u32 >= from {
+            let log = super::runs::log_text(app, row, index as i32, attempt.number).await?.unwrap_or_default();
+            found.push((attempt, log));
+        }
+    }
+    Ok(found)
 }
 
 fn watch(

@@ -156,10 +156,12 @@ impl Modify for Bearer {
         planning::chosen, planning::portion, planning::forecast, planning::all_parks, planning::suite_parks,
         planning::park, planning::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, runs::entries, runs::entry, runs::log, runs::artifacts,
-        runs::report_of, runs::workers, runs::blob, closer::causes_of, closer::shards, closer::variants,
-        live::run, live::floor,
+        runs::report_of, runs::workers, runs::drain, runs::blob, closer::causes_of, closer::shards, closer::variants, closer::parts,
+        closer::timeline,
+        live::run, live::floor, live::output,
     ),
-    components(schemas(kesmo_wire::live::RunSnapshot, kesmo_wire::live::RunChange, kesmo_wire::live::Floor))
+    components(schemas(kesmo_wire::live::RunSnapshot, kesmo_wire::live::RunChange, kesmo_wire::live::Floor,
+        kesmo_wire::live::OutputEnd, kesmo_wire::live::OutputOver))
 )]
 struct Document;
 

@@ -22,7 +22,8 @@ use kesmo_store::{
 };
 use kesmo_wire::{
     api::{
-        Again, Artifact, Attempt, Entries, Entry, EntryDetail, NewRun, Run, RunSummary, StopRun, Worker, entry_name,
+        Again, Artifact, Attempt, Drain, Entries, Entry, EntryDetail, NewRun, Run, RunSummary, StopRun, Worker,
+        entry_name,
     },
     is_digest,
     live::thin,
@@ -45,7 +46,7 @@ use crate::{
 };
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![start, list, show, stop, again, entries, entry, log, artifacts, report_of, workers, blob]
+    routes![start, list, show, stop, again, entries, entry, log, artifacts, report_of, workers, drain, blob]
 }
 
 /// Plans of runs that were asked for of late, and the states of finished ones.
@@ -78,6 +79,7 @@ pub(super) fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
         began_at: row.began_at,
         finished_at: row.finished_at,
         left: None,
+        rate: 0.0,
         strip: thin(&row.strip, active::SHORT_STRIP),
         slots: 0,
     }
@@ -579,17 +581,25 @@ async fn log(
     attempt: i32,
 ) -> Result<(ContentType, String), Refused> {
     let row = find(app, suite, number).await?;
-    let found = app.store.attempt_log(row.id, kesmo_store::month_of(row.created_at), index, attempt).await?;
     let none = || Refused::not_found(format!("entry {index} of {suite}/{number} has no attempt {attempt}"));
-    let text = match found.ok_or_else(none)? {
-        (_, Some(blob)) => {
-            let bytes = tokio::fs::read(app.blobs.path(&blob)).await;
-            String::from_utf8_lossy(&bytes.map_err(|e| Refused::unavailable(format!("the log cannot be read: {e}")))?)
-                .into_owned()
-        }
-        (text, None) => text,
-    };
-    Ok((ContentType::Plain, text))
+    Ok((ContentType::Plain, log_text(app, &row, index, attempt).await?.ok_or_else(none)?))
+}
+
+/// What an attempt printed; none if there is no such attempt.
+pub(super) async fn log_text(app: &App, row: &RunRow, index: i32, attempt: i32) -> Result<Option<String>, Refused> {
+    let found = app.store.attempt_log(row.id, kesmo_store::month_of(row.created_at), index, attempt).await?;
+    let Some((text, blob)) = found else { return Ok(None) };
+    let Some(blob) = blob else { return Ok(Some(text)) };
+    let bytes = tokio::fs::read(app.blobs.path(&blob)).await;
+    let bytes = bytes.map_err(|e| Refused::unavailable(format!("the log cannot be read: {e}")))?;
+    Ok(Some(String::from_utf8_lossy(&bytes).into_owned()))
+}
+
+/// The outcome of an entry of a run that is not active.
+pub(super) async fn outcome_of(app: &App, row: &RunRow, index: u32) -> Option<Outcome> {
+    let row = app.store.run_of(row.id).await.ok().flatten()?;
+    let past = past(app, &row).await.ok()?;
+    past.states.get(index as usize).map(|s| s.0)
 }
 
 /// The files that a run left behind.
@@ -662,6 +672,31 @@ async fn report_of(
         Format::Json => ContentType::JSON,
     };
     Ok((kind, text))
+}
+
+/// Has a worker finish what it has and take nothing new, or take work again.
+#[utoipa::path(post, path = "/api/workers/{name}/drain", operation_id = "drain_worker", params(("name" = String, Path)), tag = "runs",
+    request_body = Drain, responses((status = 200, body = Worker), (status = 404)))]
+#[post("/api/workers/<name>/drain", data = "<drain>")]
+async fn drain(
+    app: &State<App>,
+    caller: MayOperate,
+    name: &str,
+    drain: Result<Json<Drain>, JsonError<'_>>,
+) -> Answer<Worker> {
+    let drain = body(drain)?.drain;
+    let asked = name.to_owned();
+    if app.floor.ask(|reply| Ask::Drain(asked, drain, reply)).await != Some(true) {
+        let here: Vec<String> =
+            app.floor.ask(Ask::Workers).await.unwrap_or_default().into_iter().map(|w| w.name).collect();
+        let here =
+            if here.is_empty() { "no worker is here".to_owned() } else { format!("here are {}", here.join(", ")) };
+        return Err(Refused::not_found(format!("there is no worker {name:?}: {here}")));
+    }
+    tracing::info!(worker = name, drain, by = caller.0.name, "a worker is drained, or taken back");
+    let workers = app.floor.ask(Ask::Workers).await.unwrap_or_default();
+    let worker = workers.into_iter().find(|w| w.name == name);
+    worker.map(Json).ok_or_else(|| Refused::not_found(format!("the worker {name} has just gone")))
 }
 
 /// The workers and what their slots do.

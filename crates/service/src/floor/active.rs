@@ -17,7 +17,7 @@ use kesmo_store::{commit::RunChange as StoredRun, runs::RunRow};
 use kesmo_wire::{
     api::{Entries, Entry, Run, RunSummary, Slot},
     link::Errand,
-    live::{AttemptChange, DecidedChange, RunChange, RunSnapshot, thin},
+    live::{Gathered, RunSnapshot, thin},
 };
 use tokio::time::Instant;
 
@@ -78,9 +78,7 @@ pub(crate) struct ActiveRun {
     pub floor_dirty: bool,
     pub published: Instant,
     /// Changes since then.
-    pub attempts: Vec<AttemptChange>,
-    pub decided: Vec<DecidedChange>,
-    pub new_notes: Vec<String>,
+    pub new: Gathered,
 }
 
 impl ActiveRun {
@@ -114,9 +112,7 @@ impl ActiveRun {
             dirty: true,
             floor_dirty: true,
             published: fresh,
-            attempts: Vec::new(),
-            decided: Vec::new(),
-            new_notes: Vec::new(),
+            new: Gathered::default(),
         }
     }
 
@@ -175,6 +171,7 @@ impl ActiveRun {
             began_at: self.engine.began_at().map(to_time),
             finished_at: self.finished_at.map(to_time),
             left: self.engine.time_left(now),
+            rate: self.engine.rate(now),
             strip: thin(&self.strip, SHORT_STRIP),
             slots: self.engine.slots_in_use(),
         }
@@ -212,25 +209,14 @@ impl ActiveRun {
     /// Says what a slot does that has this batch.
     pub fn fill_slot(&self, slot: &mut Slot, batch: BatchId) {
         slot.run = Some(self.name());
-        if let Some((entry, began)) = self.engine.running_in(batch) {
-            slot.doing = Some(self.engine.plan().entries[entry as usize].name.to_string());
-            let variant = self.engine.plan().variant_of(entry);
-            slot.variant = (!variant.is_plain()).then(|| variant.to_string());
-            slot.since = Some(to_time(began));
-        }
+        slot.fill(&self.engine, batch);
     }
 
     /// Publishes what changed since the last time.
     pub fn publish(&mut self, workers: &Workers) {
         self.dirty = false;
         self.published = Instant::now();
-        let change = RunChange {
-            summary: self.summary(super::now()),
-            attempts: std::mem::take(&mut self.attempts),
-            decided: std::mem::take(&mut self.decided),
-            slots: workers.slots_of(self.row.id, self),
-            notes: std::mem::take(&mut self.new_notes),
-        };
+        let change = self.new.take(self.summary(super::now()), workers.slots_of(self.row.id, self));
         let kind = if self.finished() { "end" } else { "change" };
         if self.hub.watched() || self.finished() {
             self.hub.publish(kind, serde_json::to_string(&change).unwrap_or_default());

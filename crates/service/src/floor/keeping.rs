@@ -295,12 +295,12 @@ impl Floor {
                     self.commit.decided.push(Decided { month, run_id: run, entry, number, outcome });
                 }
                 let plan = active.engine.plan();
-                let (test, variant) =
-                    (plan.entries[entry as usize].name.to_string(), plan.variant_of(entry).to_string());
-                // After a stop a large run may have very many: the views know them from the verdict.
-                if outcome != Outcome::Unrun || active.decided.len() < 1000 {
-                    active.decided.push(DecidedChange { index: entry, test, variant, outcome });
-                }
+                active.new.decided(outcome, || DecidedChange {
+                    index: entry,
+                    test: plan.entries[entry as usize].name.to_string(),
+                    variant: plan.variant_of(entry).to_string(),
+                    outcome,
+                });
                 active.note_outcome(entry, outcome, "", None);
             }
             Effect::WentBack { .. } => {}
@@ -330,7 +330,7 @@ impl Floor {
             && active.notes.len() < 1000
         {
             active.notes.push(text.clone());
-            active.new_notes.push(text.clone());
+            active.new.note(text.clone());
             active.touch();
             self.commit.notes.push((run, text));
         }
@@ -355,16 +355,18 @@ impl Floor {
         };
         let report = report.unwrap_or_else(lost);
         let planned = &active.engine.plan().entries[kept.entry as usize];
-        active.attempts.push(AttemptChange {
+        let plan = active.engine.plan();
+        active.new.attempt(kept.ended, kept.decided, || AttemptChange {
             index: kept.entry,
             test: planned.name.to_string(),
-            variant: active.engine.plan().variant_of(kept.entry).to_string(),
+            variant: plan.variant_of(kept.entry).to_string(),
             number: u32::from(kept.number),
             ended: kept.ended,
             outcome: kept.decided,
             spent_us: kept.spent.0,
             message: kesmo_core::name::shorten(&report.message, 500),
             worker: worker.clone(),
+            slot: u32::from(kept.slot),
             ended_at_us: report.ended_us,
         });
         if let Some(last) = active.last.get_mut(kept.entry as usize) {
@@ -456,6 +458,7 @@ impl Floor {
         match message {
             FromWorker::Hello(_) => {}
             FromWorker::Leaving => self.worker_lost(worker),
+            FromWorker::Output { key, entry, from, text } => self.following.take(key, entry, from, &text),
             FromWorker::Report { number, events } => {
                 for event in events {
                     self.worker_event(worker, event);

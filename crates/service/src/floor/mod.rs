@@ -5,6 +5,7 @@
 //! PostgreSQL goes away the same commit is tried until it is back; workers keep what is not acknowledged meanwhile.
 
 pub(crate) mod active;
+mod following;
 pub(crate) mod keeping;
 mod listing;
 mod workers;
@@ -22,6 +23,7 @@ use chrono::{DateTime, Utc};
 use kesmo_core::{
     run::{
         BatchId, Input, WorkerId,
+        figures::Part,
         share::{Sharing, due},
     },
     suite::ListedTest,
@@ -35,18 +37,20 @@ use kesmo_wire::{
     live::{Floor as FloorView, RunSnapshot},
 };
 use tokio::{
-    sync::{mpsc, oneshot},
+    sync::{mpsc, oneshot, watch},
     task::JoinHandle,
     time::Instant,
 };
 
 use crate::{Error, blobs::Blobs, live::Hub};
 use active::ActiveRun;
+use following::Following;
+pub use following::Output;
 pub use listing::ListAsk;
 use workers::{Asking, Workers};
 
 /// A run's changes are published at most this often.
-const PUBLISH_EVERY: Duration = Duration::from_millis(40);
+const PUBLISH_EVERY: Duration = Duration::from_millis(100);
 /// The floor's changes are published at most this often.
 const FLOOR_EVERY: Duration = Duration::from_millis(250);
 /// Idle slots are put to use by what running batches give back at most this often.
@@ -97,6 +101,12 @@ pub enum Ask {
     EntryState(i64, u32, oneshot::Sender<Option<(Option<Outcome>, bool, u16)>>),
     /// The states of all entries of an active run, with what their last attempts took.
     States(i64, oneshot::Sender<Option<States>>),
+    /// The groups of names of an active run.
+    Parts(i64, oneshot::Sender<Option<Vec<Part>>>),
+    /// Has a worker take nothing new, or take work again; false if there is no such worker.
+    Drain(String, bool, oneshot::Sender<bool>),
+    /// Follows what an entry of an active run prints.
+    Follow(i64, u32, oneshot::Sender<Option<watch::Receiver<Output>>>),
     /// The slots of a pool.
     Slots(String, oneshot::Sender<u32>),
 }
@@ -224,6 +234,7 @@ pub(crate) struct Floor {
     runs: BTreeMap<i64, ActiveRun>,
     workers: Workers,
     listings: HashMap<String, listing::Listing>,
+    following: Following,
     commit: Commit,
     /// Lists that were made, to keep.
     new_lists: Vec<(String, Vec<ListedTest>)>,
@@ -261,6 +272,7 @@ pub async fn start(store: Store, blobs: Blobs, patience: Duration) -> Result<(Fl
         runs: BTreeMap::new(),
         workers: Workers::default(),
         listings: HashMap::new(),
+        following: Following::default(),
         commit: Commit::default(),
         new_lists: Vec::new(),
         to_plan: Vec::new(),
@@ -302,6 +314,9 @@ impl Floor {
             }
             self.advance();
             self.keep().await;
+            for (worker, message) in self.following.tend(&self.runs) {
+                self.workers.send(worker, message);
+            }
             self.publish();
         }
         self.settle_records().await;
@@ -501,6 +516,7 @@ impl Floor {
         if other_process {
             self.lists_lost(worker);
         }
+        self.following.forget_told(worker);
         // First the fleet, so that what goes back finds this worker's slots.
         self.tell_fleet();
         let unknown = holds.iter().filter(|k| !self.runs.contains_key(&k.run));
@@ -581,6 +597,16 @@ impl Floor {
                 tell(reply, (Box::new(view), self.hub.last()));
             }
             Ask::Entries(run, question, reply) => tell(reply, self.runs.get(&run).map(|r| r.entries(&question))),
+            Ask::Parts(run, reply) => tell(reply, self.runs.get(&run).map(|r| r.engine.parts())),
+            Ask::Drain(worker, drain, reply) => {
+                let known = self.workers.drain(&worker, drain);
+                self.fleet_changed |= known;
+                tell(reply, known);
+            }
+            Ask::Follow(run, entry, reply) => {
+                let known = self.runs.get(&run).is_some_and(|r| (entry as usize) < r.engine.plan().entries.len());
+                tell(reply, known.then(|| self.following.follow(run, entry)));
+            }
             Ask::Slots(pool, reply) => tell(reply, self.workers.slots_in(&pool)),
             Ask::States(run, reply) => {
                 let states = |r: &ActiveRun| {

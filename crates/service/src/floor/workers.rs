@@ -43,6 +43,8 @@ struct Known {
     crowding: Crowding,
     /// The only run that it works for.
     only_run: Option<String>,
+    /// It is to finish what it has and take nothing new.
+    draining: bool,
 }
 
 impl Known {
@@ -112,6 +114,7 @@ impl Workers {
             lost_at: Some(Instant::now() + patience),
             crowding: Crowding::new(0, false),
             only_run: None,
+            draining: false,
         });
         worker
     }
@@ -146,6 +149,7 @@ impl Workers {
             lost_at: None,
             crowding,
             only_run: hello.only_run,
+            draining: hello.draining,
         };
         self.known.insert(worker, known);
         self.changed.insert(worker);
@@ -187,8 +191,8 @@ impl Workers {
     /// Connected workers that a run may use, with their slots and the variants that they offer everything for.
     pub fn capable(&self, asking: Asking<'_>) -> BTreeMap<WorkerId, Fit> {
         let mut capable = BTreeMap::new();
-        for (worker, known) in self.known.iter().filter(|(_, k)| k.link.is_some() && k.is_for(asking.pool, asking.run))
-        {
+        let may = |k: &Known| k.link.is_some() && !k.draining && k.is_for(asking.pool, asking.run);
+        for (worker, known) in self.known.iter().filter(|(_, k)| may(k)) {
             let offered = asking.needs.iter().enumerate().filter(|(_, needs)| known.offers_all(needs));
             let variants: BTreeSet<u16> = offered.map(|(n, _)| n as u16).collect();
             if !variants.is_empty() {
@@ -231,6 +235,16 @@ impl Workers {
     /// Why a run has no worker, and what to do about it.
     pub fn none_because(&self, pool: &str, needs: &BTreeMap<String, String>) -> String {
         let in_pool: Vec<&Known> = self.known.values().filter(|k| k.link.is_some() && k.pool == pool).collect();
+        let (draining, in_pool): (Vec<&Known>, Vec<&Known>) = in_pool.into_iter().partition(|k| k.draining);
+        if let Some(drained) = draining.iter().find(|k| k.offers_all(needs))
+            && !in_pool.iter().any(|k| k.offers_all(needs))
+        {
+            let name = &drained.name;
+            return format!(
+                "waiting for a worker: {name} takes nothing new (drained); have it take work again with \
+                 `kesmo worker drain {name} --undo`, or start another"
+            );
+        }
         let missing: Vec<String> = needs
             .iter()
             .filter(|(n, v)| !in_pool.iter().any(|k| k.offers.get(*n) == Some(v)))
@@ -254,7 +268,7 @@ impl Workers {
     /// Idle slots of connected workers; those of workers with the most idle ones first, so that work is spread.
     pub fn idle_slots(&self) -> Vec<(WorkerId, u16)> {
         let mut idle: Vec<(usize, WorkerId, u16)> = Vec::new();
-        for (worker, known) in self.known.iter().filter(|(_, k)| k.link.is_some()) {
+        for (worker, known) in self.known.iter().filter(|(_, k)| k.link.is_some() && !k.draining) {
             let busy = known.busy() as usize;
             let free = known.slots.iter().enumerate().filter(|(_, s)| **s == Use::Idle);
             // A worker that eases fills fewer slots than it has.
@@ -315,6 +329,18 @@ impl Workers {
         }
     }
 
+    /// Has a worker finish what it has and take nothing new, or take work again. It is told, so that it says so itself when
+    /// its link comes up anew.
+    pub fn drain(&mut self, name: &str, drain: bool) -> bool {
+        let Some(worker) = self.numbers.get(name).copied().filter(|w| self.known.contains_key(w)) else { return false };
+        if let Some(known) = self.known.get_mut(&worker) {
+            known.draining = drain;
+            self.changed.insert(worker);
+        }
+        self.send(worker, ToWorker::Drain { drain });
+        true
+    }
+
     /// Sends to a worker, if it has a link. A worker that reads too slowly is cut off; it comes back and is told again.
     pub fn send(&mut self, worker: WorkerId, message: ToWorker) {
         if let Some(known) = self.known.get_mut(&worker)
@@ -360,6 +386,7 @@ impl Workers {
             crowded: known.crowding.crowded().map(|c| c.said(&known.name)),
             fills: known.crowding.fill(),
             only_run: known.only_run.clone(),
+            draining: known.draining,
         })
     }
 
@@ -407,6 +434,7 @@ mod tests {
             listing: Vec::new(),
             ease: false,
             only_run: None,
+            draining: false,
         }
     }
 
@@ -492,6 +520,23 @@ mod tests {
         workers.free_batch(key);
         assert!(workers.is_idle(heron, 0));
         assert!(!workers.is_idle(heron, 7), "there is no such slot");
+    }
+
+    #[tokio::test]
+    async fn a_drained_worker_takes_nothing_new_until_it_is_taken_back() {
+        let (mut workers, heron, tern) = two();
+        assert!(workers.drain("heron", true) && !workers.drain("gull", true));
+        assert_eq!(workers.idle_slots(), [(tern, 0)]);
+        assert_eq!(capable(&workers, "standing", &[]), BTreeMap::from([(tern, Fit::all(1))]));
+        assert!(workers.drain("tern", true));
+        let because = workers.none_because("standing", &offers(&[("os", "linux")]));
+        assert!(because.contains("kesmo worker drain heron --undo"), "{because}");
+        let again = Hello { draining: true, ..hello("heron", 2, "p1", &[("os", "linux")]) };
+        workers.link_down(1, Duration::from_secs(9));
+        assert!(workers.link_up(again, 7, link()).is_ok());
+        assert!(workers.idle_slots().is_empty(), "it says so itself when it comes back");
+        assert!(workers.drain("heron", false));
+        assert_eq!(workers.idle_slots(), [(heron, 0), (heron, 1)]);
     }
 
     #[tokio::test]
