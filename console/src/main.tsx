@@ -11,11 +11,14 @@ import { BrowserRouter, Route, Routes } from "react-router";
 
 import { FloorProvider } from "./data/floor";
 import { Access } from "./pages/Access";
+import { EntryPage } from "./pages/EntryPage";
+import { NowPage } from "./pages/NowPage";
 import { RunPage } from "./pages/RunPage";
 import { RunsPage } from "./pages/RunsPage";
 import { StartPage } from "./pages/StartPage";
 import { SuitePage } from "./pages/SuitePage";
 import { SuitesPage } from "./pages/SuitesPage";
+import { WallPage } from "./pages/WallPage";
 import { WorkersPage } from "./pages/WorkersPage";
 import { Frame, NothingHere } from "./parts/Frame";
 
@@ -29,12 +32,14 @@ createRoot(document.getElementById("root")!).render(
           <FloorProvider>
             <Frame>
               <Routes>
-                <Route path="/" element={<RunsPage />} />
+                <Route path="/" element={<NowPage />} />
                 <Route path="/runs" element={<RunsPage />} />
                 <Route path="/runs/:suite/:number" element={<RunPage />} />
+                <Route path="/runs/:suite/:number/tests/:index" element={<EntryPage />} />
                 <Route path="/suites" element={<SuitesPage />} />
                 <Route path="/suites/:suite" element={<SuitePage />} />
                 <Route path="/workers" element={<WorkersPage />} />
+                <Route path="/wall" element={<WallPage />} />
                 <Route path="/start" element={<StartPage />} />
                 <Route path="*" element={<NothingHere />} />
               </Routes>

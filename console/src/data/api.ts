@@ -1,6 +1,6 @@
 // The API as the console calls it: types made from the OpenAPI document, and one place for every call.
 
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import type { components } from "../generated/api";
 
@@ -28,6 +28,12 @@ export type Variants = Schemas["Variants"];
 export type Floor = Schemas["Floor"];
 export type RunSnapshot = Schemas["RunSnapshot"];
 export type RunChange = Schemas["RunChange"];
+export type TimeLeft = Schemas["TimeLeft"];
+export type Part = Schemas["Part"];
+export type Timeline = Schemas["Timeline"];
+export type Block = Schemas["Block"];
+export type PastEntry = Schemas["PastEntry"];
+export type TestLine = Schemas["TestLine"];
 
 /** A call that was refused, with what the service said. */
 export class Refused extends Error {
@@ -37,6 +43,17 @@ export class Refused extends Error {
   ) {
     super(message);
   }
+}
+
+const onEnd = new Set<() => void>();
+const ended = () => onEnd.forEach((tell) => tell());
+
+/** Tells when a call finds that the session has ended. Returns what takes that back. */
+export function whenSessionEnds(tell: () => void) {
+  onEnd.add(tell);
+  return () => {
+    onEnd.delete(tell);
+  };
 }
 
 export async function call<T>(path: string, options: { method?: string; body?: unknown } = {}): Promise<T> {
@@ -50,6 +67,7 @@ export async function call<T>(path: string, options: { method?: string; body?: u
   } catch {
     throw new Refused(0, "The service does not answer. Is it running?");
   }
+  if (answer.status === 401 && path !== "/api/me" && path !== "/api/session") ended();
   if (!answer.ok) {
     const refusal = await answer.json().catch(() => null);
     throw new Refused(answer.status, refusal?.message ?? `The service answered ${answer.status}.`);
@@ -69,11 +87,19 @@ export function useSignIn() {
   });
 }
 
-export function useRuns(suite?: string, label?: string) {
-  const query = new URLSearchParams({ limit: "100" });
+export interface RunFilter {
+  suite?: string;
+  label?: string;
+  verdict?: string;
+  limit?: number;
+}
+
+export function useRuns({ suite, label, verdict, limit = 100 }: RunFilter = {}) {
+  const query = new URLSearchParams({ limit: String(limit) });
   if (suite) query.set("suite", suite);
   if (label) query.set("label", label);
-  return useQuery({ queryKey: ["runs", suite ?? "", label ?? ""], queryFn: () => call<RunSummary[]>(`/api/runs?${query}`) });
+  if (verdict) query.set("verdict", verdict);
+  return useQuery({ queryKey: ["runs", query.toString()], queryFn: () => call<RunSummary[]>(`/api/runs?${query}`), placeholderData: (before) => before });
 }
 
 export function useSuites() {
@@ -87,17 +113,24 @@ export function useSuite(name: string) {
 export interface EntryFilter {
   state: string;
   name: string;
-  limit: number;
+  order: string;
 }
 
-/** Entries of a run; asked anew when `version` changes, with the old ones shown meanwhile. */
-export function useEntries(run: string, filter: EntryFilter, version: number) {
-  const query = new URLSearchParams({ state: filter.state, name: filter.name, limit: String(filter.limit) });
-  return useQuery({
-    queryKey: ["entries", run, filter, version],
-    queryFn: () => call<Entries>(`/api/runs/${run}/entries?${query}`),
-    placeholderData: (before) => before,
-    gcTime: 10_000,
+/** Entries are asked for in chunks of so many. */
+export const CHUNK = 100;
+
+/** Some chunks of a run's entries; asked anew when `version` changes, with the old ones shown meanwhile. */
+export function useEntryChunks(run: string, filter: EntryFilter, chunks: number[], version: number) {
+  return useQueries({
+    queries: chunks.map((chunk) => {
+      const query = new URLSearchParams({ ...filter, skip: String(chunk * CHUNK), limit: String(CHUNK) });
+      return {
+        queryKey: ["entries", run, query.toString(), version],
+        queryFn: () => call<Entries>(`/api/runs/${run}/entries?${query}`),
+        placeholderData: (before: Entries | undefined) => before,
+        gcTime: 10_000,
+      };
+    }),
   });
 }
 
@@ -159,6 +192,52 @@ export function useCauses(run: string, version: number) {
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
+}
+
+/** A run by groups of names. */
+export function useParts(run: string, version: number) {
+  return useQuery({
+    queryKey: ["parts", run, version],
+    queryFn: () => call<Part[]>(`/api/runs/${run}/parts`),
+    placeholderData: (before) => before,
+    gcTime: 10_000,
+  });
+}
+
+/** What each slot did when, between two moments (microseconds from the beginning) or in all. */
+export function useTimeline(run: string, between: [number, number] | null, version: number) {
+  const query = new URLSearchParams({ width: "1200" });
+  if (between) {
+    query.set("from", String(Math.round(between[0])));
+    query.set("to", String(Math.round(between[1])));
+  }
+  return useQuery({
+    queryKey: ["timeline", run, query.toString(), version],
+    queryFn: () => call<Timeline>(`/api/runs/${run}/timeline?${query}`),
+    placeholderData: (before) => before,
+    gcTime: 10_000,
+  });
+}
+
+/** A test in the last runs of its suite. */
+export function useRecord(suite: string, test: string, variant: string) {
+  const query = new URLSearchParams({ test, variant });
+  return useQuery({ queryKey: ["record", suite, test, variant], queryFn: () => call<PastEntry[]>(`/api/suites/${suite}/record?${query}`), enabled: suite !== "" && test !== "" });
+}
+
+/** The tests of a suite that a choice would run, with what the record says of them. */
+export function useTests(suite: string, options: Partial<RunOptions>, wanted = true) {
+  return useQuery({
+    queryKey: ["tests", suite, options],
+    queryFn: () => call<Schemas["Tests"]>(`/api/suites/${suite}/tests`, { method: "POST", body: { options } }),
+    enabled: suite !== "" && wanted,
+    retry: false,
+    placeholderData: (before) => before,
+  });
+}
+
+export function useDrain() {
+  return useMutation({ mutationFn: ({ worker, drain }: { worker: string; drain: boolean }) => call<Worker>(`/api/workers/${worker}/drain`, { method: "POST", body: { drain } }) });
 }
 
 export function useVariants(run: string, version: number) {

@@ -11,12 +11,14 @@ interface Known {
   /** Runs that changed while this page was open, by name. */
   runs: Map<string, RunSummary>;
   linked: boolean;
+  /** Something has come at least once. */
+  seen: boolean;
 }
 
-const FloorContext = createContext<Known>({ workers: [], runs: new Map(), linked: false });
+const FloorContext = createContext<Known>({ workers: [], runs: new Map(), linked: false, seen: false });
 
 export function FloorProvider({ children }: { children: ReactNode }) {
-  const [known, setKnown] = useState<Known>({ workers: [], runs: new Map(), linked: false });
+  const [known, setKnown] = useState<Known>({ workers: [], runs: new Map(), linked: false, seen: false });
   const queries = useQueryClient();
   useEffect(() => {
     const take = (whole: boolean) => (data: string) => {
@@ -28,12 +30,16 @@ export function FloorProvider({ children }: { children: ReactNode }) {
         for (const name of floor.gone) byName.delete(name);
         for (const worker of floor.workers) byName.set(worker.name, worker);
         const workers = [...byName.values()].sort((a, b) => `${a.pool} ${a.name}`.localeCompare(`${b.pool} ${b.name}`));
-        return { workers, runs, linked: true };
+        return { workers, runs, linked: true, seen: true };
       });
       // Runs that are over are read again from where they are kept.
       if (floor.runs.some((run) => run.verdict)) void queries.invalidateQueries({ queryKey: ["suites"] });
     };
-    const cut = () => setKnown((before) => ({ ...before, linked: false }));
+    const cut = (refused: boolean) => {
+      setKnown((before) => ({ ...before, linked: false }));
+      // What refuses the stream may be that the session has ended.
+      if (refused) void queries.invalidateQueries({ queryKey: ["me"] });
+    };
     return openStream("/api/live", { snapshot: take(true), change: take(false) }, cut);
   }, [queries]);
   return <FloorContext value={known}>{children}</FloorContext>;

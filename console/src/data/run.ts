@@ -3,7 +3,7 @@
 import { useEffect, useState } from "react";
 
 import type { Entry, Run, RunChange, RunSnapshot } from "./api";
-import { letterOf } from "../parts/states";
+import { call } from "./api";
 import { openStream } from "./stream";
 
 export interface LiveRun {
@@ -18,10 +18,11 @@ export interface LiveRun {
 
 export function useLiveRun(name: string) {
   const [live, setLive] = useState<LiveRun | null>(null);
-  const [missing, setMissing] = useState(false);
+  // Why there is nothing to see: the service's own words.
+  const [missing, setMissing] = useState<string | null>(null);
   useEffect(() => {
     setLive(null);
-    setMissing(false);
+    setMissing(null);
     let stale = false;
     const bump = setInterval(() => {
       if (!stale) return;
@@ -40,13 +41,11 @@ export function useLiveRun(name: string) {
       stale = true;
       setLive((before) => {
         if (!before) return before;
-        const letters = change.attempts.map((a) => (a.outcome ? letterOf(a.outcome) : "")).join("");
-        const decided = change.decided.map((d) => letterOf(d.outcome)).join("");
         return {
           ...before,
           run: { ...before.run, ...change.summary, notes: [...before.run.notes, ...change.notes] },
           slots: change.slots,
-          strip: before.strip + letters + decided,
+          strip: before.strip + change.strip,
           linked: true,
         };
       });
@@ -56,7 +55,8 @@ export function useLiveRun(name: string) {
       return true;
     };
     const cut = (refused: boolean) => {
-      if (refused) setMissing(true);
+      // A refused stream does not say why; the run itself does.
+      if (refused) call(`/api/runs/${name}`).then(() => setMissing("The stream of this run was refused."), (e: Error) => setMissing(e.message));
       else setLive((before) => before && { ...before, linked: false });
     };
     const close = openStream(`/api/runs/${name}/live`, { snapshot, change, end }, cut);

@@ -3,7 +3,9 @@
 import { type FormEvent, type ReactNode, useEffect, useRef, useState } from "react";
 import { Button, Form } from "react-bootstrap";
 
-import { Refused, useMe, useSignIn } from "../data/api";
+import { useQueryClient } from "@tanstack/react-query";
+
+import { Refused, useMe, useSignIn, whenSessionEnds } from "../data/api";
 
 export function Access({ children }: { children: ReactNode }) {
   const me = useMe();
@@ -12,6 +14,16 @@ export function Access({ children }: { children: ReactNode }) {
   // What stands behind the # never reaches a server's log; it is taken out of the address at once.
   const linked = useRef(new URLSearchParams(location.hash.slice(1)).get("token"));
   const { mutate } = signIn;
+  const queries = useQueryClient();
+  const [ended, setEnded] = useState(false);
+  useEffect(
+    () =>
+      whenSessionEnds(() => {
+        setEnded(true);
+        void queries.resetQueries({ queryKey: ["me"] });
+      }),
+    [queries],
+  );
   useEffect(() => {
     if (linked.current) {
       history.replaceState(null, "", location.pathname);
@@ -21,7 +33,7 @@ export function Access({ children }: { children: ReactNode }) {
   }, [mutate]);
 
   if (me.data) return children;
-  if (me.isPending || signIn.isPending) return <p className="empty-page">…</p>;
+  if (me.isPending || signIn.isPending) return <p className="empty-page loading">Signing in …</p>;
   const unreachable = me.error instanceof Refused && me.error.status !== 401 && me.error.status !== 403;
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -31,6 +43,7 @@ export function Access({ children }: { children: ReactNode }) {
     <main className="sign-in">
       <h1>Kesmo</h1>
       {unreachable ? <p role="alert">{me.error?.message}</p> : null}
+      {ended && !unreachable ? <p role="alert">Your session has ended. Sign in again to go on where you were.</p> : null}
       <Form onSubmit={submit}>
         <Form.Label htmlFor="token">Token</Form.Label>
         <Form.Control id="token" type="password" autoComplete="off" autoFocus value={token} onChange={(e) => setToken(e.target.value)} />

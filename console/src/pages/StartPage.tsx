@@ -4,7 +4,8 @@ import { useNavigate, useSearchParams } from "react-router";
 
 import { useStart, useSuite, useSuites, type NewRun } from "../data/api";
 import { ForecastPlot } from "../parts/ForecastPlot";
-import { Empty, Trouble } from "../parts/Frame";
+import { Empty, Loading, Trouble } from "../parts/Frame";
+import { SameChoice } from "../parts/SameChoice";
 
 /** `key=value` lines as an object; the first line that is none is told. */
 function pairs(text: string): Record<string, string> | string {
@@ -66,7 +67,7 @@ export function StartPage() {
   const choice = useDeferredValue(useMemo(() => ({ pick: lines(pick), drop: lines(drop), variants }), [pick, drop, variants]));
 
   if (suites.error) return <Trouble error={suites.error} />;
-  if (!suites.data) return <Empty>…</Empty>;
+  if (!suites.data) return <Loading what="the suites" />;
   if (suites.data.length === 0) {
     return (
       <Empty>
@@ -74,14 +75,13 @@ export function StartPage() {
       </Empty>
     );
   }
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const number = (text: string) => (text.trim() === "" ? null : Number(text));
+  /** What is chosen, as the service takes it; or what is wrong with it. */
+  const made = (): NewRun | string => {
     const [labelled, set] = [pairs(labels), pairs(settings)];
-    if (typeof labelled === "string") return setWrong(`Labels: ${labelled}`);
-    if (typeof set === "string") return setWrong(`Settings: ${set}`);
-    setWrong("");
-    const number = (text: string) => (text.trim() === "" ? null : Number(text));
-    const run: NewRun = {
+    if (typeof labelled === "string") return `Labels: ${labelled}`;
+    if (typeof set === "string") return `Settings: ${set}`;
+    return {
       suite: chosen,
       options: {
         pick: lines(pick),
@@ -101,7 +101,13 @@ export function StartPage() {
         flaky_fails: flakyFails,
       },
     };
-    start.mutate(run, { onSuccess: (made) => void navigate(`/runs/${made.name}`) });
+  };
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const run = made();
+    if (typeof run === "string") return setWrong(run);
+    setWrong("");
+    start.mutate(run, { onSuccess: (started) => void navigate(`/runs/${started.name}`) });
   };
   const turn = (variant: string) =>
     setVariants((before) => (before.includes(variant) ? before.filter((v) => v !== variant) : [...before, variant]));
@@ -204,6 +210,7 @@ export function StartPage() {
       <Button type="submit" disabled={start.isPending}>
         Start
       </Button>
+      <SameChoice made={made()} />
       {s && s.last_runs.length > 0 ? (
         <section className="forecast-of-start">
           <h2>What it would take</h2>

@@ -1,34 +1,78 @@
+import { Suspense, lazy } from "react";
 import { Button } from "react-bootstrap";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 
-import { useSuite } from "../data/api";
+import { type TestLine, useRuns, useSuite, useTests } from "../data/api";
 import { useFloor } from "../data/floor";
 import { ForecastPlot } from "../parts/ForecastPlot";
-import { Empty, Trouble } from "../parts/Frame";
+import { Empty, Loading, Trouble } from "../parts/Frame";
 import { Parks } from "../parts/Parks";
-import { RunsTable } from "../parts/RunsTable";
-import { Facts, moment } from "../parts/words";
+import { RunsTable, doneOf, totalOf } from "../parts/RunsTable";
+import { glyphOf, stateOf, toneOf } from "../parts/states";
+import { Facts, TestName, When, plain, span } from "../parts/words";
+import { Record } from "./EntryPage";
+
+/** The plots come with a library of their own, which only this page needs. */
+const Trend = lazy(() => import("../parts/Trend"));
 
 export function SuitePage() {
   const { suite: name = "" } = useParams();
+  const [asked] = useSearchParams();
   const suite = useSuite(name);
+  const history = useRuns({ suite: name, limit: 60 });
   const floor = useFloor();
   const navigate = useNavigate();
+  const tests = useTests(name, { run_parked: true }, Boolean(suite.data?.entries));
   if (suite.error) return <Trouble error={suite.error} />;
-  if (!suite.data) return <Empty>…</Empty>;
+  if (!suite.data) return <Loading what={`the suite ${name}`} />;
   const s = suite.data;
-  const runs = s.last_runs.map((run) => floor.runs.get(run.name) ?? run);
+  const runs = (history.data ?? s.last_runs).map((run) => floor.runs.get(run.name) ?? run);
+  const known = new Set(runs.map((run) => run.name));
+  const fresh = [...floor.runs.values()].filter((run) => run.suite === name && !known.has(run.name));
+  const all = [...fresh, ...runs].sort((a, b) => b.number - a.number);
+  const over = all.filter((run) => run.verdict);
+  const passed = over.filter((run) => run.verdict === "passed").length;
+  const test = asked.get("test");
   return (
     <div className="two-columns">
       <section>
         <h1 className="figure name">{s.name}</h1>
         <p>{s.about}</p>
-        <p>
-          <Button onClick={() => void navigate(`/start?suite=${s.name}`)}>Start a run</Button>
-        </p>
-        {runs.length > 0 ? (
+        {over.length > 0 ? (
           <>
-            <RunsTable runs={runs} />
+            <p className="under-figure">
+              {passed} of the last {over.length} runs passed
+            </p>
+            <div className="run-strip" role="group" aria-label="Last runs, the latest on the right">
+              {[...all].reverse().map((run) => (
+                <Link key={run.name} to={`/runs/${run.name}`} className={`run-cell fill-of-${stateOf(run)}`} title={`${run.name} ${stateOf(run)}: ${doneOf(run)} of ${totalOf(run)} done`} aria-label={`${run.name} ${stateOf(run)}`}>
+                  <span className={toneOf(stateOf(run))}>{glyphOf(stateOf(run))}</span>
+                </Link>
+              ))}
+            </div>
+          </>
+        ) : null}
+        {test ? (
+          <section className="chosen-test">
+            <h2>
+              <TestName name={test} variant={asked.get("variant")} />
+            </h2>
+            <Record suite={name} test={test} variant={asked.get("variant") ?? ""} />
+          </section>
+        ) : null}
+        {all.length > 0 ? (
+          <>
+            <RunsTable runs={all.slice(0, 8)} />
+            {all.length > 8 ? (
+              <p>
+                <Link to={`/runs?suite=${name}`}>All runs of it</Link>
+              </p>
+            ) : null}
+            <h2>Over time</h2>
+            <Suspense fallback={<Loading what="the plots" />}>
+              <Trend runs={over.slice(0, 40)} />
+            </Suspense>
+            {tests.data ? <Lists suite={name} tests={tests.data.tests} /> : null}
             <h2>By number of shards</h2>
             <ForecastPlot suite={s.name} />
           </>
@@ -40,26 +84,70 @@ export function SuitePage() {
         <Parks suite={s.name} parks={s.parks} />
       </section>
       <aside>
+        <p>
+          <Button onClick={() => void navigate(`/start?suite=${s.name}`)}>Start a run</Button>
+        </p>
         <Facts
           rows={[
             ["Tests", s.entries ?? "not listed yet"],
             ["Retries", s.retries],
+            ["Next start", "nothing is scheduled"],
             ["Facets", s.facets.map((f) => <div key={f.name}>{`${f.name}: ${f.values.join(", ")}`}</div>)],
             ["Needs", Object.entries(s.needs).map(([k, v]) => `${k}=${v}`).join(", ")],
             ["Settings", Object.entries(s.settings).map(([k, v]) => `${k} = ${v}`).join(", ")],
             ["Environments", s.environments.join(", ")],
             ["Bundle", <code key="bundle">{s.bundle.slice(0, 12)}</code>],
-            ["Added", moment(s.added_at)],
+            ["Added", <When key="added" at={s.added_at} />],
           ]}
         />
         <details>
           <summary>kesmo.toml</summary>
-          <pre className="output">{s.file}</pre>
+          <pre className="output">{plain(s.file)}</pre>
         </details>
-        <p>
-          <Link to={`/start?suite=${s.name}`}>Start with options</Link>
-        </p>
       </aside>
+    </div>
+  );
+}
+
+/** The slowest and the flakiest tests, by the record. */
+function Lists({ suite, tests }: { suite: string; tests: TestLine[] }) {
+  const slowest = tests.filter((t) => t.expected_us).sort((a, b) => (b.expected_us ?? 0) - (a.expected_us ?? 0)).slice(0, 8);
+  const runs = (t: TestLine) => t.passed + t.flaky + t.failed;
+  const share = (t: TestLine) => (t.flaky + t.failed) / Math.max(runs(t), 1);
+  const flakiest = tests.filter((t) => t.flaky > 0 || (t.failed > 0 && t.passed > 0)).sort((a, b) => share(b) - share(a)).slice(0, 8);
+  const to = (t: TestLine) => `/suites/${suite}?test=${encodeURIComponent(t.name)}&variant=${encodeURIComponent(t.variant)}`;
+  return (
+    <div className="lists">
+      <section aria-label="Slowest tests">
+        <h2>Slowest</h2>
+        {slowest.length === 0 ? <p className="under-figure">Nothing was measured yet.</p> : null}
+        <ol>
+          {slowest.map((t) => (
+            <li key={t.name + t.variant}>
+              <span className="number">{span(t.expected_us)}</span>{" "}
+              <Link to={to(t)} className="plain">
+                <TestName name={t.name} variant={t.variant} />
+              </Link>
+            </li>
+          ))}
+        </ol>
+      </section>
+      <section aria-label="Flakiest tests">
+        <h2>Flakiest</h2>
+        {flakiest.length === 0 ? <p className="under-figure">None was flaky.</p> : null}
+        <ol>
+          {flakiest.map((t) => (
+            <li key={t.name + t.variant}>
+              <span className="number tone-flaky" title={`${t.passed} passed, ${t.flaky} flaky, ${t.failed} failed`}>
+                ◐ {t.flaky + t.failed} of {runs(t)}
+              </span>{" "}
+              <Link to={to(t)} className="plain">
+                <TestName name={t.name} variant={t.variant} />
+              </Link>
+            </li>
+          ))}
+        </ol>
+      </section>
     </div>
   );
 }

@@ -3,14 +3,14 @@ import { Link } from "react-router";
 
 import { useSuites } from "../data/api";
 import { useFloor } from "../data/floor";
-import { Empty, Trouble } from "../parts/Frame";
+import { Empty, Loading, Trouble } from "../parts/Frame";
 import { State, glyphOf, stateOf, toneOf } from "../parts/states";
 
 export function SuitesPage() {
   const suites = useSuites();
   const floor = useFloor();
   if (suites.error) return <Trouble error={suites.error} />;
-  if (!suites.data) return <Empty>…</Empty>;
+  if (!suites.data) return <Loading what="the suites" />;
   if (suites.data.length === 0) {
     return (
       <Empty>
@@ -29,7 +29,9 @@ export function SuitesPage() {
             <th className="number wide-only">Tests</th>
             <th>Last run</th>
             <th className="wide-only">Before it</th>
-            <th />
+            <th>
+              <span className="visually-hidden">Start</span>
+            </th>
           </tr>
         </thead>
         <tbody>

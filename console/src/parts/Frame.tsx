@@ -6,6 +6,7 @@ import { Button } from "react-bootstrap";
 
 import { call, useMe } from "../data/api";
 import { useFloor } from "../data/floor";
+import { CommandBox } from "./CommandBox";
 
 function WaterLine() {
   const { workers } = useFloor();
@@ -15,7 +16,7 @@ function WaterLine() {
     return <div className="water-line empty" title="There is no worker" />;
   }
   return (
-    <div className="water-line" role="list" aria-label="All slots">
+    <nav className="water-line" aria-label="All slots">
       {slots.map(({ worker, slot }) => {
         const busy = slot.run || slot.doing;
         const kind = !worker.connected ? "away" : slot.trouble && busy ? "trouble" : busy ? "busy" : "idle";
@@ -24,7 +25,6 @@ function WaterLine() {
           <button
             key={`${worker.name}.${slot.number}`}
             type="button"
-            role="listitem"
             className={`cell ${kind}`}
             title={`${worker.name}.${slot.number}: ${worker.connected ? doing : "away"}`}
             aria-label={`${worker.name} slot ${slot.number}: ${worker.connected ? doing : "away"}`}
@@ -32,7 +32,7 @@ function WaterLine() {
           />
         );
       })}
-    </div>
+    </nav>
   );
 }
 
@@ -40,8 +40,9 @@ function Crumbs() {
   const { pathname } = useLocation();
   const parts = pathname.split("/").filter(Boolean);
   const at = (i: number) => {
-    // A run's suite leads to the suite.
+    // A run's suite leads to the suite, and its tests are on its page.
     if (parts[0] === "runs" && i === 1) return `/suites/${parts[1]}`;
+    if (parts[0] === "runs" && i === 3) return `/runs/${parts[1]}/${parts[2]}`;
     return `/${parts.slice(0, i + 1).join("/")}`;
   };
   return (
@@ -77,7 +78,7 @@ function useTheme(): [Theme, () => void] {
 
 export function Frame({ children }: { children: ReactNode }) {
   const me = useMe();
-  const { linked } = useFloor();
+  const { linked, seen } = useFloor();
   const [theme, turn] = useTheme();
   const leave = async () => {
     await call("/api/session", { method: "DELETE" });
@@ -91,19 +92,23 @@ export function Frame({ children }: { children: ReactNode }) {
           Kesmo
         </Link>
         <Crumbs />
+        <CommandBox />
         <nav className="places" aria-label="Places">
+          <NavLink to="/" end>
+            Now
+          </NavLink>
           <NavLink to="/runs">Runs</NavLink>
           <NavLink to="/suites">Suites</NavLink>
           <NavLink to="/workers">Workers</NavLink>
           <NavLink to="/start">Start</NavLink>
         </nav>
         <span className="account">
-          {linked ? null : <span className="tone-failed">not linked </span>}
-          <Button size="sm" variant="link" onClick={turn} title="Light, dark, or as the system wishes">
+          <span role="status">{linked || !seen ? null : <span className="tone-failed">↯ not linked, dialling </span>}</span>
+          <Button size="sm" variant="link" onClick={turn} title="Light, dark, or as the system wishes" aria-label={`Looks: ${theme}; change`}>
             {theme}
           </Button>
           {me.data ? (
-            <Button size="sm" variant="link" onClick={() => void leave()} title={`${me.data.role}; sign out`}>
+            <Button size="sm" variant="link" onClick={() => void leave()} title={`${me.data.role}; sign out`} aria-label={`${me.data.name}, ${me.data.role}: sign out`}>
               {me.data.name}
             </Button>
           ) : null}
@@ -118,6 +123,24 @@ export function Empty({ children }: { children: ReactNode }) {
   return <div className="empty-page">{children}</div>;
 }
 
+/** While something is fetched. It says so only when that takes a while, so that pages do not flicker. */
+export function Loading({ what }: { what: string }) {
+  return (
+    <div className="empty-page loading" role="status">
+      Reading {what} …
+    </div>
+  );
+}
+
+/** The stream of what is shown was cut. */
+export function Cut() {
+  return (
+    <p role="status" className="cut">
+      <span className="tone-failed">↯</span> The stream was cut, and is dialled again. What is shown may be old.
+    </p>
+  );
+}
+
 export function Trouble({ error }: { error: Error }) {
   return (
     <div className="empty-page" role="alert">
@@ -129,7 +152,7 @@ export function Trouble({ error }: { error: Error }) {
 export function NothingHere() {
   return (
     <Empty>
-      There is no such page. Go to the <Link to="/runs">runs</Link>.
+      There is no such page. Go to <Link to="/">what goes on now</Link>.
     </Empty>
   );
 }

@@ -4,15 +4,18 @@ import { Link } from "react-router";
 import type { RunSummary } from "../data/api";
 import { SmallStrip } from "./Strip";
 import { OUTCOMES, State, glyphOf, stateOf, toneOf } from "./states";
-import { moment, span, useNow } from "./words";
+import { When, plain, said, span, useNow } from "./words";
+
+/** Whatever has a tally. */
+type Tallied = Pick<RunSummary, "tally">;
 
 /** States that some entry is in, with how many. */
-export function countsOf(run: RunSummary): [string, number][] {
+export function countsOf(run: Tallied): [string, number][] {
   const all: [string, number][] = [...OUTCOMES.map((o): [string, number] => [o, run.tally[o]]), ["running", run.tally.running], ["waiting", run.tally.waiting]];
   return all.filter(([, n]) => n > 0);
 }
 
-export function Counts({ run }: { run: RunSummary }) {
+export function Counts({ run }: { run: Tallied }) {
   return (
     <span className="counts">
       {countsOf(run)
@@ -25,11 +28,11 @@ export function Counts({ run }: { run: RunSummary }) {
   );
 }
 
-export function doneOf(run: RunSummary) {
+export function doneOf(run: Tallied) {
   return OUTCOMES.reduce((sum, o) => sum + run.tally[o], 0);
 }
 
-export function totalOf(run: RunSummary) {
+export function totalOf(run: Tallied) {
   return doneOf(run) + run.tally.running + run.tally.waiting;
 }
 
@@ -67,7 +70,7 @@ export function RunsTable({ runs }: { runs: RunSummary[] }) {
                 <Link to={`/runs/${run.name}`} className="name">
                   {run.name}
                 </Link>
-                {why && run.verdict !== "failed" ? <div className="why">{why}</div> : null}
+                {why && run.verdict !== "failed" ? <div className="why">{plain(why)}</div> : null}
               </td>
               <td className="wide-only strip-column">
                 <SmallStrip strip={run.strip} done={doneOf(run)} total={totalOf(run)} label={`Outcomes of ${run.name}`} />
@@ -75,8 +78,8 @@ export function RunsTable({ runs }: { runs: RunSummary[] }) {
               <td className="wide-only">
                 <Counts run={run} />
               </td>
-              <td className="number">{run.verdict || !run.left_us ? span(tookOf(run, now)) : `${span(run.left_us)} left`}</td>
-              <td className="wide-only">{moment(run.created_at)}</td>
+              <td className="number">{run.verdict || !run.left ? span(tookOf(run, now)) : `${said(run.left)} left`}</td>
+              <td className="wide-only"><When at={run.created_at} /></td>
               <td className="wide-only name">{labels.join(" ")}</td>
             </tr>
           );

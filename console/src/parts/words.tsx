@@ -22,6 +22,50 @@ export function size(bytes: number): string {
   return `${(bytes / 1024 ** 2).toFixed(1)} MiB`;
 }
 
+/** How long something still takes, as the service says it elsewhere: `40 to 55 s`. Rounds as `TimeLeft::said` does. */
+export function said(left: { low_us: number; high_us: number }): string {
+  const [low0, high0] = [left.low_us / 1e6, left.high_us / 1e6];
+  const [unit, size] = high0 < 99.5 ? ["s", 1] : high0 < 5970 ? ["m", 60] : ["h", 3600];
+  const [low, high] = [low0 / size, high0 / size];
+  const step = unit === "s" ? (high < 20 ? 1 : 5) : unit === "m" ? (high < 10 ? 0.5 : 1) : 0.1;
+  const text = (v: number) => v.toFixed(1).replace(/\.0$/, "");
+  const round = (v: number) => Math.round(v / step) * step;
+  const [from, to] = [round(low), Math.ceil(high / step - 0.001) * step];
+  if (unit === "s" && high <= 1) return "under 1 s";
+  if (from <= 0) return `up to ${text(to)} ${unit}`;
+  if (to - from <= step && high - low < step) return `about ${text(round((low + high) / 2))} ${unit}`;
+  return `${text(from)} to ${text(Math.max(to, from + step))} ${unit}`;
+}
+
+/** What a test says, on a page: control characters and marks that turn the direction of text are shown as a dot. */
+export function plain(text: string): string {
+  return text.replace(/[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\u061c]/g, "·");
+}
+
+/** A rate of results. */
+export const rate = (perSecond: number) => (perSecond < 10 ? perSecond.toFixed(1) : perSecond.toFixed(0));
+
+/** A moment as one reads it, with the exact value on hover. */
+export function When({ at, ago }: { at: string; ago?: number }) {
+  const exact = new Date(at);
+  const offset = -exact.getTimezoneOffset();
+  const zone = `${offset < 0 ? "-" : "+"}${String(Math.floor(Math.abs(offset) / 60)).padStart(2, "0")}:${String(Math.abs(offset) % 60).padStart(2, "0")}`;
+  return (
+    <time dateTime={at} title={`${exact.toLocaleString()} (UTC${zone}); ${at}`}>
+      {ago === undefined ? moment(at) : before(ago - exact.getTime())}
+    </time>
+  );
+}
+
+/** How long ago something was. */
+export function before(ms: number): string {
+  const s = Math.max(0, ms) / 1000;
+  if (s < 60) return "just now";
+  if (s < 3600) return `${Math.floor(s / 60)} m ago`;
+  if (s < 86400) return `${Math.floor(s / 3600)} h ago`;
+  return `${Math.floor(s / 86400)} d ago`;
+}
+
 export function moment(at: string): string {
   const d = new Date(at);
   const two = (n: number) => String(n).padStart(2, "0");
@@ -32,13 +76,14 @@ export function moment(at: string): string {
 
 /** A test's name, its first parts dimmed so that the last part leads. */
 export function TestName({ name, variant }: { name: string; variant?: string | null }) {
-  const cut = name.lastIndexOf("/") + 1;
+  const shown = plain(name);
+  const cut = shown.lastIndexOf("/") + 1;
   return (
-    <span className="name">
-      <span className="first-parts">{name.slice(0, cut)}</span>
-      {name.slice(cut)}
+    <bdi className="name">
+      <span className="first-parts">{shown.slice(0, cut)}</span>
+      {shown.slice(cut)}
       {variant ? <span className="variant"> {variant}</span> : null}
-    </span>
+    </bdi>
   );
 }
 

@@ -260,7 +260,11 @@ pub struct Running {
 #[derive(Debug, Args)]
 pub struct Start {
     /// A suite's name, or a folder (`.`) to pack and run as it is
-    pub suite: String,
+    #[arg(required_unless_present = "from")]
+    pub suite: Option<String>,
+    /// A file with the settings of the run (TOML); options of the call stand over it
+    #[arg(long, value_name = "FILE")]
+    pub from: Option<PathBuf>,
     #[command(flatten)]
     pub choosing: Choosing,
     #[command(flatten)]

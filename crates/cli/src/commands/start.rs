@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use kesmo_client::pack;
-use kesmo_core::plan::RunOptions;
+use kesmo_core::plan::{RunOptions, brief::Brief};
 use kesmo_wire::api::{Again as AgainBody, NewRun, Run};
 
 use super::{print_json, runs::path, suites::is_folder, watch::stay};
@@ -13,8 +13,18 @@ use crate::{
 };
 
 pub async fn run(options: &Start, context: &Context) -> Result<u8, Failure> {
-    let run_options = options.running.options(&options.choosing)?;
-    let new = new_run(&options.suite, options.pool.clone(), run_options, &options.running, context).await?;
+    let mut run_options = options.running.options(&options.choosing)?;
+    let mut brief = Brief::default();
+    if let Some(file) = &options.from {
+        let name = file.display().to_string();
+        let text = std::fs::read_to_string(file).map_err(|e| Failure::call(format!("--from {name}: {e}")))?;
+        brief = Brief::parse(&name, &text)?;
+        run_options = brief.options_with(run_options);
+    }
+    let no_suite = || Failure::call("the brief names no suite: write suite = \"NAME\" in it, or name one in the call");
+    let suite = options.suite.clone().or(brief.suite).ok_or_else(no_suite)?;
+    let pool = options.pool.clone().or(brief.pool);
+    let new = new_run(&suite, pool, run_options, &options.running, context).await?;
     let run: Run = context.client.post("/api/runs", &new).await?;
     started(&run, &options.staying, context).await
 }

@@ -2,6 +2,7 @@
 //! fixed shares, portions.
 
 pub mod batch;
+pub mod brief;
 pub mod portion;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};

@@ -1,7 +1,10 @@
 //! A run, looked at closely: failures by cause, what was around an attempt, what each slot carried out, variants side by
 //! side.
 
-use std::collections::{BTreeMap, HashMap};
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
 
 use kesmo_core::{
     plan::Plan,
@@ -17,14 +20,16 @@ use kesmo_core::{
 use kesmo_store::{
     month_of,
     past::{AttemptRow, PlaceRow},
-    runs::RunRow,
+    runs::{Filter, RunRow},
 };
-use kesmo_wire::api::{Around, CauseOf, Differing, Shard, ShardBatch, Timeline, VariantOf, Variants, entry_name};
+use kesmo_wire::api::{
+    Around, CauseOf, Differing, PastEntry, Shard, ShardBatch, Timeline, VariantOf, Variants, entry_name,
+};
 use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{
     Answer, Refused,
-    runs::{find, past},
+    runs::{Past, find, past},
 };
 use crate::{App, access::MaySee, floor::Ask};
 
@@ -35,7 +40,7 @@ const MOST_ON_WORKER: usize = 5;
 const MOST_DIFFERING: usize = 200;
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![causes_of, shards, variants, parts, timeline]
+    routes![causes_of, shards, variants, parts, timeline, record]
 }
 
 fn name_of(plan: &Plan, index: u32) -> String {
@@ -176,6 +181,60 @@ async fn parts(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> A
         Some((outcome, ..)) => tally.count(*outcome),
         None => tally.waiting += 1,
     })))
+}
+
+/// A test in the last runs of its suite that are over, newest first; runs that did not have it are left out. `limit` is how
+/// many runs are looked at, at most 50.
+#[utoipa::path(get, path = "/api/suites/{suite}/record", operation_id = "record", tag = "suites",
+    params(("suite" = String, Path), ("test" = String, Query), ("variant" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = [PastEntry])))]
+#[get("/api/suites/<suite>/record?<test>&<variant>&<limit>")]
+async fn record(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: &str,
+    test: &str,
+    variant: Option<String>,
+    limit: Option<i64>,
+) -> Answer<Vec<PastEntry>> {
+    super::suites::named(app, suite).await?;
+    let limit = limit.unwrap_or(20).clamp(1, 50);
+    let filter = Filter { suite: Some(suite.to_owned()), limit, ..Filter::default() };
+    let variant = variant.unwrap_or_default();
+    // Runs with the same files and options have the same entries: their plan is made once.
+    let mut places: HashMap<(String, String, Vec<Option<String>>), Option<(u32, Arc<Past>)>> = HashMap::new();
+    let mut found = Vec::new();
+    for (row, slug) in app.store.runs(&filter).await?.into_iter().filter(|(row, _)| row.phase == "finished") {
+        let listings = row.listings.iter().map(|l| Some(l.clone())).collect();
+        let key = (row.source.clone(), row.options.to_string(), listings);
+        let place = match places.get(&key) {
+            Some(known) => known.as_ref().map(|(index, _)| *index),
+            None => {
+                let past = past(app, &row).await?;
+                let is = |i: &u32| {
+                    past.plan.entries[*i as usize].name.as_str() == test
+                        && past.plan.variant_of(*i).to_string() == variant
+                };
+                let index = (0..past.plan.entries.len() as u32).find(is);
+                places.insert(key, index.map(|index| (index, past)));
+                index
+            }
+        };
+        let Some(index) = place else { continue };
+        let attempts = app.store.attempts_of(row.id, month_of(row.created_at), &[index as i32]).await?;
+        let decided = attempts.iter().rev().find_map(|a| a.decided.as_deref().and_then(Outcome::of));
+        let told = attempts.iter().rev().find(|a| !a.message.is_empty());
+        found.push(PastEntry {
+            run: format!("{slug}/{}", row.number),
+            index,
+            created_at: row.created_at,
+            outcome: decided.unwrap_or(Outcome::Unrun),
+            attempts: attempts.len() as u32,
+            spent_us: attempts.last().map(|a| a.spent_us as u64),
+            message: told.map(|a| kesmo_core::name::shorten(&a.message, 300)).unwrap_or_default(),
+        });
+    }
+    Ok(Json(found))
 }
 
 /// What each slot of a run did when. Attempts too short to be seen are gathered: of the time between `from` and `to`

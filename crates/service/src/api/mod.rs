@@ -157,7 +157,7 @@ impl Modify for Bearer {
         planning::park, planning::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, runs::entries, runs::entry, runs::log, runs::artifacts,
         runs::report_of, runs::workers, runs::drain, runs::blob, closer::causes_of, closer::shards, closer::variants, closer::parts,
-        closer::timeline,
+        closer::timeline, closer::record,
         live::run, live::floor, live::output,
     ),
     components(schemas(kesmo_wire::live::RunSnapshot, kesmo_wire::live::RunChange, kesmo_wire::live::Floor,

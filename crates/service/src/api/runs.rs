@@ -42,7 +42,7 @@ use super::{
 use crate::{
     App,
     access::{MayOperate, MaySee},
-    floor::{Ask, EntryQuestion, active},
+    floor::{Ask, EntryOrder, EntryQuestion, active},
 };
 
 pub(super) fn routes() -> Vec<Route> {
@@ -426,7 +426,7 @@ async fn fill(app: &App, row: &RunRow, entries: &mut [Entry]) -> Result<(), Refu
     Ok(())
 }
 
-/// Entries of a run: those in trouble first, or with `order=slowest` those that took longest. `state` is an outcome, `waiting`, `running` or `trouble`; `name` a part of the name.
+/// Entries of a run: those in trouble first; `order` is `trouble`, `slowest`, `fastest`, `listed` or `attempts` (most first). `state` is an outcome, `waiting`, `running` or `trouble`; `name` a part of the name.
 #[utoipa::path(get, path = "/api/runs/{suite}/{number}/entries", tag = "runs", params(("suite" = String, Path), ("number" = i32, Path),
     ("state" = Option<String>, Query), ("name" = Option<String>, Query), ("order" = Option<String>, Query), ("skip" = Option<usize>, Query), ("limit" = Option<usize>, Query)),
     responses((status = 200, body = Entries)))]
@@ -450,13 +450,19 @@ async fn entries(
         let all = "passed, flaky, failed, skipped, parked, unrun, waiting, running or trouble";
         return Err(Refused::invalid(format!("{state:?} is no state of an entry: use {all}")));
     }
-    let slowest = match order.as_deref() {
-        None | Some("trouble") => false,
-        Some("slowest") => true,
-        Some(other) => return Err(Refused::invalid(format!("{other:?} is no order: use trouble or slowest"))),
+    let order = match order.as_deref() {
+        None | Some("trouble") => EntryOrder::Trouble,
+        Some("slowest") => EntryOrder::Slowest,
+        Some("fastest") => EntryOrder::Fastest,
+        Some("listed") => EntryOrder::Listed,
+        Some("attempts") => EntryOrder::Attempts,
+        Some(other) => {
+            let all = "trouble, slowest, fastest, listed or attempts";
+            return Err(Refused::invalid(format!("{other:?} is no order: use {all}")));
+        }
     };
     let limit = limit.unwrap_or(100).clamp(1, 1000);
-    let question = EntryQuestion { state, name: name.unwrap_or_default(), slowest, skip: skip.unwrap_or(0), limit };
+    let question = EntryQuestion { state, name: name.unwrap_or_default(), order, skip: skip.unwrap_or(0), limit };
     let asked = question.clone();
     let mut answer = match app.floor.ask(|reply| Ask::Entries(row.id, asked, reply)).await.flatten() {
         Some(answer) => answer,
@@ -473,7 +479,7 @@ async fn entries(
                 past.plan.entries.len() as u32,
                 &question,
                 about,
-                |i| past.states.get(i as usize).map_or(0, |s| s.2),
+                |i| past.states.get(i as usize).map_or((0, 0), |s| (s.2, s.1)),
                 |i| past_entry(&past, i),
             )
         }

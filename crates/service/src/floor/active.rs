@@ -21,7 +21,7 @@ use kesmo_wire::{
 };
 use tokio::time::Instant;
 
-use super::{EntryQuestion, to_time, workers::Workers};
+use super::{EntryOrder, EntryQuestion, to_time, workers::Workers};
 use crate::live::Hub;
 
 /// Entries in trouble that a snapshot holds.
@@ -269,7 +269,7 @@ impl ActiveRun {
                 let state = state_word(outcome, running);
                 (state, planned.name.as_str(), variants[usize::from(planned.variant)].as_str())
             },
-            |i| self.last.get(i as usize).copied().unwrap_or(0),
+            |i| (self.last.get(i as usize).copied().unwrap_or(0), self.engine.entry(i).2),
             |i| self.entry(i),
         )
     }
@@ -284,12 +284,13 @@ pub(crate) fn state_word(outcome: Option<Outcome>, running: bool) -> &'static st
     }
 }
 
-/// Finds the entries that answer a question: those in trouble first, then running, then the rest in listed order.
+/// Finds the entries that answer a question, in its order. `took` tells what an entry's last attempt took, in microseconds,
+/// and how many it has had.
 pub(crate) fn page<'a>(
     count: u32,
     question: &EntryQuestion,
     about: impl Fn(u32) -> (&'static str, &'a str, &'a str),
-    spent: impl Fn(u32) -> u64,
+    took: impl Fn(u32) -> (u64, u16),
     make: impl Fn(u32) -> Entry,
 ) -> Entries {
     let wanted = question.name.to_lowercase();
@@ -304,12 +305,14 @@ pub(crate) fn page<'a>(
         let named =
             wanted.is_empty() || name.to_lowercase().contains(&wanted) || variant.to_lowercase().contains(&wanted);
         if in_state && named {
-            let rank = match state {
-                _ if question.slowest => u64::MAX - spent(index),
-                "failed" => 0,
-                "running" => 1,
-                "flaky" => 2,
-                _ => 3,
+            let rank = match (question.order, state) {
+                (EntryOrder::Slowest, _) => u64::MAX - took(index).0,
+                (EntryOrder::Fastest, _) => took(index).0.wrapping_sub(1),
+                (EntryOrder::Attempts, _) => u64::MAX - u64::from(took(index).1),
+                (EntryOrder::Listed, _) | (EntryOrder::Trouble, "failed") => 0,
+                (EntryOrder::Trouble, "running") => 1,
+                (EntryOrder::Trouble, "flaky") => 2,
+                (EntryOrder::Trouble, _) => 3,
             };
             found.push((rank, index));
         }

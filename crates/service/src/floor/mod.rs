@@ -70,6 +70,20 @@ pub(crate) fn to_time(stamp: Timestamp) -> DateTime<Utc> {
     DateTime::from_timestamp_micros(stamp.0).unwrap_or_default()
 }
 
+/// The order in which entries are shown; those that are alike in it stand in listed order.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum EntryOrder {
+    /// Failed, running, flaky, then the rest.
+    #[default]
+    Trouble,
+    Slowest,
+    /// Those that took nothing yet come last.
+    Fastest,
+    Listed,
+    /// Most attempts first.
+    Attempts,
+}
+
 /// Which entries of a run to show.
 #[derive(Debug, Clone, Default)]
 pub struct EntryQuestion {
@@ -77,8 +91,7 @@ pub struct EntryQuestion {
     pub state: String,
     /// A part of the test's name or variant.
     pub name: String,
-    /// Those that took longest first, instead of those in trouble.
-    pub slowest: bool,
+    pub order: EntryOrder,
     pub skip: usize,
     pub limit: usize,
 }

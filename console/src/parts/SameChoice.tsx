@@ -1,0 +1,91 @@
+// The choice of the start form, to copy: as a command for a terminal, as a step of a CI job, and as a brief.
+
+import { useState } from "react";
+import { Button } from "react-bootstrap";
+
+import type { NewRun } from "../data/api";
+
+/** A word as a shell takes it. */
+const quoted = (word: string) => (/^[A-Za-z0-9_@%+=:,./-]+$/.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`);
+
+const TEXTS = ["pick", "drop"] as const;
+const NUMBERS = ["retries", "shards", "repeat", "seed"] as const;
+const SWITCHES = ["shuffle", "first_failed", "run_parked", "flaky_fails"] as const;
+const dashed = (key: string) => key.replaceAll("_", "-");
+
+function command({ suite, options: o }: NewRun): string {
+  const words = ["kesmo", "start", suite];
+  const add = (option: string, value: string) => words.push(`--${option}`, quoted(value));
+  for (const key of TEXTS) o[key]?.forEach((value) => add(key, value));
+  o.variants?.forEach((value) => add("variant", value));
+  for (const key of NUMBERS) if (o[key] != null) add(key, String(o[key]));
+  for (const key of SWITCHES) if (o[key]) words.push(`--${dashed(key)}`);
+  if (o.priority && o.priority !== "normal") add("priority", o.priority);
+  if (o.env) add("env", o.env);
+  for (const [k, v] of Object.entries(o.set ?? {})) add("set", `${k}=${v}`);
+  for (const [k, v] of Object.entries(o.labels ?? {})) add("label", `${k}=${v}`);
+  return [...words, "--stay"].join(" ");
+}
+
+/** A text as TOML writes it; what JSON escapes, TOML reads. */
+const toml = (text: string) => JSON.stringify(text).replaceAll("\u007f", "\\u007F");
+
+function brief({ suite, options: o }: NewRun): string {
+  const lines = [`suite = ${toml(suite)}`];
+  for (const key of [...TEXTS, "variants"] as const) if (o[key]?.length) lines.push(`${key} = [${o[key].map(toml).join(", ")}]`);
+  for (const key of NUMBERS) if (o[key] != null) lines.push(`${key} = ${o[key]}`);
+  for (const key of SWITCHES) if (o[key]) lines.push(`${dashed(key)} = true`);
+  if (o.priority && o.priority !== "normal") lines.push(`priority = ${toml(o.priority)}`);
+  if (o.env) lines.push(`env = ${toml(o.env)}`);
+  for (const table of ["set", "labels"] as const) {
+    const pairs = Object.entries(o[table] ?? {});
+    if (pairs.length > 0) lines.push("", `[${table}]`, ...pairs.map(([k, v]) => `${toml(k)} = ${toml(v)}`));
+  }
+  return `${lines.join("\n")}\n`;
+}
+
+export function SameChoice({ made }: { made: NewRun | string }) {
+  const [shown, setShown] = useState("terminal");
+  if (typeof made === "string") return null;
+  const texts: Record<string, [string, string]> = {
+    terminal: ["For a terminal", command(made)],
+    ci: ["For a CI job", `# KESMO_TOKEN is a secret of the job: a token of the role operator\nexport KESMO_URL=${location.origin}\n${command(made)}`],
+    brief: ["As a brief", brief(made)],
+  };
+  return (
+    <section className="same-choice" aria-label="The same choice, to copy">
+      <h2>The same choice, to copy</h2>
+      <div className="filters" role="group" aria-label="For what">
+        {Object.entries(texts).map(([key, [head]]) => (
+          <button key={key} type="button" className="filter" aria-pressed={shown === key} onClick={() => setShown(key)}>
+            {head}
+          </button>
+        ))}
+        <Copy text={texts[shown][1]} />
+      </div>
+      <pre className="command" tabIndex={0} aria-label={texts[shown][0]}>
+        {texts[shown][1]}
+      </pre>
+      {shown === "brief" ? (
+        <p className="under-figure">
+          Start by it: <code>kesmo start --from FILE --stay</code>
+        </p>
+      ) : null}
+    </section>
+  );
+}
+
+function Copy({ text }: { text: string }) {
+  const [done, setDone] = useState("");
+  const copy = () =>
+    // A page that is not served over https may not write to the clipboard: then it is selected by hand.
+    navigator.clipboard ? navigator.clipboard.writeText(text).then(() => setDone("copied"), () => setDone("select it and copy")) : setDone("select it and copy");
+  return (
+    <>
+      <Button size="sm" variant="link" onClick={() => void copy()}>
+        Copy
+      </Button>
+      <span role="status">{done}</span>
+    </>
+  );
+}
