@@ -11,13 +11,13 @@ use serde_json::json;
 
 use crate::quay::{Process, shared};
 
-struct Browser {
-    client: Client,
+pub struct Browser {
+    pub client: Client,
     _driver: Process,
     _profile: tempfile::TempDir,
 }
 
-async fn browser(width: u32, height: u32) -> Browser {
+pub async fn browser(width: u32, height: u32) -> Browser {
     let port = std::net::TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a port").port();
     let mut driver = Command::new("chromedriver");
     driver.arg(format!("--port={port}")).stdout(Stdio::null()).stderr(Stdio::null());
@@ -52,14 +52,14 @@ async fn browser(width: u32, height: u32) -> Browser {
 }
 
 impl Browser {
-    async fn text(&self) -> String {
+    pub async fn text(&self) -> String {
         let script = "return document.body ? document.body.innerText : ''";
         let text = self.client.execute(script, vec![]).await.expect("the page answers");
         text.as_str().unwrap_or_default().to_owned()
     }
 
     /// Waits until the page shows all of these.
-    async fn shows(&self, wanted: &[&str]) {
+    pub async fn shows(&self, wanted: &[&str]) {
         let since = Instant::now();
         loop {
             let text = self.text().await;
@@ -71,7 +71,7 @@ impl Browser {
         }
     }
 
-    async fn click(&self, xpath: &str) {
+    pub async fn click(&self, xpath: &str) {
         let wait = self.client.wait().at_most(Duration::from_secs(30));
         let element = wait.for_element(Locator::XPath(xpath)).await.unwrap_or_else(|e| panic!("{xpath}: {e}"));
         // As a person has it before the eyes, and not half under the strip at the top.
@@ -131,8 +131,9 @@ if [ $t = gate/late ]; then printf 'not ok - %s\n# expected Closed, got Boarding
     page.shows(&["/ runs / seen / 1"]).await;
     page.shows(&["◆ failed", "1 of 3 failed", "expected Closed, got Boarding"]).await;
 
-    // An entry opened shows its attempts, what they said and printed, and pictures in place.
-    page.click("//button[contains(@class,'opener')][.//span[contains(.,'late')]]").await;
+    // An entry's page shows its attempts, what they said and printed, pictures in place, and its record.
+    page.click("//div[@role='row']//a[contains(.,'late')]").await;
+    page.shows(&["/ runs / seen / 1 / tests / ", "In the last 1 runs", "Pictures compared"]).await;
     page.shows(&["Attempt 1:", "Attempt 2:", "a word of gate/late", "1 retry, from [retry] in kesmo.toml"]).await;
     let width =
         "const i = document.querySelector('.pictures img'); i && i.scrollIntoView(); return i ? i.naturalWidth : 0";
@@ -142,16 +143,19 @@ if [ $t = gate/late ]; then printf 'not ok - %s\n# expected Closed, got Boarding
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
 
-    // Filters by outcome and name.
+    // Filters by outcome and name, which stand in the address.
+    page.click("//a[contains(.,'← seen/1')]").await;
     page.click("//button[contains(@class,'filter')][contains(.,'passed')]").await;
     page.shows(&["gate/a"]).await;
-    let filter = page.client.find(Locator::Css("input[type=search]")).await.expect("the field");
+    let filter = page.client.find(Locator::Css("input[aria-label='Filter by name']")).await.expect("the field");
     filter.send_keys("gate/b").await.expect("typing");
     let since = Instant::now();
     while page.text().await.contains("gate/a") {
         assert!(since.elapsed() < Duration::from_secs(20), "the filter by name works");
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
+    let address = page.client.current_url().await.expect("an address");
+    assert_eq!(address.query(), Some("state=passed&name=gate%2Fb"));
 
     // The other pages.
     page.click("//nav[@aria-label='Places']/a[text()='Suites']").await;
@@ -176,10 +180,15 @@ async fn the_console_fits_a_phone() {
     page.client.goto(&format!("{}/runs/small/1#token={}", quay.url, quay.token())).await.expect("the link");
     page.shows(&["● passed", "that_goes_on"]).await;
     assert!(page.fits().await, "a run");
-    for place in ["Suites", "Workers", "Start", "Runs"] {
+    for place in ["Now", "Suites", "Workers", "Start", "Runs"] {
         page.click(&format!("//nav[@aria-label='Places']/a[text()='{place}']")).await;
         tokio::time::sleep(Duration::from_millis(300)).await;
         assert!(page.fits().await, "{place}");
+    }
+    for at in ["/runs/small/1/tests/0", "/suites/small", "/wall"] {
+        page.client.goto(&format!("{}{at}", quay.url)).await.expect("the page");
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        assert!(page.fits().await, "{at}");
     }
     page.client.clone().close().await.expect("the browser ends");
 }
@@ -205,14 +214,18 @@ esac"#;
     // Failures of one cause stand together, variants side by side; an attempt says what was around it.
     page.shows(&["Causes", "2 tests", "no answer after <n> ms", "screen=phone", "screen=desk"]).await;
     page.shows(&["2 tests do not end the same in all variants", "all 10 tests"]).await;
-    page.click("//button[contains(@class,'opener')][.//span[contains(.,'late22')]][ancestor::table]").await;
+    page.click("//div[@role='row']//a[contains(.,'late22') and contains(.,'screen=phone')]").await;
     page.shows(&["before it in its process:", "slots busy"]).await;
 
     // The suite's page has the forecast and the parked tests.
     page.client.goto(&format!("{}/suites/explained", quay.url)).await.expect("the suite");
     page.shows(&["By number of shards", "slot-minutes", "No number goes below", "None is set aside."]).await;
     let points = "return document.querySelectorAll('.forecast circle').length";
-    assert_eq!(page.client.execute(points, vec![]).await.expect("the page answers"), json!(32));
+    let since = Instant::now();
+    while page.client.execute(points, vec![]).await.expect("the page answers") != json!(32) {
+        assert!(since.elapsed() < Duration::from_secs(20), "a point for each number of shards");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
     let fill = |css: &'static str, text: &'static str| {
         let client = page.client.clone();
         async move { client.find(Locator::Css(css)).await.expect(css).send_keys(text).await.expect("typing") }

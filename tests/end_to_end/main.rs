@@ -8,3 +8,4 @@ mod quay;
 mod readers;
 mod runs;
 mod trouble;
+mod watching;

@@ -1,6 +1,6 @@
 // Lets in who is signed in, and signs in who brings a token: typed, or behind the # of a sign-in link.
 
-import { type FormEvent, type ReactNode, useEffect, useRef, useState } from "react";
+import { type FormEvent, type ReactNode, useEffect, useState } from "react";
 import { Button, Form } from "react-bootstrap";
 
 import { useQueryClient } from "@tanstack/react-query";
@@ -11,8 +11,6 @@ export function Access({ children }: { children: ReactNode }) {
   const me = useMe();
   const signIn = useSignIn();
   const [token, setToken] = useState("");
-  // What stands behind the # never reaches a server's log; it is taken out of the address at once.
-  const linked = useRef(new URLSearchParams(location.hash.slice(1)).get("token"));
   const { mutate } = signIn;
   const queries = useQueryClient();
   const [ended, setEnded] = useState(false);
@@ -25,11 +23,17 @@ export function Access({ children }: { children: ReactNode }) {
     [queries],
   );
   useEffect(() => {
-    if (linked.current) {
-      history.replaceState(null, "", location.pathname);
-      mutate(linked.current);
-      linked.current = null;
-    }
+    // What stands behind the # never reaches a server's log; it is taken out of the address at once.
+    const take = () => {
+      const linked = new URLSearchParams(location.hash.slice(1)).get("token");
+      if (!linked) return;
+      history.replaceState(null, "", location.pathname + location.search);
+      mutate(linked);
+    };
+    take();
+    // A link may be followed on a page that is open already.
+    addEventListener("hashchange", take);
+    return () => removeEventListener("hashchange", take);
   }, [mutate]);
 
   if (me.data) return children;

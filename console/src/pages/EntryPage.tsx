@@ -20,6 +20,7 @@ export function EntryPage() {
   if (detail.error && !detail.data) {
     return (
       <Empty>
+        <h1 className="figure name">{run}</h1>
         <span className="tone-failed">◆</span> {plain(detail.error.message)} See <Link to={`/runs/${run}`}>the run</Link>.
       </Empty>
     );

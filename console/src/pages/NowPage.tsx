@@ -92,8 +92,7 @@ export function NowPage() {
                 {need.said}
                 {need.last.finished_at ? (
                   <>
-                    {" "}
-                    <When at={need.last.finished_at} ago={now} />
+                    , <When at={need.last.finished_at} ago={now} />
                   </>
                 ) : null}
               </div>

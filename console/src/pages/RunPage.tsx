@@ -20,7 +20,8 @@ export function RunPage() {
   if (missing && !live) {
     return (
       <Empty>
-        <span className="tone-failed">◆</span> {plain(missing)} See the <Link to={`/suites/${suite}`}>runs of {suite}</Link>.
+        <h1 className="figure name">{name}</h1>
+        <span className="tone-failed">◆</span> {capital(plain(missing))} See the <Link to={`/suites/${suite}`}>runs of {suite}</Link>.
       </Empty>
     );
   }

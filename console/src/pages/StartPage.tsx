@@ -113,6 +113,7 @@ export function StartPage() {
     setVariants((before) => (before.includes(variant) ? before.filter((v) => v !== variant) : [...before, variant]));
   const s = suite.data;
   return (
+    <div className="start-columns">
     <Form onSubmit={submit} className="start">
       <h1 className="figure">Start a run</h1>
       <Form.Group className="mb-3" controlId="suite">
@@ -210,6 +211,8 @@ export function StartPage() {
       <Button type="submit" disabled={start.isPending}>
         Start
       </Button>
+    </Form>
+    <aside>
       <SameChoice made={made()} />
       {s && s.last_runs.length > 0 ? (
         <section className="forecast-of-start">
@@ -217,6 +220,7 @@ export function StartPage() {
           <ForecastPlot suite={chosen} options={choice} shards={shards ? Number(shards) : undefined} />
         </section>
       ) : null}
-    </Form>
+    </aside>
+    </div>
   );
 }

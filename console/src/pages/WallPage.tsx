@@ -36,7 +36,7 @@ export function WallPage() {
       <h1 className="wall-head">
         {broken === 0 ? <span className="tone-passed">● All {tiles.length} suites well</span> : <span className="tone-failed">◆ {broken} of {tiles.length} suites in trouble</span>}
         <small>
-          {floor.linked ? `${busy} of ${slots.length} slots busy` : <span className="tone-failed">↯ not linked</span>} · {new Date(now).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}
+          {floor.linked ? `${busy} of ${slots.length} slots busy` : <span className="tone-failed">↯ not linked</span>} · {new Date(now).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", hourCycle: "h23" })}
         </small>
       </h1>
       <ul className="wall">

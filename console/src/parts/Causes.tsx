@@ -18,12 +18,12 @@ export function Causes({ run, version, onName }: { run: string; version: number;
             <span className={cause.flaky === cause.count ? "tone-flaky" : "tone-failed"}>{cause.flaky === cause.count ? "◐" : "◆"}</span> <strong>{cause.count} tests</strong>
             {cause.flaky > 0 ? `, ${cause.flaky} of them flaky` : ""}: <code>{cause.likeness}</code>
             <div className="why">
-              {cause.tests.slice(0, 4).map(([index, name]) => (
+              {cause.tests.slice(0, 3).map(([index, name]) => (
                 <button key={index} type="button" className="opener" onClick={() => onName(name.split(" ")[0])}>
                   <TestName name={name} />
                 </button>
               ))}
-              {cause.count > 4 ? ` and ${cause.count - 4} more` : ""}
+              {cause.count > 3 ? ` and ${cause.count - 3} more` : ""}
             </div>
           </li>
         ))}

@@ -84,6 +84,15 @@ export function Frame({ children }: { children: ReactNode }) {
     await call("/api/session", { method: "DELETE" });
     location.assign("/");
   };
+  // The wall is looked at from afar: there is nothing to click.
+  if (useLocation().pathname === "/wall") {
+    return (
+      <>
+        <WaterLine />
+        <main className="page">{children}</main>
+      </>
+    );
+  }
   return (
     <>
       <WaterLine />
@@ -100,6 +109,7 @@ export function Frame({ children }: { children: ReactNode }) {
           <NavLink to="/runs">Runs</NavLink>
           <NavLink to="/suites">Suites</NavLink>
           <NavLink to="/workers">Workers</NavLink>
+          <NavLink to="/wall">Wall</NavLink>
           <NavLink to="/start">Start</NavLink>
         </nav>
         <span className="account">
@@ -152,7 +162,8 @@ export function Trouble({ error }: { error: Error }) {
 export function NothingHere() {
   return (
     <Empty>
-      There is no such page. Go to <Link to="/">what goes on now</Link>.
+      <h1 className="figure">There is no such page</h1>
+      Go to <Link to="/">what goes on now</Link>.
     </Empty>
   );
 }

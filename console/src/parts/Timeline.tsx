@@ -12,6 +12,8 @@ const LABEL = 110;
 const AXIS = 22;
 /** Lanes that are drawn; more are in the table. */
 const MOST_LANES = 64;
+/** Links between retries that are all drawn. */
+const MOST_LINKS = 16;
 
 const toneOfBlock = (block: Block) => {
   if (block.outcome === "failed") return "failed";
@@ -47,6 +49,8 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
   const [at, setAt] = useState<{ block: Block; x: number; y: number } | null>(null);
   const [drag, setDrag] = useState<[number, number] | null>(null);
   const navigate = useNavigate();
+  const pointed = at?.block.count === 1 ? at.block.entry : undefined;
+  const links = useMemo(() => linksOf(times), [times]);
   const lanes = times.lanes.slice(0, MOST_LANES);
   const height = lanes.length * LANE + AXIS;
   const whole = Math.max(times.to_us - times.from_us, 1);
@@ -89,7 +93,6 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
       c.fillRect(x(Math.max(times.tail.from_us, times.from_us)), 0, x(Math.min(times.tail.to_us, times.to_us)) - x(Math.max(times.tail.from_us, times.from_us)), lanes.length * LANE);
       c.globalAlpha = 1;
     }
-    const first = new Map<number, Block>();
     for (const block of times.blocks) {
       if (block.lane >= lanes.length) continue;
       const tone = toneOfBlock(block);
@@ -113,17 +116,20 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
         c.fillStyle = colour("ground");
         c.fillText("◆", left + 2, block.lane * LANE + LANE / 2);
       }
-      const before = first.get(block.entry);
-      if (block.count === 1 && block.number > 1 && before && before.number === block.number - 1) {
-        c.strokeStyle = colour("ink");
-        c.lineWidth = 1;
-        c.beginPath();
-        c.moveTo(x(before.to_us), before.lane * LANE + LANE / 2);
-        c.lineTo(left, block.lane * LANE + LANE / 2);
-        c.stroke();
-      }
-      if (block.count === 1) first.set(block.entry, block);
     }
+    // Retries are linked to the attempt before them: all where they are few, else those of what is pointed at.
+    const shown = links.length <= MOST_LINKS ? links : links.filter(([, retry]) => retry.entry === pointed);
+    c.strokeStyle = colour("ink");
+    for (const [before, retry] of shown) {
+      c.globalAlpha = retry.entry === pointed ? 1 : 0.45;
+      c.lineWidth = retry.entry === pointed ? 2 : 1;
+      c.beginPath();
+      c.moveTo(x(before.to_us), before.lane * LANE + LANE / 2);
+      c.lineTo(x(retry.from_us), retry.lane * LANE + LANE / 2);
+      c.stroke();
+    }
+    c.globalAlpha = 1;
+    c.lineWidth = 1;
     c.fillStyle = colour("dim");
     const ticks = Math.max(2, Math.floor(width / 160));
     for (let tick = 0; tick <= ticks; tick += 1) {
@@ -140,7 +146,7 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
     }
     // What is drawn follows from these alone.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [times, width, theme, drag]);
+  }, [times, width, theme, drag, pointed]);
 
   const blockAt = (event: MouseEvent<HTMLCanvasElement>) => {
     const edge = event.currentTarget.getBoundingClientRect();
@@ -230,7 +236,7 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
       {over && times.tail && held ? (
         <p className="under-figure">
           <span className="tone-void">▌</span> For the last {span(times.tail.to_us - times.tail.from_us)} fewer than half of the slots had work; <span className="name">{name(held[0])}</span> ended last
-          {times.tail.attempts.length > 1 ? `, with ${times.tail.attempts.length - 1} others before it` : ""}.
+          {times.tail.attempts.length > 1 ? `, with ${times.tail.attempts.length - 1} ${times.tail.attempts.length === 2 ? "other" : "others"} before it` : ""}.
         </p>
       ) : null}
       <details>
@@ -262,6 +268,19 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
       </details>
     </section>
   );
+}
+
+/** Each retry with the attempt before it. */
+function linksOf(times: Times): [Block, Block][] {
+  const last = new Map<number, Block>();
+  const links: [Block, Block][] = [];
+  const single = times.blocks.filter((block) => block.count === 1 && block.lane < MOST_LANES);
+  for (const block of single.sort((a, b) => a.number - b.number)) {
+    const before = last.get(block.entry);
+    if (before && before.number === block.number - 1) links.push([before, block]);
+    last.set(block.entry, block);
+  }
+  return links;
 }
 
 function perLane(times: Times) {

@@ -43,7 +43,7 @@ export default function Trend({ runs }: { runs: RunSummary[] }) {
             <ComposedChart data={points} margin={{ top: 6, right: 8, bottom: 4, left: 0 }} accessibilityLayer={false}>
               <CartesianGrid stroke="var(--line)" vertical={false} />
               <XAxis dataKey="number" stroke="var(--dim)" tick={{ fill: "var(--dim)", fontSize: 12 }} />
-              <YAxis domain={[Math.max(0, Math.floor(lowest / 10) * 10 - 5), 100]} unit="%" width={48} stroke="var(--dim)" tick={{ fill: "var(--dim)", fontSize: 12 }} />
+              <YAxis domain={[Math.max(0, Math.floor((lowest - 0.1) / 10) * 10), 100]} tickCount={6} allowDecimals={false} unit="%" width={48} stroke="var(--dim)" tick={{ fill: "var(--dim)", fontSize: 12 }} />
               <Tooltip content={<Tip />} />
               <Line dataKey="share" stroke="var(--passed)" strokeWidth={2} isAnimationActive={false} dot={{ r: 3, fill: "var(--passed)" }} />
             </ComposedChart>

@@ -60,7 +60,7 @@ impl Closing<'_> {
         for cause in several {
             let flaky = if cause.flaky > 0 { format!(", {} of them flaky", cause.flaky) } else { String::new() };
             let head = format!("  {} tests{flaky}: ", cause.count);
-            out += &format!("{head}{}\n", fit(&shorten(&cause.likeness, 200), columns(&head)));
+            out += &format!("{head}{}\n", fit(&shorten(&plain(&cause.likeness), 200), columns(&head)));
             let names: Vec<&str> = cause.tests.iter().take(MOST_NAMED).map(|t| t.1.as_str()).collect();
             let more = cause.count as usize - names.len();
             let more = if more > 0 { format!(" and {more} more") } else { String::new() };
