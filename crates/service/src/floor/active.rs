@@ -220,6 +220,8 @@ impl ActiveRun {
         let kind = if self.finished() { "end" } else { "change" };
         if self.hub.watched() || self.finished() {
             self.hub.publish(kind, serde_json::to_string(&change).unwrap_or_default());
+        } else {
+            self.hub.pass_over();
         }
     }
 

@@ -580,6 +580,8 @@ impl Floor {
         let view = FloorView { runs, workers, gone };
         if self.hub.watched() {
             self.hub.publish("change", serde_json::to_string(&view).unwrap_or_default());
+        } else {
+            self.hub.pass_over();
         }
     }
 

@@ -79,6 +79,14 @@ impl Hub {
         drop(self.sender.send(event));
     }
 
+    /// Something happened that nobody watched, so that it was not written down: whoever comes back takes a snapshot.
+    pub fn pass_over(&self) {
+        let mut inner = self.lock();
+        inner.last += 1;
+        inner.kept.clear();
+        inner.kept_bytes = 0;
+    }
+
     /// Whether anyone watches.
     #[must_use]
     pub fn watched(&self) -> bool {
@@ -91,6 +99,7 @@ impl Hub {
         let inner = self.lock();
         let number = from.and_then(|id| id.strip_prefix(&self.epoch)?.strip_prefix('-')?.parse::<u64>().ok());
         let missed = number.filter(|n| *n <= inner.last).and_then(|n| {
+            // Nothing is kept of what was passed over; who has seen all until now has missed nothing.
             let oldest = inner.kept.front().map_or(inner.last + 1, |e| e.number);
             (n + 1 >= oldest).then(|| inner.kept.iter().filter(|e| e.number > n).cloned().collect())
         });
@@ -139,6 +148,20 @@ mod tests {
         assert!(hub.subscribe(Some("00000000-1000")).missed.is_none());
         assert!(hub.subscribe(Some(&hub.id(5000))).missed.is_none());
         assert!(hub.subscribe(Some("nonsense")).missed.is_none());
+    }
+
+    #[test]
+    fn what_nobody_watched_is_not_lost_on_one_who_comes_back() {
+        let hub = Hub::default();
+        hub.publish("change", "seen".into());
+        let seen = hub.id(hub.last());
+        assert_eq!(numbers(hub.subscribe(Some(&seen)).missed), Some(vec![]));
+        hub.pass_over();
+        assert!(hub.subscribe(Some(&seen)).missed.is_none(), "it takes a snapshot");
+        let since = hub.id(hub.last());
+        hub.publish("change", "later".into());
+        assert_eq!(numbers(hub.subscribe(Some(&since)).missed), Some(vec![3]));
+        assert!(hub.subscribe(Some(&seen)).missed.is_none());
     }
 
     #[test]
