@@ -8,6 +8,7 @@ mod engine;
 mod floor;
 mod program;
 mod quay;
+mod watching;
 
 use std::process::ExitCode;
 
@@ -50,13 +51,16 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 10] = [
+    let all: [(&str, Measure); 13] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
         ("nothing", floor::tests_that_do_nothing),
         ("latency", floor::latency),
         ("memory", floor::memory),
+        ("watchers", watching::watchers),
+        ("left", watching::time_left),
+        ("page", watching::page),
         ("simulated", engine::simulated),
         ("portions", engine::portions),
         ("engine", engine::inputs),

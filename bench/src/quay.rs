@@ -72,8 +72,11 @@ impl Quay {
         self.children.push(command.spawn().expect("a worker starts"));
     }
 
-    pub fn service_pid(&self) -> u32 {
-        self.children[0].id()
+    /// The most memory that the service has had, in MiB.
+    pub fn most_memory(&self) -> f64 {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.children[0].id())).expect("its status");
+        let most = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).expect("its memory");
+        most.trim().trim_end_matches(" kB").parse::<f64>().expect("a number") / 1024.0
     }
 
     /// A suite of so many tests that each sleep so long; uploaded, its bundle's digest is given back.

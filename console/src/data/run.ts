@@ -3,13 +3,47 @@
 import { useEffect, useState } from "react";
 
 import type { Entry, Run, RunChange, RunSnapshot } from "./api";
+import { OUTCOMES } from "../parts/states";
 import { call } from "./api";
 import { openStream } from "./stream";
+
+/** A stretch of outcomes in the order in which they came: a letter, and how many. */
+export type Stretch = [letter: string, count: number];
+
+/** Stretches that are kept; neighbours are put together when there are more, under the worst of them. */
+const MOST_STRETCHES = 3000;
+const WORST = "fkursp";
+
+/** Adds letters to stretches, each of them standing for `each` outcomes. */
+export function lengthened(before: Stretch[], letters: string, each = 1): Stretch[] {
+  const after = before.slice();
+  for (const letter of letters) {
+    const last = after[after.length - 1];
+    if (last && last[0] === letter) after[after.length - 1] = [letter, last[1] + each];
+    else after.push([letter, each]);
+  }
+  return after.length > MOST_STRETCHES ? shortened(after) : after;
+}
+
+function shortened(all: Stretch[]): Stretch[] {
+  const total = all.reduce((sum, [, n]) => sum + n, 0);
+  const cell = total / (MOST_STRETCHES / 2);
+  const out: Stretch[] = [];
+  let open: Stretch | null = null;
+  for (const [letter, n] of all) {
+    if (open && open[1] + n <= cell) open = [WORST.indexOf(letter) < WORST.indexOf(open[0]) ? letter : open[0], open[1] + n];
+    else {
+      if (open) out.push(open);
+      open = [letter, n];
+    }
+  }
+  return open ? [...out, open] : out;
+}
 
 export interface LiveRun {
   run: Run;
   slots: RunSnapshot["slots"];
-  strip: string;
+  strip: Stretch[];
   trouble: Entry[];
   /** Grows with every change, at most once a second, for what is asked again then. */
   version: number;
@@ -32,7 +66,10 @@ export function useLiveRun(name: string) {
     const snapshot = (data: string) => {
       const snapshot = JSON.parse(data) as RunSnapshot;
       stale = true;
-      setLive((before) => ({ ...snapshot, version: before?.version ?? 0, linked: true }));
+      // A snapshot's strip may be thinned; then each letter stands for several.
+      const done = OUTCOMES.reduce((sum, o) => sum + snapshot.run.tally[o], 0);
+      const strip = lengthened([], snapshot.strip, Math.max(1, done / Math.max(snapshot.strip.length, 1)));
+      setLive((before) => ({ ...snapshot, strip, version: before?.version ?? 0, linked: true }));
       // Of a run that is over nothing more comes.
       return snapshot.run.verdict !== null && snapshot.run.verdict !== undefined;
     };
@@ -45,7 +82,7 @@ export function useLiveRun(name: string) {
           ...before,
           run: { ...before.run, ...change.summary, notes: [...before.run.notes, ...change.notes] },
           slots: change.slots,
-          strip: before.strip + change.strip,
+          strip: lengthened(before.strip, change.strip),
           linked: true,
         };
       });

@@ -36,9 +36,6 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
   const done = doneOf(run);
   const total = totalOf(run);
   const took = tookOf(run, now);
-  const strip = live.strip.length > done ? live.strip.slice(0, done) : live.strip;
-  // A snapshot's strip may be thinned; then it stands for all that was done.
-  const stripTotal = strip.length < done && strip.length > 0 ? Math.round((strip.length * total) / done) : total;
   const choose = (text: string) => setAsked(text ? { name: text } : {}, { replace: true });
   return (
     <div className="two-columns">
@@ -61,11 +58,11 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
           {run.waiting_for ? <span className="tone-void">{capital(plain(run.waiting_for))}. </span> : null}
           {total > 0 ? `${done} of ${total} done in ${span(took)}` : null}
         </p>
-        <Strip letters={strip} total={Math.max(stripTotal, 1)} running={run.tally.running} height={28} label={`Outcomes of ${name}`} />
+        <Strip stretches={live.strip} total={Math.max(total, 1)} running={run.tally.running} height={28} label={`Outcomes of ${name}`} />
         <Figures run={run} took={took} />
         <SlotsAtWork live={live} now={now} />
         {run.tally.failed + run.tally.flaky > 1 ? <Causes run={name} version={live.version} onName={choose} /> : null}
-        <Timeline run={name} version={live.version} over={Boolean(run.verdict)} />
+        <Timeline run={name} version={live.version} every={done > 3000 ? 10 : 2} over={Boolean(run.verdict)} />
         {run.variants.length > 1 ? <VariantTable run={name} version={live.version} /> : null}
         <Parts run={name} version={live.version} onName={choose} />
         <EntryTable name={name} live={live} />

@@ -2,28 +2,28 @@
 
 import { useId } from "react";
 
+import { type Stretch, lengthened } from "../data/run";
 import { outcomeOf } from "./states";
 
 interface Props {
-  letters: string;
+  stretches: Stretch[];
   total: number;
   running?: number;
   height?: number;
   label: string;
 }
 
-export function Strip({ letters, total, running = 0, height = 10, label }: Props) {
+export function Strip({ stretches, total, running = 0, height = 10, label }: Props) {
   const hatch = useId();
-  const known = Math.max(total, letters.length, 1);
+  const done = stretches.reduce((sum, [, n]) => sum + n, 0);
+  const known = Math.max(total, done, 1);
   // Stretches of one outcome are one rectangle, so that a strip stays cheap however long it is.
-  const stretches: { outcome: string; from: number; length: number }[] = [];
-  for (let i = 0; i < letters.length; i += 1) {
-    const outcome = outcomeOf(letters[i]);
-    const last = stretches[stretches.length - 1];
-    if (last && last.outcome === outcome) last.length += 1;
-    else stretches.push({ outcome, from: i, length: 1 });
-  }
-  // A thinned strip stands for more outcomes than it has letters; it fills what is done.
+  let at = 0;
+  const drawn = stretches.map(([letter, length]) => {
+    const from = at;
+    at += length;
+    return { outcome: outcomeOf(letter), from, length };
+  });
   return (
     <svg className="strip" role="img" aria-label={label} width="100%" height={height} viewBox={`0 0 1000 ${height}`} preserveAspectRatio="none">
       <defs>
@@ -33,7 +33,7 @@ export function Strip({ letters, total, running = 0, height = 10, label }: Props
         </pattern>
       </defs>
       <rect width="1000" height={height} className="open-water" />
-      {stretches.map((s) => (
+      {drawn.map((s) => (
         <rect
           key={s.from}
           x={(s.from / known) * 1000}
@@ -45,14 +45,14 @@ export function Strip({ letters, total, running = 0, height = 10, label }: Props
         />
       ))}
       {running > 0 ? (
-        <rect x={(letters.length / known) * 1000} width={Math.max((running / known) * 1000, 3)} y={height * 0.12} height={height * 0.76} className="fill-running" opacity="0.7" />
+        <rect x={(done / known) * 1000} width={Math.max((running / known) * 1000, 3)} y={height * 0.12} height={height * 0.76} className="fill-running" opacity="0.7" />
       ) : null}
     </svg>
   );
 }
 
-/** A strip of a run in a list. The summary's strip is thinned, so that it is stretched over what is done. */
+/** A strip of a run in a list. The summary's strip is thinned: each of its letters stands for several outcomes. */
 export function SmallStrip({ strip, done, total, label }: { strip: string; done: number; total: number; label: string }) {
-  const whole = done > 0 ? Math.round((strip.length * Math.max(total, done)) / done) : strip.length;
-  return <Strip letters={strip} total={Math.max(whole, 1)} height={12} label={label} />;
+  const stretches = lengthened([], strip, done / Math.max(strip.length, 1));
+  return <Strip stretches={stretches} total={Math.max(total, 1)} height={12} label={label} />;
 }

@@ -24,10 +24,11 @@ const toneOfBlock = (block: Block) => {
   return block.ended === "skipped" ? "skipped" : "passed";
 };
 
-export function Timeline({ run, version, over }: { run: string; version: number; over: boolean }) {
+/** `every`: while the run goes on the timeline is asked for again after so many seconds. */
+export function Timeline({ run, version, every, over }: { run: string; version: number; every: number; over: boolean }) {
   const [between, setBetween] = useState<[number, number] | null>(null);
   // While it runs it is asked again now and then; what slots do at this moment stands in the list of slots.
-  const times = useTimeline(run, between, over ? -1 : Math.floor(version / 2));
+  const times = useTimeline(run, between, over ? -1 : Math.floor(version / every));
   if (times.error) return <p className="under-figure">No timeline: {times.error.message}</p>;
   if (!times.data || times.data.lanes.length === 0) return null;
   return <Drawn run={run} times={times.data} zoomed={between !== null} onZoom={setBetween} over={over} />;
@@ -185,7 +186,7 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
     }
   };
   const rows = useMemo(() => perLane(times), [times]);
-  const name = (entry: number) => plain(times.names[String(entry)] ?? `entry ${entry}`);
+  const name = (entry: number) => plain(times.names[String(entry)] ?? `test ${entry + 1} of its list`);
   const held = times.tail?.attempts[0];
   return (
     <section className="timeline" aria-label="Slots over time">

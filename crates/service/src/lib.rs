@@ -173,7 +173,7 @@ async fn serve_with(
             }
         })
     });
-    let rocket = api::mount(rocket::custom(figment).manage(app)).attach(liftoff);
+    let rocket = api::mount(rocket::custom(figment).manage(app).manage(console::Compressed::default())).attach(liftoff);
     let launched = match rocket.ignite().await {
         Ok(rocket) => {
             let shutdown = rocket.shutdown();

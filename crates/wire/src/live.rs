@@ -10,8 +10,10 @@ use kesmo_core::words::{Ended, Outcome};
 
 use crate::api::{Entry, Run, RunSummary, Slot, Worker};
 
-/// Attempts that a change tells one by one: so many that failed or were flaky, and so many others. The strip tells of all.
+/// Attempts that failed or were flaky, and entries decided without one, that a change tells one by one.
 pub const MOST_TOLD: usize = 200;
+/// Other attempts that a change tells one by one: views count them, and the strip tells of all.
+pub const MOST_OTHERS: usize = 25;
 
 /// Where a run stands.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -39,7 +41,7 @@ pub struct RunChange {
     pub summary: RunSummary,
     /// The letters of all outcomes that came: see [`letter`].
     pub strip: String,
-    /// Attempts that ended, at most 200 that failed or were flaky, and 200 others.
+    /// Attempts that ended, at most 200 that failed or were flaky, and 25 others.
     pub attempts: Vec<AttemptChange>,
     /// Entries that got their outcome without a new attempt, at most 200.
     pub decided: Vec<DecidedChange>,
@@ -130,8 +132,8 @@ impl Gathered {
     pub fn attempt(&mut self, ended: Ended, outcome: Option<Outcome>, make: impl FnOnce() -> AttemptChange) {
         self.strip.extend(outcome.map(letter));
         let bad = ended.failing() || matches!(outcome, Some(Outcome::Flaky | Outcome::Failed));
-        let list = if bad { &mut self.trouble } else { &mut self.others };
-        if list.len() < MOST_TOLD { list.push(make()) } else { self.left_out += 1 }
+        let (list, most) = if bad { (&mut self.trouble, MOST_TOLD) } else { (&mut self.others, MOST_OTHERS) };
+        if list.len() < most { list.push(make()) } else { self.left_out += 1 }
     }
 
     /// Takes an entry that got its outcome without an attempt.
@@ -184,11 +186,50 @@ pub fn thin(strip: &str, most: usize) -> String {
 mod tests {
     use super::*;
 
+    const SUMMARY: &str = r#"{"name":"gate/1","suite":"gate","number":1,"phase":"running","verdict":null,"reason":"",
+        "waiting_for":null,"tally":{"waiting":0,"running":0,"passed":0,"flaky":0,"failed":0,"skipped":0,"parked":0,"unrun":0},
+        "stats":{"ended":0,"failing":0,"total_us":0,"shortest_us":0,"longest_us":0},"labels":{},"pool":"standing",
+        "started_by":"asta","created_at":"2026-11-23T00:00:00Z","began_at":null,"finished_at":null,"left":null,
+        "strip":"","slots":0}"#;
+
     #[test]
     fn thinning_keeps_the_worst_of_each_stretch() {
         assert_eq!(thin("ppp", 10), "ppp");
         assert_eq!(thin("ppppfpppkp", 2), "fk");
         assert_eq!(thin(&"p".repeat(5000), 2000).len(), 2000);
+    }
+
+    #[test]
+    fn a_change_is_bounded_and_tells_of_every_failure_first() {
+        let attempt = |ended, at: i64| AttemptChange {
+            index: 0,
+            test: "gate/a".into(),
+            variant: String::new(),
+            number: 1,
+            ended,
+            outcome: None,
+            spent_us: 1,
+            message: String::new(),
+            worker: "heron".into(),
+            slot: 0,
+            ended_at_us: at,
+        };
+        let mut gathered = Gathered::default();
+        for n in 0..5000 {
+            gathered.attempt(Ended::Passed, Some(Outcome::Passed), || attempt(Ended::Passed, n));
+        }
+        for n in 0..30 {
+            gathered.attempt(Ended::Failed, Some(Outcome::Failed), || attempt(Ended::Failed, 5000 + n));
+        }
+        let decided =
+            || DecidedChange { index: 0, test: "gate/b".into(), variant: String::new(), outcome: Outcome::Unrun };
+        (0..300).for_each(|_| gathered.decided(Outcome::Unrun, decided));
+        let change = gathered.take(serde_json::from_str(SUMMARY).unwrap(), Vec::new());
+        assert_eq!(change.strip.len(), 5330, "the strip tells of all");
+        assert_eq!(change.attempts.iter().filter(|a| a.ended == Ended::Failed).count(), 30, "no failure is left out");
+        assert_eq!((change.attempts.len(), change.decided.len()), (30 + MOST_OTHERS, MOST_TOLD));
+        assert_eq!(change.left_out as usize, 5000 - MOST_OTHERS + 100);
+        assert!(gathered.take(serde_json::from_str(SUMMARY).unwrap(), Vec::new()).attempts.is_empty());
     }
 
     #[test]

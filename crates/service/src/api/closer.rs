@@ -36,6 +36,9 @@ use crate::{App, access::MaySee, floor::Ask};
 /// What ran before an attempt in its process, and on its worker.
 const MOST_BEFORE: usize = 50;
 const MOST_ON_WORKER: usize = 5;
+/// Blocks of a timeline, and names in it, about.
+const MOST_BLOCKS: u64 = 8000;
+const MOST_NAMED: usize = 2000;
 /// Tests that differ between variants.
 const MOST_DIFFERING: usize = 200;
 
@@ -292,9 +295,14 @@ async fn timeline(
     let tail = if over { tail(&places, lanes.len() as u32) } else { None };
     let busy = busy_share(&places, lanes.len() as u32);
     let seen: Vec<Place> = places.into_iter().filter(|p| p.to_us >= from && p.from_us <= to).collect();
-    let blocks = blocks(seen, (to - from) / width.unwrap_or(1000).clamp(50, 4000));
-    let named = blocks.iter().map(|b| b.entry).chain(tail.iter().flat_map(|t| t.attempts.iter().map(|a| a.0)));
-    let names = named.map(|entry| (entry, name_of(&past.plan, entry))).collect();
+    let finest = (MOST_BLOCKS / lanes.len().max(1) as u64).clamp(50, 4000);
+    let blocks = blocks(seen, (to - from) / width.unwrap_or(1000).clamp(50, finest));
+    // Of very many only some are named, first those that failed: a picture need not hold a list of all tests.
+    let bad = blocks.iter().filter(|b| b.ended.failing() || b.outcome == Some(Outcome::Flaky));
+    let of_tail = tail.iter().flat_map(|t| t.attempts.iter().map(|a| a.0));
+    let named: std::collections::BTreeSet<u32> =
+        of_tail.chain(bad.map(|b| b.entry)).chain(blocks.iter().map(|b| b.entry)).take(MOST_NAMED).collect();
+    let names = named.into_iter().map(|entry| (entry, name_of(&past.plan, entry))).collect();
     Ok(Json(Timeline { began_at: Some(began), lanes, blocks, names, from_us: from, to_us: to, busy, tail }))
 }
 
