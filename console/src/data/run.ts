@@ -12,7 +12,7 @@ export type Stretch = [letter: string, count: number];
 
 /** Stretches that are kept; neighbours are put together when there are more, under the worst of them. */
 const MOST_STRETCHES = 3000;
-const WORST = "fkursp";
+const telling = (letter: string, other: string, longer: boolean) => (["f", "k"].find((bad) => letter === bad || other === bad) ?? (longer ? letter : other));
 
 /** Adds letters to stretches, each of them standing for `each` outcomes. */
 export function lengthened(before: Stretch[], letters: string, each = 1): Stretch[] {
@@ -31,7 +31,8 @@ function shortened(all: Stretch[]): Stretch[] {
   const out: Stretch[] = [];
   let open: Stretch | null = null;
   for (const [letter, n] of all) {
-    if (open && open[1] + n <= cell) open = [WORST.indexOf(letter) < WORST.indexOf(open[0]) ? letter : open[0], open[1] + n];
+    // What failed, or else was flaky, is not hidden by what it is put together with; of others the longer stretch tells.
+    if (open && open[1] + n <= cell) open = [telling(letter, open[0], n > open[1]), open[1] + n];
     else {
       if (open) out.push(open);
       open = [letter, n];

@@ -34,6 +34,7 @@ export default function Trend({ runs }: { runs: RunSummary[] }) {
   if (points.length < 2) return <p className="under-figure">After two runs their trend is shown here.</p>;
   const longest = Math.max(...points.map((p) => p.took));
   const lowest = Math.min(...points.map((p) => p.share));
+  const low = Math.max(0, Math.floor((lowest - 0.1) / 10) * 10);
   return (
     <div className="trends">
       <figure>
@@ -43,7 +44,7 @@ export default function Trend({ runs }: { runs: RunSummary[] }) {
             <ComposedChart data={points} margin={{ top: 6, right: 8, bottom: 4, left: 0 }} accessibilityLayer={false}>
               <CartesianGrid stroke="var(--line)" vertical={false} />
               <XAxis dataKey="number" stroke="var(--dim)" tick={{ fill: "var(--dim)", fontSize: 12 }} />
-              <YAxis domain={[Math.max(0, Math.floor((lowest - 0.1) / 10) * 10), 100]} tickCount={6} allowDecimals={false} unit="%" width={48} stroke="var(--dim)" tick={{ fill: "var(--dim)", fontSize: 12 }} />
+              <YAxis domain={[low, 100]} ticks={[0, 1, 2, 3, 4, 5].map((n) => low + (n * (100 - low)) / 5)} unit="%" width={48} stroke="var(--dim)" tick={{ fill: "var(--dim)", fontSize: 12 }} />
               <Tooltip content={<Tip />} />
               <Line dataKey="share" stroke="var(--passed)" strokeWidth={2} isAnimationActive={false} dot={{ r: 3, fill: "var(--passed)" }} />
             </ComposedChart>

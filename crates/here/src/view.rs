@@ -100,6 +100,7 @@ impl Shown {
             index: kept.entry,
             test: planned.name.to_string(),
             variant: engine.plan().variant_of(kept.entry).to_string(),
+            repeat: u32::from(planned.repeat),
             number: u32::from(kept.number),
             ended: kept.ended,
             outcome: kept.decided,

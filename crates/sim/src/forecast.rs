@@ -136,6 +136,9 @@ pub fn makespan(plan: &Plan, policy: &Policy, slots: u32, seed: u64) -> Span {
     end.since(Timestamp(0))
 }
 
+/// A batch on its slot: how far it is, and what comes of the attempt that runs.
+type AtWork = (Grant, usize, (Ended, Span));
+
 /// Carries a run through the engine on slots without faults. `attempt` says how an entry's attempt (from 1) ends and what it
 /// takes; `watch` sees the engine after each of them.
 pub(crate) fn carry(
@@ -160,7 +163,7 @@ pub(crate) fn carry(
     let mut free: Vec<u32> = (0..slots).rev().collect();
     // When a batch's next attempt ends, and how far it is.
     let mut heap: BinaryHeap<Reverse<(Timestamp, u32, u64)>> = BinaryHeap::new();
-    let mut at_work: Vec<Option<(Grant, usize, (Ended, Span))>> = vec![None; slots as usize];
+    let mut at_work: Vec<Option<AtWork>> = vec![None; slots as usize];
     let mut now = now;
     let mut steps = 0u64;
     loop {

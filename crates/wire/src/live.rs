@@ -58,6 +58,9 @@ pub struct AttemptChange {
     pub index: u32,
     pub test: String,
     pub variant: String,
+    /// Which repetition it is, from 1; 0 where nothing is repeated.
+    #[serde(default)]
+    pub repeat: u32,
     pub number: u32,
     pub ended: Ended,
     /// The entry's outcome, where this attempt decided it.
@@ -170,16 +173,22 @@ pub fn letter(outcome: Outcome) -> char {
     }
 }
 
-/// Thins a strip to at most `most` letters: each keeps the worst outcome of its stretch, so that no failure disappears.
+/// Thins a strip to at most `most` letters. A stretch in which something failed, or else was flaky, stays so, so that no
+/// failure disappears; any other has the letter that is most frequent in it.
 #[must_use]
 pub fn thin(strip: &str, most: usize) -> String {
     let letters = strip.as_bytes();
     if letters.len() <= most || most == 0 {
         return strip.to_owned();
     }
-    let rank = |b: &u8| b"fkursp".iter().position(|r| r == b);
     let stretch = |i: usize| &letters[i * letters.len() / most..(i + 1) * letters.len() / most];
-    (0..most).filter_map(|i| stretch(i).iter().min_by_key(|b| rank(b)).map(|b| *b as char)).collect()
+    let telling = |stretch: &[u8]| {
+        let count = |letter: u8| stretch.iter().filter(|b| **b == letter).count();
+        let bad = *b"fk";
+        let worst = bad.into_iter().find(|b| stretch.contains(b));
+        worst.or_else(|| b"psru".iter().copied().max_by_key(|b| count(*b))).map(char::from)
+    };
+    (0..most).filter_map(|i| telling(stretch(i))).collect()
 }
 
 #[cfg(test)]
@@ -196,6 +205,7 @@ mod tests {
     fn thinning_keeps_the_worst_of_each_stretch() {
         assert_eq!(thin("ppp", 10), "ppp");
         assert_eq!(thin("ppppfpppkp", 2), "fk");
+        assert_eq!(thin("ppspssspss", 2), "ps", "a few skipped ones do not colour all");
         assert_eq!(thin(&"p".repeat(5000), 2000).len(), 2000);
     }
 
@@ -205,6 +215,7 @@ mod tests {
             index: 0,
             test: "gate/a".into(),
             variant: String::new(),
+            repeat: 0,
             number: 1,
             ended,
             outcome: None,

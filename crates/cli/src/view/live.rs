@@ -100,7 +100,7 @@ impl LiveView {
             if !attempt.ended.failing() && attempt.outcome != Some(Outcome::Flaky) {
                 continue;
             }
-            let name = entry_name(&attempt.test, &attempt.variant, 0);
+            let name = entry_name(&attempt.test, &attempt.variant, attempt.repeat);
             let known = self.trouble.iter().position(|t| t.name == name).map(|i| self.trouble.remove(i));
             let mut message = plain(first_line(&attempt.message));
             if message.is_empty() {
@@ -469,6 +469,7 @@ mod tests {
             index: 0,
             test: test.into(),
             variant: String::new(),
+            repeat: 0,
             number: if outcome == Some(Outcome::Flaky) { 2 } else { 1 },
             ended: if outcome == Some(Outcome::Flaky) { Ended::Passed } else { Ended::Failed },
             outcome,

@@ -49,6 +49,8 @@ struct Entry {
     failing: u8,
     lost_in_a_row: u8,
     failed_on: Option<WorkerId>,
+    /// What its last failing attempt took, in milliseconds.
+    failing_ms: u32,
 }
 
 #[derive(Debug)]
@@ -472,6 +474,7 @@ impl Engine {
         let of_strangers = f64::from(self.left_unknown);
         let queued =
             known.plus(Work { mean: of_strangers * strangers.mean, variance: of_strangers * strangers.variance });
+        let queued = Work { mean: queued.mean + self.retries_beyond(pace, strangers), ..queued };
         let chain = self.ready.longest().unwrap_or_default().iter().map(|i| work_of(*i));
         let units = self.ready.units() + self.ready.retries() as u32;
         let ahead = Ahead {
@@ -503,7 +506,20 @@ impl Engine {
     /// What an entry takes at the pace of this run.
     fn work_of(&self, index: u32, pace: f64, strangers: Work) -> Work {
         let planned = &self.plan.entries[index as usize];
-        planned.expected.map_or(strangers, |expected| Work::of(expected, planned.spread, pace))
+        let work = planned.expected.map_or(strangers, |expected| Work::of(expected, planned.spread, pace));
+        // What failed takes about as long when it fails again, whatever it takes when it passes.
+        let failing = f64::from(self.entries[index as usize].failing_ms) / 1000.0;
+        Work { mean: work.mean.max(failing), ..work }
+    }
+
+    /// What retries that wait take beyond what is expected of tests that pass, in seconds.
+    fn retries_beyond(&self, pace: f64, strangers: Work) -> f64 {
+        let beyond = |index: u32| {
+            let planned = &self.plan.entries[index as usize];
+            let expected = planned.expected.map_or(strangers.mean, |expected| expected.as_seconds() * pace);
+            self.work_of(index, pace, strangers).mean - expected
+        };
+        self.ready.waiting_retries().map(beyond).sum()
     }
 
     /// What running tests of known length have taken beyond what was expected of them, in microseconds.
@@ -545,7 +561,8 @@ impl Engine {
     }
 
     fn adopt(&mut self, plan: Plan) {
-        let fresh = Entry { state: State::Waiting, attempts: 0, failing: 0, lost_in_a_row: 0, failed_on: None };
+        let fresh =
+            Entry { state: State::Waiting, attempts: 0, failing: 0, lost_in_a_row: 0, failed_on: None, failing_ms: 0 };
         self.entries = vec![fresh; plan.entries.len()];
         self.tally = Tally { waiting: plan.entries.len() as u32, ..Tally::default() };
         self.parts = Parts::new(plan.entries.iter().map(|e| e.name.as_str()));
@@ -1037,6 +1054,9 @@ impl Engine {
         let counts = self.plan.entries[index as usize].parked.is_none();
         let first_stumble = ended.failing() && entry.failing == 0 && counts;
         entry.note(ended, worker);
+        if ended.failing() {
+            entry.failing_ms = u32::try_from(spent.0 / 1000).unwrap_or(u32::MAX);
+        }
         let (failing, lost) = (u32::from(entry.failing), entry.lost_in_a_row);
         if ended != Ended::Lost && counts {
             self.measure(index, ended, spent);

@@ -154,6 +154,11 @@ impl Ready {
         self.retries.len()
     }
 
+    /// The entries that wait for a retry.
+    pub fn waiting_retries(&self) -> impl Iterator<Item = u32> {
+        self.retries.iter().map(|retry| retry.entry)
+    }
+
     /// The entries of the unit with the most work, of those that are next in their class.
     pub fn longest(&self) -> Option<&[u32]> {
         let next = self.classes.values().filter_map(|units| units.values().next());

@@ -486,6 +486,23 @@ fn time_left_follows_the_pace_of_this_run() {
 }
 
 #[test]
+fn what_failed_is_taken_to_fail_as_slowly_again() {
+    let mut bench = Bench::new(policy(), with_retries(20, 2));
+    bench.fleet(&[(W1, 1)]);
+    let grant = bench.free(W1, 0).unwrap();
+    for index in &grant.entries {
+        // Each ran into its limit, far beyond what it takes when it passes.
+        let overran =
+            Input::Ended { batch: grant.batch, entry: *index, ended: Ended::Overran, spent: Span::seconds(30) };
+        bench.feed(overran);
+    }
+    bench.over(grant.batch);
+    let left = bench.engine.time_left(bench.now).expect("it is known");
+    let retries = grant.entries.len() as u64;
+    assert!(left.likely_us >= retries * 30_000_000, "{retries} retries of half a minute: {left:?}");
+}
+
+#[test]
 fn an_engine_built_again_goes_on_where_it_was() {
     let mut bench = Bench::new(policy(), with_retries(1, 4));
     let first = bench.free(W1, 0).unwrap();

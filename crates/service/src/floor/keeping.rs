@@ -360,6 +360,7 @@ impl Floor {
             index: kept.entry,
             test: planned.name.to_string(),
             variant: plan.variant_of(kept.entry).to_string(),
+            repeat: u32::from(planned.repeat),
             number: u32::from(kept.number),
             ended: kept.ended,
             outcome: kept.decided,
