@@ -1,10 +1,7 @@
 //! A run, looked at closely: failures by cause, what was around an attempt, what each slot carried out, variants side by
 //! side.
 
-use std::{
-    collections::{BTreeMap, HashMap},
-    sync::Arc,
-};
+use std::collections::{BTreeMap, HashMap};
 
 use kesmo_core::{
     plan::Plan,
@@ -29,7 +26,7 @@ use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{
     Answer, Refused,
-    runs::{Past, find, past},
+    runs::{find, past},
 };
 use crate::{App, access::MaySee, floor::Ask};
 
@@ -205,13 +202,12 @@ async fn record(
     let filter = Filter { suite: Some(suite.to_owned()), limit, ..Filter::default() };
     let variant = variant.unwrap_or_default();
     // Runs with the same files and options have the same entries: their plan is made once.
-    let mut places: HashMap<(String, String, Vec<Option<String>>), Option<(u32, Arc<Past>)>> = HashMap::new();
+    let mut places: HashMap<(String, String, Vec<String>), Option<u32>> = HashMap::new();
     let mut found = Vec::new();
     for (row, slug) in app.store.runs(&filter).await?.into_iter().filter(|(row, _)| row.phase == "finished") {
-        let listings = row.listings.iter().map(|l| Some(l.clone())).collect();
-        let key = (row.source.clone(), row.options.to_string(), listings);
+        let key = (row.source.clone(), row.options.to_string(), row.listings.clone());
         let place = match places.get(&key) {
-            Some(known) => known.as_ref().map(|(index, _)| *index),
+            Some(known) => *known,
             None => {
                 let past = past(app, &row).await?;
                 let is = |i: &u32| {
@@ -219,7 +215,7 @@ async fn record(
                         && past.plan.variant_of(*i).to_string() == variant
                 };
                 let index = (0..past.plan.entries.len() as u32).find(is);
-                places.insert(key, index.map(|index| (index, past)));
+                places.insert(key, index);
                 index
             }
         };
