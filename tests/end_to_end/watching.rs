@@ -449,3 +449,132 @@ case $t in *late*) printf 'not ok - %s\n# expected Closed\n' $t ;; *) echo "ok -
     assert_says(&all_said(&started), &["4 of 8 tests: pick fares/**", "release=1187"]);
     page.client.clone().close().await.expect("the browser ends");
 }
+
+/// The program on a terminal of 80 by 24: what it draws is read, and keys are pressed.
+struct Terminal {
+    child: Process,
+    screen: std::fs::File,
+    seen: String,
+}
+
+impl Terminal {
+    fn open(quay: &Quay, words: &[&str], more: &[(&str, &str)]) -> Self {
+        use std::os::{
+            fd::{AsRawFd, FromRawFd},
+            unix::process::CommandExt,
+        };
+        let (mut near, mut far) = (0, 0);
+        let size = libc::winsize { ws_row: 24, ws_col: 80, ws_xpixel: 0, ws_ypixel: 0 };
+        // SAFETY: the places are local, and what is opened is owned by the files that are made of it.
+        let (screen, end) = unsafe {
+            let opened =
+                libc::openpty(&raw mut near, &raw mut far, std::ptr::null_mut(), std::ptr::null(), &raw const size);
+            assert_eq!(opened, 0, "a terminal");
+            (std::fs::File::from_raw_fd(near), std::fs::File::from_raw_fd(far))
+        };
+        let mut command = Command::new(KESMO);
+        command.args(words).env("KESMO_URL", &quay.url).env("KESMO_TOKEN", quay.token()).env("TERM", "xterm-256color");
+        command.envs(more.iter().copied()).env_remove("COLORTERM");
+        for stream in [Command::stdin, Command::stdout, Command::stderr] {
+            stream(&mut command, Stdio::from(end.try_clone().expect("a copy")));
+        }
+        // SAFETY: only calls that are safe after fork are made: a session of its own, with this terminal.
+        unsafe {
+            command.pre_exec(|| {
+                libc::setsid();
+                libc::ioctl(0, libc::TIOCSCTTY, 0);
+                Ok(())
+            });
+            libc::fcntl(screen.as_raw_fd(), libc::F_SETFL, libc::O_NONBLOCK);
+        }
+        let child = Process(command.spawn().expect("the program starts"));
+        Self { child, screen, seen: String::new() }
+    }
+
+    fn read(&mut self) {
+        let mut buffer = [0; 16 << 10];
+        while let Ok(read @ 1..) = self.screen.read(&mut buffer) {
+            self.seen += &text(&buffer[..read]);
+        }
+    }
+
+    fn shows(&mut self, wanted: &str) {
+        until(&format!("the terminal shows {wanted:?}"), || {
+            self.read();
+            self.seen.contains(wanted).then_some(())
+        });
+    }
+
+    fn press(&mut self, key: &str) {
+        self.seen.clear();
+        self.screen.write_all(key.as_bytes()).expect("a key");
+    }
+
+    /// Whether the terminal shows what is typed, line by line, as a shell needs it.
+    fn is_as_before(&self) -> bool {
+        // SAFETY: the place is local, and the file is open.
+        unsafe {
+            let mut settings = std::mem::zeroed::<libc::termios>();
+            libc::tcgetattr(std::os::fd::AsRawFd::as_raw_fd(&self.screen), &raw mut settings);
+            settings.c_lflag & (libc::ICANON | libc::ECHO) == libc::ICANON | libc::ECHO
+        }
+    }
+
+    fn ends(&mut self) -> i32 {
+        let status = until("the program ends", || {
+            self.read();
+            self.child.0.try_wait().expect("it can be waited for")
+        });
+        self.read();
+        status.code().unwrap_or(-1)
+    }
+}
+
+#[test]
+fn keys_leave_a_run_or_stop_it_and_the_terminal_is_as_it_was() {
+    let quay = shared();
+    let suite = quay.tap("keyed", "gate/a gate/b", "sleep 30; echo \"ok - $t\"", "");
+    let run = quay.start_run(&suite, &[]);
+    let mut left = Terminal::open(quay, &["watch", &run], &[("NO_COLOR", "1")]);
+    left.shows("q leave it running   s stop it");
+    left.shows("gate/a");
+    assert!(!left.is_as_before(), "single keys are read");
+    assert!(!left.seen.contains("\u{1b}[38"), "NO_COLOR is heeded");
+    for line in left.seen.split(['\n', '\r']) {
+        let plain: String = line.replace("\u{1b}[2K", "").replace("\u{1b}[J", "");
+        assert!(plain.chars().filter(|c| !c.is_control()).count() <= 84, "a line fits: {plain:?}");
+    }
+    left.press("q");
+    assert_eq!(left.ends(), 130, "{}", left.seen);
+    assert_says(&left.seen, &["You left; keyed/1 goes on", "kesmo stop keyed/1"]);
+    assert!(left.is_as_before());
+    assert_eq!(quay.run(&run)["phase"], "running");
+
+    let mut stopped = Terminal::open(quay, &["watch", &run], &[]);
+    stopped.shows("s stop it");
+    stopped.press("s");
+    stopped.shows("Stop keyed/1 for everyone?");
+    stopped.press("n");
+    stopped.shows("q leave it running");
+    assert_eq!(quay.run(&run)["phase"], "running", "no is no");
+    stopped.press("s");
+    stopped.shows("y: yes");
+    stopped.press("y");
+    assert_eq!(stopped.ends(), 11, "{}", stopped.seen);
+    assert_says(&stopped.seen, &["stopped by first-keeper"]);
+    assert!(stopped.is_as_before());
+}
+
+#[test]
+fn all_runs_are_watched_those_that_start_later_too() {
+    let quay = Quay::open();
+    let _worker = quay.worker("gull", 2);
+    let mut all = Terminal::open(&quay, &["watch", "--all"], &[]);
+    all.shows("Nothing runs. What starts is shown here.");
+    let run = quay.start_run(&quay.tap("later", "gate/a", "sleep 1; echo \"ok - $t\"", ""), &[]);
+    all.shows(&run);
+    all.shows("● passed");
+    all.press("q");
+    assert_eq!(all.ends(), 130);
+    assert_says(&all.seen, &["You left; nothing runs."]);
+}
