@@ -162,6 +162,8 @@ fn groups_slots_and_records_of_a_run_are_told() {
         })
         .collect();
     assert_eq!(told, [("gate", 1, 1), ("fares", 2, 0)]);
+    let groups = all_said(&quay.kesmo(&["show", "told/1", "--groups"]));
+    assert_says(&groups, &["gate", "● 1  ◆ 1", "2 of 2", "50.0%", "95% within"]);
     let timeline = get("/api/runs/told/1/timeline");
     let blocks = timeline["blocks"].as_array().expect("blocks");
     assert_eq!(blocks.iter().map(|b| b["count"].as_u64().expect("a number")).sum::<u64>(), 4);

@@ -49,6 +49,7 @@ export function EntryTable({ name, live }: { name: string; live: LiveRun }) {
   useEffect(() => {
     if (found !== undefined) setTotal(found);
   }, [found]);
+  const marks = useRef(new Map<number, [string, number]>());
   const entryAt = (index: number): Entry | undefined => answers[chunks.indexOf(Math.floor(index / CHUNK))]?.data?.entries[index % CHUNK];
   const error = answers.find((answer) => answer.error)?.error;
   return (
@@ -79,7 +80,7 @@ export function EntryTable({ name, live }: { name: string; live: LiveRun }) {
           </div>
           <div ref={list} role="rowgroup" style={{ height: rows.getTotalSize(), position: "relative" }}>
             {seen.map((row) => (
-              <Row key={row.index} index={row.index} run={name} entry={entryAt(row.index)} top={row.start - rows.options.scrollMargin} back={asked.toString()} />
+              <Row key={row.index} index={row.index} run={name} entry={entryAt(row.index)} marks={marks.current} top={row.start - rows.options.scrollMargin} back={asked.toString()} />
             ))}
           </div>
         </div>
@@ -118,12 +119,33 @@ function Head({ of, order, text, className, onOrder }: HeadProps) {
   );
 }
 
-function Row({ index, run, entry, top, back }: { index: number; run: string; entry: Entry | undefined; top: number; back: string }) {
+interface RowProps {
+  index: number;
+  run: string;
+  entry: Entry | undefined;
+  /** The state in which each entry was seen last, and when it failed before one's eyes. */
+  marks: Map<number, [string, number]>;
+  top: number;
+  back: string;
+}
+
+/** What just failed is marked for so many milliseconds. */
+const MARKED = 2000;
+
+function justFailed(entry: Entry, state: string, marks: RowProps["marks"]): boolean {
+  const [before, at] = marks.get(entry.index) ?? [state, 0];
+  const failed = state === "failed" && before !== "failed" ? Date.now() : at;
+  marks.set(entry.index, [state, failed]);
+  return Date.now() - failed < MARKED;
+}
+
+function Row({ index, run, entry, marks, top, back }: RowProps) {
   if (!entry) return <div role="row" aria-rowindex={index + 1} className="entry-row" style={{ transform: `translateY(${top}px)` }} />;
   const state = entry.outcome ?? (entry.running ? "running" : "waiting");
+  const just = justFailed(entry, state, marks) ? " just-failed" : "";
   const message = entry.message && entry.outcome !== "passed" ? plain(entry.message.split("\n")[0]) : "";
   return (
-    <div role="row" aria-rowindex={index + 1} className="entry-row" style={{ transform: `translateY(${top}px)` }}>
+    <div role="row" aria-rowindex={index + 1} className={`entry-row${just}`} style={{ transform: `translateY(${top}px)` }}>
       <span role="cell">
         <State of={state} />
       </span>

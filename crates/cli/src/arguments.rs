@@ -465,6 +465,9 @@ pub struct Show {
     /// Show what each slot carried out
     #[arg(long, conflicts_with_all = ["state", "variants"])]
     pub shards: bool,
+    /// The numbers by groups of names: the first parts of names
+    #[arg(long, conflicts_with_all = ["variants", "shards"])]
+    pub groups: bool,
 }
 
 #[derive(Debug, Args)]

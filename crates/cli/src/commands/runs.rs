@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use kesmo_core::{
     name::{RunName, nearest, shorten},
+    run::figures::Part,
     time::{Bytes, Span},
     words::Outcome,
 };
@@ -75,6 +76,9 @@ pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
     if options.shards {
         return shards(&options.run, context).await;
     }
+    if options.groups {
+        return groups(&options.run, context).await;
+    }
     let run: Run = context.client.get(&path(&options.run)?, &[]).await?;
     let state = options.state.as_deref();
     let query = match state {
@@ -138,6 +142,28 @@ async fn variants(run: &str, context: &Context) -> Result<(), Failure> {
     if more > 0 {
         println!("… and {more} more");
     }
+    Ok(())
+}
+
+/// The numbers by groups of names; groups with failures come first.
+async fn groups(run: &str, context: &Context) -> Result<(), Failure> {
+    let parts: Vec<Part> = context.client.get(&format!("{}/parts", path(run)?), &[]).await?;
+    if context.json {
+        return print_json(&parts);
+    }
+    let rows = parts.iter().map(|part| {
+        let s = &part.stats;
+        let failing = format!("{:.1}%", f64::from(s.failing) * 100.0 / f64::from(s.ended.max(1)));
+        let times = [s.mean(), Span(s.median_us), Span(s.p95_us), Span(s.longest_us)];
+        let mut row = vec![if part.name.is_empty() { "(no group)".into() } else { part.name.clone() }];
+        row.push(view::tally(&part.tally));
+        row.push(format!("{} of {}", part.tally.done(), part.tally.total()));
+        row.push(failing);
+        row.extend(times.map(|t| if s.ended > 0 { t.to_string() } else { "–".into() }));
+        row
+    });
+    let heads = ["group", "tests", ">done", ">failing", ">mean", ">median", ">95% within", ">longest"];
+    print!("{}", view::table(&heads, rows.collect()));
     Ok(())
 }
 
