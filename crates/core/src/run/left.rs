@@ -162,8 +162,11 @@ pub(super) fn estimate(ahead: &Ahead) -> TimeLeft {
     let again = ahead.retries_each * (all.mean + f64::from(ahead.entries) * ahead.start_cost);
     let even = (all.mean + again + ahead.starts * ahead.start_cost) / slots;
     let shared = ahead.pace_error * even;
-    let deviation =
-        (all.variance / (slots * slots) + shared * shared + (UNSEEN * ahead.unknown_error / slots).powi(2)).sqrt();
+    // How many fail is drawn by chance: about as far from its mean as the root of it.
+    let each = all.mean / f64::from(ahead.entries.max(1)) + ahead.start_cost;
+    let chance = f64::from(ahead.entries) * ahead.retries_each * each * each;
+    let unknown = UNSEEN * ahead.unknown_error;
+    let deviation = ((all.variance + chance + unknown * unknown) / (slots * slots) + shared * shared).sqrt();
     let (mut low, mut likely, mut high) = (even - WIDE * deviation, even, even + WIDE * deviation);
     // Slots do not end together: the last units begin at any moment of each other's time.
     let extreme = |n: f64| (2.0 * n.max(1.0).ln()).sqrt();
