@@ -1,6 +1,7 @@
 import { Form } from "react-bootstrap";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 
+import { useAsked } from "../data/address";
 import { useRuns, useSuites } from "../data/api";
 import { useFloor } from "../data/floor";
 import { Empty, Loading, Trouble } from "../parts/Frame";
@@ -8,20 +9,10 @@ import { glyphOf, toneOf } from "../parts/states";
 import { RunsTable } from "../parts/RunsTable";
 
 export function RunsPage() {
-  const [asked, setAsked] = useSearchParams();
+  const { asked, set } = useAsked();
   const suites = useSuites();
   const [label, suite, verdict] = ["label", "suite", "verdict"].map((key) => asked.get(key) ?? undefined);
   const filtered = Boolean(label || suite || verdict);
-  const set = (key: string, value: string) =>
-    setAsked(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (value) next.set(key, value);
-        else next.delete(key);
-        return next;
-      },
-      { replace: true },
-    );
   const runs = useRuns({ label, suite, verdict });
   const floor = useFloor();
   if (runs.error && !runs.data) return <Trouble error={runs.error} />;

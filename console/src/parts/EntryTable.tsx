@@ -4,9 +4,10 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useDeferredValue, useEffect, useRef, useState } from "react";
 import { Form } from "react-bootstrap";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 
 import { CHUNK, type Entry, useEntryChunks } from "../data/api";
+import { useAsked } from "../data/address";
 import type { LiveRun } from "../data/run";
 import { Empty } from "./Frame";
 import { countsOf } from "./RunsTable";
@@ -17,20 +18,10 @@ const ROW = 30;
 
 export function EntryTable({ name, live }: { name: string; live: LiveRun }) {
   const { run } = live;
-  const [asked, setAsked] = useSearchParams();
+  const { asked, set } = useAsked();
   const [state, order] = [asked.get("state") ?? "", asked.get("order") ?? "trouble"];
   const [typed, setTyped] = useState(asked.get("name") ?? "");
   const wanted = useDeferredValue(typed);
-  const set = (key: string, value: string) =>
-    setAsked(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (value) next.set(key, value);
-        else next.delete(key);
-        return next;
-      },
-      { replace: true },
-    );
   const inAddress = asked.get("name") ?? "";
   useEffect(() => setTyped(inAddress), [inAddress]);
   useEffect(() => {
