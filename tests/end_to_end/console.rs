@@ -72,13 +72,24 @@ impl Browser {
     }
 
     pub async fn click(&self, xpath: &str) {
-        let wait = self.client.wait().at_most(Duration::from_secs(30));
-        let element = wait.for_element(Locator::XPath(xpath)).await.unwrap_or_else(|e| panic!("{xpath}: {e}"));
-        // As a person has it before the eyes, and not half under the strip at the top.
-        let centre = "arguments[0].scrollIntoView({ block: 'center' })";
-        let argument = serde_json::to_value(&element).expect("an element");
-        self.client.execute(centre, vec![argument]).await.expect("the page answers");
-        element.click().await.unwrap_or_else(|e| panic!("{xpath}: {e}"));
+        let since = Instant::now();
+        loop {
+            let wait = self.client.wait().at_most(Duration::from_secs(30));
+            let element = wait.for_element(Locator::XPath(xpath)).await.unwrap_or_else(|e| panic!("{xpath}: {e}"));
+            // As a person has it before the eyes, and not half under the strip at the top.
+            let centre = "arguments[0].scrollIntoView({ block: 'center' })";
+            let argument = serde_json::to_value(&element).expect("an element");
+            let clicked = match self.client.execute(centre, vec![argument]).await {
+                Ok(_) => element.click().await,
+                Err(e) => Err(e),
+            };
+            match clicked {
+                Ok(()) => return,
+                // What is drawn anew in that moment is clicked a moment later, as a person would.
+                Err(e) => assert!(since.elapsed() < Duration::from_secs(10), "{xpath}: {e}"),
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
     }
 
     async fn fits(&self) -> bool {

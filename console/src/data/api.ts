@@ -127,7 +127,6 @@ export function useEntryChunks(run: string, filter: EntryFilter, chunks: number[
       return {
         queryKey: ["entries", run, query.toString(), version],
         queryFn: () => call<Entries>(`/api/runs/${run}/entries?${query}`),
-        placeholderData: (before: Entries | undefined) => before,
         gcTime: 10_000,
       };
     }),

@@ -41,7 +41,12 @@ export function EntryTable({ name, live }: { name: string; live: LiveRun }) {
     if (found !== undefined) setTotal(found);
   }, [found]);
   const marks = useRef(new Map<number, [string, number]>());
-  const entryAt = (index: number): Entry | undefined => answers[chunks.indexOf(Math.floor(index / CHUNK))]?.data?.entries[index % CHUNK];
+  // What is asked for anew is shown as it was until the answer comes: rows must not blink.
+  const question = `${state} ${wanted} ${order}`;
+  const known = useRef<{ question: string; chunks: Map<number, Entry[]> }>({ question, chunks: new Map() });
+  if (known.current.question !== question) known.current = { question, chunks: new Map() };
+  answers.forEach((answer, i) => answer.data && known.current.chunks.set(chunks[i], answer.data.entries));
+  const entryAt = (index: number): Entry | undefined => known.current.chunks.get(Math.floor(index / CHUNK))?.[index % CHUNK];
   const error = answers.find((answer) => answer.error)?.error;
   return (
     <section aria-label="Tests">

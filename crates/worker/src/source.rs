@@ -174,6 +174,9 @@ impl Sources {
     }
 }
 
+/// A slot's copy of a source's files takes at most so long.
+const COPYING: Duration = Duration::from_secs(600);
+
 impl Ready {
     /// Where a slot works: in the source's folder, or in a copy of its own where results or kept files are found by path.
     ///
@@ -188,9 +191,14 @@ impl Ready {
             let coming = self.folder.with_file_name(format!("slot-{slot}-coming"));
             let mut cp = Command::new("cp");
             cp.args(["-a", "--reflink=auto", "--"]).arg(&self.folder).arg(&coming);
-            let status = cp.status().await.map_err(|e| e.to_string())?;
-            if !status.success() {
-                return Err(format!("the files could not be copied to {}", coming.display()));
+            // Of a copy that was broken off, what is there would be copied into.
+            if coming.exists() {
+                std::fs::remove_dir_all(&coming).map_err(|e| format!("{}: {e}", coming.display()))?;
+            }
+            // Started as all processes are: another slot would take it for an orphan, and its status with it.
+            let (said, status) = capture(cp, "copy", COPYING).await?;
+            if !status.is_some_and(|s| s.success()) {
+                return Err(format!("the files could not be copied to {}: {}", coming.display(), tail_of(&said)));
             }
             std::fs::rename(&coming, &copy).map_err(|e| format!("{}: {e}", copy.display()))?;
         }

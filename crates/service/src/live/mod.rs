@@ -3,6 +3,7 @@
 use std::{
     collections::VecDeque,
     sync::{Arc, Mutex, MutexGuard, PoisonError},
+    time::{Duration, Instant},
 };
 
 use tokio::sync::broadcast;
@@ -12,6 +13,9 @@ const KEPT: usize = 256;
 const KEPT_BYTES: usize = 6 << 20;
 /// Events buffered for slow watchers; one that falls further behind has a snapshot.
 const BUFFERED: usize = 64;
+
+/// After the last watcher has gone, events are kept for so long for one that was merely cut off.
+const COMING_BACK: Duration = Duration::from_secs(30);
 
 /// One event of a stream, ready to send.
 #[derive(Debug)]
@@ -37,6 +41,8 @@ struct Inner {
     kept: VecDeque<Arc<LiveEvent>>,
     kept_bytes: usize,
     over: bool,
+    /// When somebody was last seen to watch.
+    watched_at: Option<Instant>,
 }
 
 /// What a watcher starts with.
@@ -53,7 +59,7 @@ pub struct Subscription {
 impl Default for Hub {
     fn default() -> Self {
         let epoch = crate::access::random_text()[..8].to_owned();
-        let inner = Mutex::new(Inner { last: 0, kept: VecDeque::new(), kept_bytes: 0, over: false });
+        let inner = Mutex::new(Inner { last: 0, kept: VecDeque::new(), kept_bytes: 0, over: false, watched_at: None });
         Self { epoch, inner, sender: broadcast::channel(BUFFERED).0 }
     }
 }
@@ -87,22 +93,28 @@ impl Hub {
         inner.kept_bytes = 0;
     }
 
-    /// Whether anyone watches.
+    /// Whether anyone watches, or did until a moment ago: who was cut off is about to come back.
     #[must_use]
     pub fn watched(&self) -> bool {
-        self.sender.receiver_count() > 0
+        let mut inner = self.lock();
+        if self.sender.receiver_count() > 0 {
+            inner.watched_at = Some(Instant::now());
+            return true;
+        }
+        inner.watched_at.is_some_and(|at| at.elapsed() < COMING_BACK)
     }
 
     /// Starts watching; `from` is the `Last-Event-ID` of a watcher that comes back.
     #[must_use]
     pub fn subscribe(&self, from: Option<&str>) -> Subscription {
-        let inner = self.lock();
+        let mut inner = self.lock();
         let number = from.and_then(|id| id.strip_prefix(&self.epoch)?.strip_prefix('-')?.parse::<u64>().ok());
         let missed = number.filter(|n| *n <= inner.last).and_then(|n| {
             // Nothing is kept of what was passed over; who has seen all until now has missed nothing.
             let oldest = inner.kept.front().map_or(inner.last + 1, |e| e.number);
             (n + 1 >= oldest).then(|| inner.kept.iter().filter(|e| e.number > n).cloned().collect())
         });
+        inner.watched_at = Some(Instant::now());
         Subscription { missed, receiver: self.sender.subscribe(), last: inner.last, over: inner.over }
     }
 
@@ -148,6 +160,16 @@ mod tests {
         assert!(hub.subscribe(Some("00000000-1000")).missed.is_none());
         assert!(hub.subscribe(Some(&hub.id(5000))).missed.is_none());
         assert!(hub.subscribe(Some("nonsense")).missed.is_none());
+    }
+
+    #[test]
+    fn for_one_that_was_merely_cut_off_events_are_kept() {
+        let hub = Hub::default();
+        assert!(!hub.watched(), "nobody has come yet");
+        drop(hub.subscribe(None));
+        assert!(hub.watched());
+        hub.lock().watched_at = Instant::now().checked_sub(COMING_BACK);
+        assert!(!hub.watched(), "it did not come back");
     }
 
     #[test]
