@@ -110,6 +110,8 @@ if [ "$mode" = tour ]; then
     number=$("$kesmo" runs --suite boarding-gate --limit 1 --json | sed -n 's/.*"name": "boarding-gate\/\([0-9]*\)".*/\1/p' | head -n 1)
     expect 0 log "boarding-gate/$number" gate/late/closed_five_minutes_before
     expect 0 report "boarding-gate/$number" --as junit -o "$home/boarding-gate.xml"
+    expect 0 log "boarding-gate/$number" gate/scanner/bow_reads_a_wet_ticket --follow
+    expect 0 show "boarding-gate/$number" --groups
     expect 1 again "boarding-gate/$number" --unpassed --stay
     expect 10 start fares --pick 'faers/**' --stay
     expect 0 start berths --stay --shards 1 --refresh 2s

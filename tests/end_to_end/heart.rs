@@ -275,6 +275,11 @@ fn a_failure_that_needs_nothing_else_is_told_from_one() {
         &all_said(&quay.kesmo(&["hunt", "alone/1", "bad"])),
         &["bad fails alone", "alone it failed 3 of 3 times"],
     );
+    let listed = quay.json(&["suite", "list"]);
+    let suite = listed.as_array().expect("suites").iter().find(|s| s["name"] == "alone").expect("the suite");
+    let runs: Vec<&str> =
+        suite["last_runs"].as_array().expect("runs").iter().filter_map(|r| r["name"].as_str()).collect();
+    assert_eq!(runs, ["alone/1"], "a hunt's runs say nothing of how the suite does");
 }
 
 #[test]

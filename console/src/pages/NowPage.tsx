@@ -7,7 +7,7 @@ import { useFloor } from "../data/floor";
 import { Empty, Loading, Trouble } from "../parts/Frame";
 import { RunsTable, doneOf, tookOf, totalOf } from "../parts/RunsTable";
 import { SmallStrip } from "../parts/Strip";
-import { State, stateOf } from "../parts/states";
+import { State, isOfHunt, stateOf } from "../parts/states";
 import { When, plain, said, span, useNow } from "../parts/words";
 
 export function NowPage() {
@@ -146,7 +146,7 @@ interface Need {
 function attention(suites: Suite[], live: Map<string, RunSummary>): Need[] {
   const needs: Need[] = [];
   for (const suite of suites) {
-    const over = suite.last_runs.map((run) => live.get(run.name) ?? run).filter((run) => run.verdict && run.verdict !== "stopped");
+    const over = suite.last_runs.map((run) => live.get(run.name) ?? run).filter((run) => run.verdict && run.verdict !== "stopped" && !isOfHunt(run));
     const last = over[0];
     if (!last || last.verdict === "passed") continue;
     const passed = over.findIndex((run) => run.verdict === "passed");

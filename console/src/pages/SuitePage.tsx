@@ -8,7 +8,7 @@ import { ForecastPlot } from "../parts/ForecastPlot";
 import { Empty, Loading, Trouble } from "../parts/Frame";
 import { Parks } from "../parts/Parks";
 import { RunsTable, doneOf, totalOf } from "../parts/RunsTable";
-import { glyphOf, stateOf, toneOf } from "../parts/states";
+import { glyphOf, isOfHunt, stateOf, toneOf } from "../parts/states";
 import { Facts, TestName, When, plain, span } from "../parts/words";
 import { Record } from "./EntryPage";
 
@@ -30,7 +30,7 @@ export function SuitePage() {
   const known = new Set(runs.map((run) => run.name));
   const fresh = [...floor.runs.values()].filter((run) => run.suite === name && !known.has(run.name));
   const all = [...fresh, ...runs].sort((a, b) => b.number - a.number);
-  const over = all.filter((run) => run.verdict);
+  const over = all.filter((run) => run.verdict && !isOfHunt(run));
   const passed = over.filter((run) => run.verdict === "passed").length;
   const test = asked.get("test");
   return (

@@ -7,7 +7,7 @@ import { useFloor } from "../data/floor";
 import { Empty, Loading } from "../parts/Frame";
 import { doneOf, totalOf } from "../parts/RunsTable";
 import { SmallStrip } from "../parts/Strip";
-import { glyphOf, stateOf, toneOf } from "../parts/states";
+import { glyphOf, isOfHunt, stateOf, toneOf } from "../parts/states";
 import { before, plain, said, span, useNow } from "../parts/words";
 
 /** Suites are asked for again so often, for what the stream does not tell: new suites, runs that ended while it was cut. */
@@ -72,7 +72,7 @@ function tile(suite: Suite, live: Map<string, RunSummary>) {
   const known = suite.last_runs.map((run) => live.get(run.name) ?? run);
   const names = new Set(known.map((run) => run.name));
   const fresh = [...live.values()].filter((run) => run.suite === suite.name && !names.has(run.name));
-  const all = [...fresh, ...known].sort((a, b) => b.number - a.number);
+  const all = [...fresh, ...known].filter((run) => !isOfHunt(run)).sort((a, b) => b.number - a.number);
   const over = all.filter((run) => run.verdict);
   return { suite: suite.name, going: all.find((run) => !run.verdict), last: over[0] as RunSummary | undefined, before: over.slice(1, 11) };
 }

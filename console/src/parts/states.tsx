@@ -47,5 +47,8 @@ export function State({ of, word = true }: { of: string; word?: boolean }) {
   );
 }
 
+/** A run of a hunt: it repeats a failure on purpose, and says nothing of how its suite does. */
+export const isOfHunt = (run: RunSummary) => "hunt" in run.labels;
+
 /** A run's verdict, or where it stands. */
 export const stateOf = (run: RunSummary): string => run.verdict ?? run.phase;

@@ -145,7 +145,8 @@ impl Store {
         Ok(open.select((RunRow::as_select(), suites::slug)).load(&mut c).await?)
     }
 
-    /// The latest runs of each suite, newest first, at most `most` of each.
+    /// The latest runs of each suite, newest first, at most `most` of each. Those of hunts are left out: they repeat a failure
+    /// on purpose, and say nothing of how the suite does.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
@@ -153,7 +154,9 @@ impl Store {
         let mut c = self.connection().await?;
         let mut all = Vec::new();
         for id in suite_ids {
-            let latest = runs::table.filter(runs::suite_id.eq(id)).order(runs::id.desc()).limit(most);
+            let of_hunt = diesel::dsl::sql::<diesel::sql_types::Bool>("jsonb_exists(runs.labels, 'hunt')");
+            let of_suite = runs::table.filter(runs::suite_id.eq(id)).filter(diesel::dsl::not(of_hunt));
+            let latest = of_suite.order(runs::id.desc()).limit(most);
             all.extend(latest.select(RunRow::as_select()).load::<RunRow>(&mut c).await?);
         }
         Ok(all)
