@@ -44,7 +44,7 @@ export default function Trend({ runs }: { runs: RunSummary[] }) {
             <ComposedChart data={points} margin={{ top: 6, right: 8, bottom: 4, left: 0 }} accessibilityLayer={false}>
               <CartesianGrid stroke="var(--line)" vertical={false} />
               <XAxis dataKey="number" stroke="var(--dim)" tick={{ fill: "var(--dim)", fontSize: 12 }} />
-              <YAxis domain={[low, 100]} ticks={[0, 1, 2, 3, 4, 5].map((n) => low + (n * (100 - low)) / 5)} unit="%" width={48} stroke="var(--dim)" tick={{ fill: "var(--dim)", fontSize: 12 }} />
+              <YAxis domain={[low, 100]} interval={0} ticks={[0, 1, 2, 3, 4, 5].map((n) => low + (n * (100 - low)) / 5)} unit="%" width={48} stroke="var(--dim)" tick={{ fill: "var(--dim)", fontSize: 12 }} />
               <Tooltip content={<Tip />} />
               <Line dataKey="share" stroke="var(--passed)" strokeWidth={2} isAnimationActive={false} dot={{ r: 3, fill: "var(--passed)" }} />
             </ComposedChart>
