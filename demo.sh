@@ -85,7 +85,7 @@ done
 
 step "Adding the suites of Lantern Quay"
 for suite in fares sailings boarding-gate berths departure-board; do
-    "$kesmo" suite add "lantern-quay/$suite" | head -n 1
+    "$kesmo" suite add "lantern-quay/$suite" | sed -n 1p
 done
 
 if [ "$mode" = tour ]; then
@@ -107,7 +107,7 @@ if [ "$mode" = tour ]; then
     expect 0 start fares --stay --refresh 1s
     expect 0 start sailings --stay --refresh 1s --label release=1187
     expect 1 start boarding-gate --stay --refresh 1s --label release=1187
-    number=$("$kesmo" runs --suite boarding-gate --limit 1 --json | sed -n 's/.*"name": "boarding-gate\/\([0-9]*\)".*/\1/p' | head -n 1)
+    number=$("$kesmo" runs --suite boarding-gate --limit 1 --json | sed -n 's/.*"name": "boarding-gate\/\([0-9]*\)".*/\1/p' | sed -n 1p)
     expect 0 log "boarding-gate/$number" gate/late/closed_five_minutes_before
     expect 0 report "boarding-gate/$number" --as junit -o "$home/boarding-gate.xml"
     expect 0 log "boarding-gate/$number" gate/scanner/bow_reads_a_wet_ticket --follow
@@ -115,7 +115,7 @@ if [ "$mode" = tour ]; then
     expect 1 again "boarding-gate/$number" --unpassed --stay
     expect 10 start fares --pick 'faers/**' --stay
     expect 0 start berths --stay --shards 1 --refresh 2s
-    number=$("$kesmo" runs --suite berths --limit 1 --json | sed -n 's/.*"name": "berths\/\([0-9]*\)".*/\1/p' | head -n 1)
+    number=$("$kesmo" runs --suite berths --limit 1 --json | sed -n 's/.*"name": "berths\/\([0-9]*\)".*/\1/p' | sed -n 1p)
     expect 0 show "berths/$number" --shards
     expect 0 forecast sailings --shards 1,2,4,8,16
     expect 0 portion sailings 2/5 --pick 'crossing/**'
@@ -125,7 +125,7 @@ if [ "$mode" = tour ]; then
     expect 0 here lantern-quay/fares --portion 2/5 --report "junit=$home/fares.xml"
     expect 0 join --suite lantern-quay/fares --key "tour-$$" --slots 2 --refresh 1s
     expect 0 start departure-board --stay --refresh 2s
-    number=$("$kesmo" runs --suite departure-board --limit 1 --json | sed -n 's/.*"name": "departure-board\/\([0-9]*\)".*/\1/p' | head -n 1)
+    number=$("$kesmo" runs --suite departure-board --limit 1 --json | sed -n 's/.*"name": "departure-board\/\([0-9]*\)".*/\1/p' | sed -n 1p)
     expect 0 artifacts "departure-board/$number" --to "$home/screens"
     expect 0 start lantern-quay/fares --pick tag:smoke --stay --refresh 1s
     expect 0 runs --limit 8
