@@ -9,7 +9,7 @@ import { openStream } from "../data/stream";
 import { Empty, Loading } from "../parts/Frame";
 import { Output } from "../parts/Output";
 import { State, glyphOf, toneOf } from "../parts/states";
-import { Facts, TestName, When, plain, size, span, useNow } from "../parts/words";
+import { Facts, TestName, When, plain, size, span } from "../parts/words";
 
 export function EntryPage() {
   const { suite = "", number = "", index = "" } = useParams();
@@ -184,7 +184,6 @@ function Around({ attempt }: { attempt: Attempt }) {
 function LiveOutput({ run, index, shown, onEnd }: { run: string; index: number; shown: number; onEnd: () => void }) {
   const [texts, setTexts] = useState<Record<number, string>>({});
   const [linked, setLinked] = useState(true);
-  const now = useNow(true);
   useEffect(() => {
     setTexts({});
     const output = (data: string) => {
@@ -214,7 +213,6 @@ function LiveOutput({ run, index, shown, onEnd }: { run: string; index: number; 
         {linked ? "" : "; the stream was cut, dialling again"}
       </h2>
       {text === undefined ? null : <Output text={text} mark={`a${shown + 1}`} live label={`what attempt ${shown + 1} prints`} />}
-      <span hidden>{now}</span>
     </article>
   );
 }

@@ -2,8 +2,7 @@
 
 import type { Part, Run } from "../data/api";
 import { useParts } from "../data/api";
-import { countsOf, doneOf, totalOf } from "./RunsTable";
-import { glyphOf, toneOf } from "./states";
+import { Counts, doneOf, totalOf } from "./RunsTable";
 import { plain, rate, span } from "./words";
 
 export function Figures({ run, took }: { run: Run; took: number | null }) {
@@ -74,13 +73,7 @@ function PartRow({ part, onName }: { part: Part; onName: (name: string) => void 
         </button>
       </td>
       <td>
-        <span className="counts">
-          {countsOf(part).map(([of, n]) => (
-            <span key={of} className={toneOf(of)} title={of}>
-              {glyphOf(of)} {n}
-            </span>
-          ))}
-        </span>
+        <Counts run={part} />
       </td>
       <td className="number">
         {doneOf(part)} of {totalOf(part)}

@@ -1,6 +1,8 @@
 // What a test printed, cut into lines of pieces with their colours (ECMA-48, SGR). Everything else that an escape sequence
 // could do is left out, so that output stays text.
 
+import { plain } from "./words";
+
 export interface Piece {
   text: string;
   /** A class for a colour of the sixteen, or none. */
@@ -33,7 +35,7 @@ export function linesOf(text: string): Piece[][] {
     const split = part.replace(/\r\n/g, "\n").replace(/\r/g, "\n").split("\n");
     split.forEach((line, i) => {
       if (i > 0) lines.push([]);
-      const shown = clean(line);
+      const shown = plain(line);
       if (shown) lines[lines.length - 1].push({ text: shown, ...style });
     });
   };
@@ -47,12 +49,6 @@ export function linesOf(text: string): Piece[][] {
   // A last line end ends the last line; it does not begin another.
   if (lines.length > 1 && lines[lines.length - 1].length === 0) lines.pop();
   return lines;
-}
-
-/** Control characters and marks that turn the direction of text are shown as a dot. */
-function clean(text: string) {
-  // eslint-disable-next-line no-control-regex
-  return text.replace(/[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\u061c]/g, "·");
 }
 
 function styled(before: Style, parameters: string): Style {

@@ -195,10 +195,7 @@ enum Pressed {
 impl<'a> Watching<'a> {
     fn new(names: Vec<String>, refresh: Duration, context: &'a Context, all: bool) -> Self {
         let (sender, coming) = mpsc::channel(256);
-        let mut display = Display::new(&names, refresh, context.json);
-        if all && display.views.is_empty() {
-            display.next_line = Instant::now();
-        }
+        let display = Display::new(&names, refresh, context.json);
         Self { context, names, display, all, sender, coming, over: BTreeSet::new() }
     }
 

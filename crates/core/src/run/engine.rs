@@ -213,7 +213,7 @@ impl Engine {
             let entry = &mut engine.entries[past.entry as usize];
             entry.attempts = entry.attempts.max(past.number);
             engine.stumbled += u32::from(past.ended.failing() && entry.failing == 0 && counts);
-            entry.note(past.ended, past.worker);
+            entry.note(past.ended, past.worker, past.spent);
             if let Some(outcome) = past.decided {
                 entry.state = State::Done(outcome);
             }
@@ -1053,10 +1053,7 @@ impl Engine {
         entry.attempts += 1;
         let counts = self.plan.entries[index as usize].parked.is_none();
         let first_stumble = ended.failing() && entry.failing == 0 && counts;
-        entry.note(ended, worker);
-        if ended.failing() {
-            entry.failing_ms = u32::try_from(spent.0 / 1000).unwrap_or(u32::MAX);
-        }
+        entry.note(ended, worker, spent);
         let (failing, lost) = (u32::from(entry.failing), entry.lost_in_a_row);
         if ended != Ended::Lost && counts {
             self.measure(index, ended, spent);
@@ -1393,7 +1390,7 @@ fn mixed(seed: u64, entry: u32) -> u64 {
 }
 
 impl Entry {
-    fn note(&mut self, ended: Ended, worker: WorkerId) {
+    fn note(&mut self, ended: Ended, worker: WorkerId, spent: Span) {
         if ended == Ended::Lost {
             self.lost_in_a_row = self.lost_in_a_row.saturating_add(1);
         } else {
@@ -1402,6 +1399,7 @@ impl Entry {
         if ended.failing() {
             self.failing = self.failing.saturating_add(1);
             self.failed_on = Some(worker);
+            self.failing_ms = u32::try_from(spent.0 / 1000).unwrap_or(u32::MAX);
         }
     }
 }

@@ -280,7 +280,7 @@ async fn timeline(
     };
     let places: Vec<Place> = rows.iter().map(place).collect();
     let last = places.iter().map(|p| p.to_us).max().unwrap_or(0);
-    let end = row.finished_at.filter(|_| over).map_or(chrono::Utc::now(), |t| t);
+    let end = row.finished_at.filter(|_| over).unwrap_or_else(chrono::Utc::now);
     let whole = ((end - began).num_microseconds().unwrap_or(0).max(0) as u64).max(last);
     let (from, to) = (from.unwrap_or(0).min(whole), to.unwrap_or(whole).min(whole));
     if from > to {
