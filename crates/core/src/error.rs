@@ -25,6 +25,15 @@ pub enum Error {
     /// Options of a start that do not fit the suite.
     #[error("{0}")]
     Options(String),
+    /// A cron expression, time zone or schedule that cannot be used.
+    #[error("{0}")]
+    Calendar(String),
+    /// An address, branch or commit of version control that cannot be used.
+    #[error("{0}")]
+    Source(String),
+    /// A call-in, or a delivery to one, that cannot be used.
+    #[error("{0}")]
+    CallIn(String),
     /// Results that cannot be read.
     #[error("{0}")]
     Format(String),

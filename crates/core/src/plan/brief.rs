@@ -11,16 +11,22 @@
 //! ```
 //!
 //! The keys are those of the options of a start: `suite`, `pool`, `pick`, `drop`, `variants`, `retries`, `shards`, `repeat`,
-//! `shuffle`, `first-failed`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, and the tables `set` and `labels`.
+//! `shuffle`, `first-failed`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, `branch`, `commit`, and the tables `set`
+//! and `labels`; and what only a saved brief has: `then`, `then-if` and `replace-older`.
 
 use std::collections::BTreeMap;
 
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 
 use super::{Priority, RunOptions};
-use crate::{Error, name::nearest};
+use crate::{
+    Error,
+    name::{Slug, nearest},
+    source::{check_branch, check_commit},
+    words::Verdict,
+};
 
-const KEYS: [&str; 17] = [
+const KEYS: [&str; 22] = [
     "suite",
     "pool",
     "pick",
@@ -36,16 +42,111 @@ const KEYS: [&str; 17] = [
     "seed",
     "priority",
     "env",
+    "branch",
+    "commit",
+    "then",
+    "then-if",
+    "replace-older",
     "set",
     "labels",
 ];
 
+/// The most briefs that follow each other.
+pub const LONGEST_CHAIN: usize = 20;
+
+/// After which verdicts the next brief of a chain is started.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub enum ThenIf {
+    #[default]
+    Passed,
+    Failed,
+    /// After every verdict but `stopped`: what a person or a rule has ended goes no further.
+    Always,
+}
+
+impl ThenIf {
+    /// Every word.
+    pub const WORDS: &'static [&'static str] = &["passed", "failed", "always"];
+
+    /// Its word.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Passed => "passed",
+            Self::Failed => "failed",
+            Self::Always => "always",
+        }
+    }
+
+    /// The one of that word.
+    #[must_use]
+    pub fn of(word: &str) -> Option<Self> {
+        [Self::Passed, Self::Failed, Self::Always].into_iter().find(|t| t.word() == word)
+    }
+
+    /// Whether the next brief is started after that verdict.
+    #[must_use]
+    pub const fn follows(self, verdict: Verdict) -> bool {
+        match self {
+            Self::Passed => matches!(verdict, Verdict::Passed),
+            Self::Failed => matches!(verdict, Verdict::Failed),
+            Self::Always => !matches!(verdict, Verdict::Stopped),
+        }
+    }
+}
+
 /// The settings of a run.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Brief {
     pub suite: Option<String>,
     pub pool: Option<String>,
+    /// The branch or commit to run, of a suite from version control.
+    pub branch: Option<String>,
+    pub commit: Option<String>,
+    /// The brief that is started after a run of this one.
+    pub then: Option<String>,
+    pub then_if: ThenIf,
+    /// A run of a newer commit stops one of the same branch that is not over.
+    pub replace_older: bool,
     pub options: RunOptions,
+}
+
+/// What a start gives besides the brief that it names.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Changes {
+    pub pool: Option<String>,
+    pub branch: Option<String>,
+    pub commit: Option<String>,
+    pub options: RunOptions,
+}
+
+impl Changes {
+    /// Those with another's over them.
+    #[must_use]
+    pub fn with(&self, over: Self) -> Self {
+        let both = Brief { options: self.options.clone(), ..Brief::default() };
+        let (branch, commit) = ref_with((&self.branch, &self.commit), (over.branch, over.commit));
+        let options = both.options_with(over.options);
+        Self { pool: over.pool.or_else(|| self.pool.clone()), branch, commit, options }
+    }
+}
+
+/// A commit that is given stands for itself; a branch that is given makes an earlier commit void.
+fn ref_with(
+    own: (&Option<String>, &Option<String>),
+    call: (Option<String>, Option<String>),
+) -> (Option<String>, Option<String>) {
+    match call {
+        (None, None) => (own.0.clone(), own.1.clone()),
+        (branch, None) => (branch, None),
+        (branch, commit) => (branch.or_else(|| own.0.clone()), commit),
+    }
 }
 
 #[derive(Deserialize, Default)]
@@ -66,6 +167,11 @@ struct Read {
     seed: Option<u64>,
     priority: Option<Priority>,
     env: Option<String>,
+    branch: Option<String>,
+    commit: Option<String>,
+    then: Option<String>,
+    then_if: ThenIf,
+    replace_older: bool,
     set: BTreeMap<String, toml::Value>,
     labels: BTreeMap<String, toml::Value>,
 }
@@ -99,6 +205,11 @@ impl Brief {
         Ok(Self {
             suite: read.suite,
             pool: read.pool,
+            branch: read.branch,
+            commit: read.commit,
+            then: read.then,
+            then_if: read.then_if,
+            replace_older: read.replace_older,
             options: RunOptions {
                 pick: read.pick,
                 drop: read.drop,
@@ -118,6 +229,109 @@ impl Brief {
                 ..RunOptions::default()
             },
         })
+    }
+
+    /// The brief as a file, as [`Brief::parse`] reads it. What it leaves to others is left out.
+    #[must_use]
+    pub fn to_toml(&self) -> String {
+        let o = &self.options;
+        let mut lines: Vec<String> = Vec::new();
+        let mut put = |key: &str, value: Option<toml::Value>| {
+            if let Some(value) = value {
+                lines.push(format!("{key} = {value}"));
+            }
+        };
+        let text = |t: &Option<String>| t.clone().map(toml::Value::String);
+        let list = |l: &[String]| {
+            (!l.is_empty()).then(|| toml::Value::Array(l.iter().cloned().map(toml::Value::String).collect()))
+        };
+        let number = |n: Option<u32>| n.map(|n| toml::Value::Integer(n.into()));
+        let truth = |t: bool| t.then_some(toml::Value::Boolean(true));
+        put("suite", text(&self.suite));
+        put("branch", text(&self.branch));
+        put("commit", text(&self.commit));
+        put("pool", text(&self.pool));
+        put("pick", list(&o.pick));
+        put("drop", list(&o.drop));
+        put("variants", list(&o.variants));
+        put("retries", number(o.retries));
+        put("shards", number(o.shards));
+        put("repeat", number(o.repeat));
+        put("shuffle", truth(o.shuffle));
+        put("first-failed", truth(o.first_failed));
+        put("run-parked", truth(o.run_parked));
+        put("flaky-fails", truth(o.flaky_fails));
+        put("seed", o.seed.and_then(|s| i64::try_from(s).ok()).map(toml::Value::Integer));
+        put("priority", o.priority.map(|p| toml::Value::String(p.word().into())));
+        put("env", text(&o.env));
+        put("replace-older", truth(self.replace_older));
+        put("then", text(&self.then));
+        let then_if = self.then.is_some() && self.then_if != ThenIf::default();
+        put("then-if", then_if.then(|| toml::Value::String(self.then_if.word().into())));
+        for (name, pairs) in [("set", &o.set), ("labels", &o.labels)] {
+            if !pairs.is_empty() {
+                lines.push(format!("\n[{name}]"));
+                let pair = |(k, v): (&String, &String)| {
+                    let key = toml::Value::String(k.clone());
+                    let bare = k.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-' || b == b'_');
+                    let key = if bare { k.clone() } else { key.to_string() };
+                    format!("{key} = {}", toml::Value::String(v.clone()))
+                };
+                lines.extend(pairs.iter().map(pair));
+            }
+        }
+        lines.join("\n") + "\n"
+    }
+
+    /// Checks what can be checked without its suite.
+    ///
+    /// # Errors
+    /// If a name, branch or commit cannot be used.
+    pub fn check(&self) -> Result<(), Error> {
+        self.suite.as_deref().map_or(Ok(()), |s| Slug::parse("the suite", s).map(drop))?;
+        self.pool.as_deref().map_or(Ok(()), |p| Slug::parse("the pool", p).map(drop))?;
+        self.then.as_deref().map_or(Ok(()), |t| Slug::parse("the brief after --then", t).map(drop))?;
+        self.branch.as_deref().map_or(Ok(()), check_branch)?;
+        self.commit.as_deref().map_or(Ok(()), check_commit)
+    }
+
+    /// The brief with what a call gives over it.
+    #[must_use]
+    pub fn with(&self, call: Changes) -> Self {
+        let (branch, commit) = ref_with((&self.branch, &self.commit), (call.branch, call.commit));
+        let pool = call.pool.or_else(|| self.pool.clone());
+        Self { pool, branch, commit, options: self.options_with(call.options), ..self.clone() }
+    }
+
+    /// What another brief says otherwise, in words: `retries 0 (the brief says 2)`.
+    #[must_use]
+    pub fn changed_in(&self, other: &Self) -> Vec<String> {
+        let (was, is) = (self.lines(), other.lines());
+        let said = |key: &&String| {
+            let none = || "nothing".to_owned();
+            let (old, new) = (was.get(*key).cloned(), is.get(*key).cloned());
+            format!("{key} {} (the brief says {})", new.unwrap_or_else(none), old.unwrap_or_else(none))
+        };
+        let mut keys: Vec<&String> = was.keys().chain(is.keys()).collect();
+        keys.sort();
+        keys.dedup();
+        keys.iter().filter(|k| was.get(**k) != is.get(**k)).map(said).collect()
+    }
+
+    /// Every setting that is given, by its key, as text.
+    fn lines(&self) -> BTreeMap<String, String> {
+        let mut table = "";
+        let mut all = BTreeMap::new();
+        let text = self.to_toml();
+        for line in text.lines() {
+            if let Some(name) = line.strip_prefix('[').and_then(|l| l.strip_suffix(']')) {
+                table = name;
+            } else if let Some((key, value)) = line.split_once(" = ") {
+                let key = if table.is_empty() { key.to_owned() } else { format!("{table}.{key}") };
+                all.insert(key, value.trim_matches('"').to_owned());
+            }
+        }
+        all
     }
 
     /// The options with what a call gives besides: its lists take the place of the brief's, its pairs are added to them.
@@ -151,12 +365,35 @@ impl Brief {
     }
 }
 
+/// The briefs that follow a brief, in order. `then` tells which brief follows one.
+///
+/// # Errors
+/// If they come back to one that was there already, or are too many.
+pub fn chain(first: &str, then: impl Fn(&str) -> Option<String>) -> Result<Vec<String>, Error> {
+    let mut all = vec![first.to_owned()];
+    while let Some(next) = then(all[all.len() - 1].as_str()) {
+        let again = all.contains(&next);
+        all.push(next);
+        if again {
+            return Err(Error::Options(format!("the briefs would follow each other for ever: {}", all.join(" → "))));
+        }
+        if all.len() > LONGEST_CHAIN {
+            return Err(Error::Options(format!("more than {LONGEST_CHAIN} briefs would follow each other")));
+        }
+    }
+    Ok(all)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     const WHOLE: &str = r#"
 suite = "boarding-gate"
+branch = "main"
+then = "smoke"
+then-if = "always"
+replace-older = true
 pool = "night"
 pick = ["gate/**"]
 drop = ["tag:slow"]
@@ -206,6 +443,66 @@ release = "1187"
         assert_eq!((both.pick, both.retries, both.shards), (vec!["gate/late".to_owned()], Some(0), Some(4)));
         assert_eq!(both.labels.len(), 2);
         assert_eq!(both.drop, ["tag:slow"]);
+    }
+
+    #[test]
+    fn a_brief_is_read_as_it_is_written() {
+        let brief = Brief::parse("nightly.toml", WHOLE).unwrap();
+        assert_eq!(Brief::parse("again", &brief.to_toml()).unwrap(), brief);
+        let odd = Brief {
+            options: RunOptions {
+                labels: BTreeMap::from([("a key \"x\"".into(), "line\nbreak = 'é'".into())]),
+                ..RunOptions::default()
+            },
+            ..Brief::default()
+        };
+        assert_eq!(Brief::parse("odd", &odd.to_toml()).unwrap(), odd);
+        assert_eq!(Brief::default().to_toml(), "\n");
+    }
+
+    #[test]
+    fn what_a_start_changes_is_said() {
+        let brief = Brief::parse("b", WHOLE).unwrap();
+        let call = Changes {
+            branch: Some("release/1187".into()),
+            options: RunOptions {
+                retries: Some(0),
+                labels: BTreeMap::from([("by".into(), "hand".into())]),
+                ..RunOptions::default()
+            },
+            ..Changes::default()
+        };
+        let run = brief.with(call.clone());
+        assert_eq!(
+            brief.changed_in(&run),
+            [
+                "branch release/1187 (the brief says main)",
+                "labels.by hand (the brief says nothing)",
+                "retries 0 (the brief says 2)"
+            ]
+        );
+        assert!(brief.changed_in(&brief.with(Changes::default())).is_empty());
+        let twice = Changes { commit: Some("c".into()), ..Changes::default() }.with(call);
+        assert_eq!((twice.branch.as_deref(), twice.commit), (Some("release/1187"), None));
+    }
+
+    #[test]
+    fn chains_end_and_loops_are_refused() {
+        let next = |name: &str| match name {
+            "a" => Some("b".to_owned()),
+            "b" => Some("c".to_owned()),
+            "x" => Some("y".to_owned()),
+            "y" => Some("x".to_owned()),
+            "self" => Some("self".to_owned()),
+            _ => None,
+        };
+        assert_eq!(chain("a", next).unwrap(), ["a", "b", "c"]);
+        assert!(chain("x", next).unwrap_err().to_string().ends_with("x → y → x"));
+        assert!(chain("self", next).unwrap_err().to_string().ends_with("self → self"));
+        assert!(chain("0", |n| Some(format!("{n}0"))).unwrap_err().to_string().contains("more than 20"));
+        assert!(ThenIf::Passed.follows(Verdict::Passed) && !ThenIf::Passed.follows(Verdict::Void));
+        assert!(ThenIf::Always.follows(Verdict::Void) && !ThenIf::Always.follows(Verdict::Stopped));
+        assert!(ThenIf::Failed.follows(Verdict::Failed) && !ThenIf::Failed.follows(Verdict::Passed));
     }
 
     #[test]
