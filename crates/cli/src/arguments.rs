@@ -4,8 +4,9 @@ use std::{collections::BTreeMap, net::SocketAddr, path::PathBuf, time::Duration}
 
 use clap::{Args, Parser, Subcommand};
 use kesmo_core::{
-    plan::{Priority, RunOptions},
-    time::Span,
+    calendar::schedule::{IfBusy, IfMissed},
+    plan::{Priority, RunOptions, brief::ThenIf},
+    time::{Bytes, Span},
 };
 use kesmo_wire::DEFAULT_PORT;
 
@@ -34,9 +35,20 @@ pub enum Command {
     Worker(Worker),
     /// Save a service's address and a token for later calls
     Login(Login),
-    /// Add, check, list, show or remove suites
+    /// Add, check, list, show, watch or remove suites
     #[command(subcommand)]
     Suite(Suite),
+    /// Save, list, show or remove settings of runs
+    #[command(subcommand)]
+    Brief(Brief),
+    /// Start runs at planned times
+    #[command(subcommand)]
+    Schedule(Schedule),
+    /// Let other systems start runs
+    #[command(subcommand, name = "call-in")]
+    CallIn(CallIn),
+    /// Runs that wait, and their order
+    Queue(Queue),
     /// The tests that a pick would run, with expected time and record
     Tests(Tests),
     /// Start a run
@@ -94,6 +106,15 @@ pub struct Serve {
     /// How long a worker may be silent before its batches go elsewhere
     #[arg(long, value_name = "TIME", default_value = "10s", value_parser = duration)]
     pub patience: Duration,
+    /// Where to keep bundles, artifacts and long logs; services that share a database share it [else: in the data folder]
+    #[arg(long, value_name = "DIR")]
+    pub blobs: Option<PathBuf>,
+    /// Where workers and other services reach this one [else: where it listens]
+    #[arg(long, value_name = "URL")]
+    pub reached_at: Option<String>,
+    /// For tests: schedules go by the microseconds since 1970 that stand in this file
+    #[arg(long, value_name = "FILE", hide = true)]
+    pub clock: Option<PathBuf>,
     /// Log as JSON lines
     #[arg(long)]
     pub log_json: bool,
@@ -117,6 +138,9 @@ pub struct Worker {
     /// Where to keep bundles and files of running batches
     #[arg(long, value_name = "DIR")]
     pub home: Option<PathBuf>,
+    /// How much to keep of suites' files that were fetched; the longest unused go first [default: 10 GiB]
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub keep_sources: Option<Bytes>,
     /// Fill fewer slots by itself while more of them slow the tests down
     #[arg(long)]
     pub ease: bool,
@@ -151,16 +175,321 @@ pub struct Login {
 
 #[derive(Debug, Subcommand)]
 pub enum Suite {
-    /// Add the suite in a folder, or give it new files
-    Add(Folder),
+    /// Add the suite in a folder or a git repository, or give it new files
+    Add(AddSuite),
     /// Check the suite file in a folder; needs no service
     Check(Folder),
     /// All suites
     List,
     /// One suite
     Show(Named),
+    /// Start a run for every new commit on branches of a suite from version control
+    Watch(WatchBranches),
+    /// No longer watch branches
+    Unwatch(UnwatchBranches),
     /// Take a suite out of the list; its runs stay
     Remove(Named),
+}
+
+#[derive(Debug, Args)]
+pub struct AddSuite {
+    /// A folder with a kesmo.toml [default: .]
+    #[arg(conflicts_with = "git")]
+    pub folder: Option<PathBuf>,
+    /// A git repository: https://HOST/PATH, ssh://USER@HOST/PATH, USER@HOST:PATH or file:///PATH
+    #[arg(long, value_name = "URL")]
+    pub git: Option<String>,
+    /// The branch to run [else: the repository's own main branch]
+    #[arg(long, value_name = "BRANCH", requires = "git")]
+    pub branch: Option<String>,
+    /// The folder of the repository with the kesmo.toml [else: its root]
+    #[arg(long = "folder", value_name = "PATH", requires = "git")]
+    pub within: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub struct WatchBranches {
+    /// A suite from version control
+    pub suite: String,
+    /// A branch, or a glob: * stays within a part, ** does not
+    #[arg(long, value_name = "GLOB")]
+    pub branch: String,
+    /// How often to look
+    #[arg(long, value_name = "TIME", default_value = "1m")]
+    pub look: String,
+    /// The brief to start [else: the suite as it is]
+    #[arg(long, value_name = "NAME")]
+    pub brief: Option<String>,
+    /// Start runs for the commits that are at the heads now, too
+    #[arg(long)]
+    pub now: bool,
+}
+
+#[derive(Debug, Args)]
+pub struct UnwatchBranches {
+    pub suite: String,
+    /// As it is watched
+    #[arg(long, value_name = "GLOB")]
+    pub branch: String,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Brief {
+    /// Save settings of a run
+    Add(Box<AddBrief>),
+    /// All briefs
+    List,
+    /// One brief
+    Show(ShowBrief),
+    /// Remove a brief that nothing starts
+    Remove(Named),
+}
+
+#[derive(Debug, Args)]
+pub struct AddBrief {
+    /// Its name: a-z, 0-9 and '-'
+    pub name: String,
+    /// The suite to run
+    #[arg(long, value_name = "SUITE")]
+    pub suite: Option<String>,
+    /// Take the settings from a file (TOML); options of the call stand over it
+    #[arg(long, value_name = "FILE")]
+    pub from: Option<PathBuf>,
+    #[command(flatten)]
+    pub choosing: Choosing,
+    #[command(flatten)]
+    pub running: Running,
+    #[command(flatten)]
+    pub place: Place,
+    /// The brief to start after a run of this one
+    #[arg(long, value_name = "BRIEF", help_heading = "What follows")]
+    pub then: Option<String>,
+    /// After which verdicts: passed, failed or always
+    #[arg(long, value_name = "WHEN", value_parser = then_if, requires = "then", help_heading = "What follows")]
+    pub then_if: Option<ThenIf>,
+    /// A run of a newer commit stops one of the same branch that is not over
+    #[arg(long, help_heading = "What follows")]
+    pub replace_older: bool,
+    /// Change the brief of that name
+    #[arg(long)]
+    pub again: bool,
+}
+
+#[derive(Debug, Args)]
+pub struct ShowBrief {
+    pub name: String,
+    /// As a file, for --from
+    #[arg(long)]
+    pub toml: bool,
+}
+
+/// Where a run takes place and of what.
+#[derive(Debug, Args, Default)]
+pub struct Place {
+    /// The pool to run in
+    #[arg(long, value_name = "POOL", help_heading = "How they run")]
+    pub pool: Option<String>,
+    /// The branch to run, of a suite from version control
+    #[arg(long, value_name = "BRANCH", help_heading = "Which tests")]
+    pub branch: Option<String>,
+    /// Exactly this commit, all its digits
+    #[arg(long, value_name = "COMMIT", help_heading = "Which tests")]
+    pub commit: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Schedule {
+    /// Make a schedule: shows its words and next five starts, and saves it
+    Add(Box<AddSchedule>),
+    /// Only show a schedule's words and next five starts; nothing is saved
+    Look(Box<AddSchedule>),
+    /// All schedules
+    List,
+    /// One schedule, with what became of its planned starts
+    Show(Named),
+    /// Leave planned starts out until it goes on
+    Pause(Named),
+    /// Go on with the next planned start
+    Resume(Named),
+    /// Start a run at once, beside its times
+    Now(StartNow),
+    /// Remove a schedule; its runs stay
+    Remove(Named),
+}
+
+#[derive(Debug, Args)]
+pub struct StartNow {
+    pub name: String,
+    #[command(flatten)]
+    pub staying: Staying,
+}
+
+#[derive(Debug, Args)]
+pub struct AddSchedule {
+    /// Its name: a-z, 0-9 and '-'
+    pub name: String,
+    /// The brief to start
+    #[arg(long, value_name = "NAME", conflicts_with = "suite", required_unless_present = "suite")]
+    pub brief: Option<String>,
+    /// The suite to start
+    #[arg(long, value_name = "SUITE")]
+    pub suite: Option<String>,
+    /// Minute, hour, day of the month, month, day of the week: "15 2 * * 1-5"
+    #[arg(long, value_name = "EXPRESSION", help_heading = "When")]
+    pub cron: Option<String>,
+    /// The time zone, like Europe/Oslo [else: UTC]
+    #[arg(long, value_name = "ZONE", help_heading = "When")]
+    pub zone: Option<String>,
+    /// Once: "2026-12-24 18:00" of the zone's clock, or 2026-12-24T18:00:00+01:00
+    #[arg(long, value_name = "TIME", help_heading = "When")]
+    pub at: Option<String>,
+    /// So long after the last run of it has ended: 5m
+    #[arg(long, value_name = "TIME", help_heading = "When")]
+    pub after_every: Option<String>,
+    /// The last day with starts: 2026-12-31
+    #[arg(long, value_name = "DATE", help_heading = "When")]
+    pub until: Option<String>,
+    /// Each start comes later by a part of this that the schedule's name fixes, so that many do not start at once: 10m
+    #[arg(long, value_name = "TIME", help_heading = "When")]
+    pub spread: Option<String>,
+    /// If its last run still goes: skip, wait or stop-old
+    #[arg(long, value_name = "RULE", value_parser = if_busy, default_value = "skip", help_heading = "When")]
+    pub if_busy: IfBusy,
+    /// For starts that were due while no service was there: run-once or forget
+    #[arg(long, value_name = "RULE", value_parser = if_missed, default_value = "run-once", help_heading = "When")]
+    pub if_missed: IfMissed,
+    #[command(flatten)]
+    pub choosing: Choosing,
+    #[command(flatten)]
+    pub running: Running,
+    #[command(flatten)]
+    pub place: Place,
+    /// Change the schedule of that name
+    #[arg(long)]
+    pub again: bool,
+    /// Save it without asking
+    #[arg(long)]
+    pub yes: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum CallIn {
+    /// Make a call-in; prints its secret
+    Add(AddCallIn),
+    /// All call-ins
+    List,
+    /// One call-in with its deliveries
+    Show(Named),
+    /// Say what a body would do; nothing is started
+    Try(TryCallIn),
+    /// Take a delivery once more
+    Again(AgainDelivery),
+    /// What a delivery brought
+    Body(AgainDelivery),
+    /// Sign a body with the secret in KESMO_CALL_IN_SECRET and post it: for systems that cannot sign by themselves
+    Send(SendCallIn),
+    /// Refuse what comes until it goes on
+    Pause(Named),
+    /// Take deliveries again
+    Resume(Named),
+    /// Make a new secret; the old one is no longer good
+    NewSecret(Named),
+    /// Remove a call-in with its deliveries; its runs stay
+    Remove(Named),
+}
+
+#[derive(Debug, Args)]
+pub struct AddCallIn {
+    /// Its name: a-z, 0-9 and '-'
+    pub name: String,
+    /// The brief to start
+    #[arg(long, value_name = "NAME")]
+    pub brief: String,
+    /// What of the body becomes what of the run: branch=/ref, commit=/after, env=/…, label.KEY=/…, set.KEY=/…; with ?= it
+    /// may be missing (repeatable)
+    #[arg(long, value_name = "TARGET=POINTER")]
+    pub take: Vec<String>,
+    /// Start only if what the pointer finds matches: /ref=refs/heads/main; != if it does not (repeatable)
+    #[arg(long, value_name = "POINTER=GLOB")]
+    pub when: Vec<String>,
+    /// Deliveries a minute, at most
+    #[arg(long, value_name = "N", default_value_t = 120)]
+    pub per_minute: u32,
+}
+
+#[derive(Debug, Args)]
+pub struct TryCallIn {
+    pub name: String,
+    /// A file with a body, or - for standard input
+    #[arg(long, value_name = "FILE")]
+    pub body: PathBuf,
+    /// Its content type
+    #[arg(long, value_name = "TYPE", default_value = "application/json")]
+    pub content_type: String,
+}
+
+#[derive(Debug, Args)]
+pub struct AgainDelivery {
+    pub name: String,
+    /// The delivery's number, as `kesmo call-in show` tells it
+    pub delivery: i64,
+}
+
+#[derive(Debug, Args)]
+pub struct SendCallIn {
+    pub name: String,
+    /// A file with a body, or - for standard input
+    #[arg(long, value_name = "FILE")]
+    pub body: PathBuf,
+    /// Its content type
+    #[arg(long, value_name = "TYPE", default_value = "application/json")]
+    pub content_type: String,
+    /// The delivery's id; the same id is taken once [else: a new one]
+    #[arg(long, value_name = "ID")]
+    pub id: Option<String>,
+    /// The secret
+    #[arg(long, env = "KESMO_CALL_IN_SECRET", value_name = "SECRET", hide_env_values = true)]
+    pub secret: String,
+}
+
+#[derive(Debug, Args)]
+#[command(args_conflicts_with_subcommands = true)]
+pub struct Queue {
+    #[command(subcommand)]
+    pub command: Option<QueueCommand>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum QueueCommand {
+    /// Put a run elsewhere in the queue of its pool
+    Move(MoveRun),
+    /// Take a run out: it is stopped
+    Remove(RemoveRun),
+}
+
+#[derive(Debug, Args)]
+#[command(group = clap::ArgGroup::new("where").required(true))]
+pub struct MoveRun {
+    /// SUITE/NUMBER
+    pub run: String,
+    /// Before all others
+    #[arg(long, group = "where")]
+    pub first: bool,
+    /// Before this run
+    #[arg(long, value_name = "RUN", group = "where")]
+    pub before: Option<String>,
+    /// After all others
+    #[arg(long, group = "where")]
+    pub last: bool,
+}
+
+#[derive(Debug, Args)]
+pub struct RemoveRun {
+    /// SUITE/NUMBER
+    pub run: String,
+    /// Why
+    #[arg(long, value_name = "TEXT")]
+    pub why: Option<String>,
 }
 
 #[derive(Debug, Args)]
@@ -208,6 +537,9 @@ pub struct Staying {
     /// Stay until the verdict, and end with its status
     #[arg(long)]
     pub stay: bool,
+    /// Write a report when it is over: junit, tap or json (repeatable)
+    #[arg(long, value_name = "FORMAT=FILE", value_parser = pair, requires = "stay")]
+    pub report: Vec<(String, String)>,
     #[command(flatten)]
     pub refresh: Refresh,
 }
@@ -260,8 +592,11 @@ pub struct Running {
 #[derive(Debug, Args)]
 pub struct Start {
     /// A suite's name, or a folder (`.`) to pack and run as it is
-    #[arg(required_unless_present = "from")]
+    #[arg(required_unless_present_any = ["from", "brief"])]
     pub suite: Option<String>,
+    /// A saved brief; options of the call stand over it
+    #[arg(long, value_name = "NAME", conflicts_with = "from")]
+    pub brief: Option<String>,
     /// A file with the settings of the run (TOML); options of the call stand over it
     #[arg(long, value_name = "FILE")]
     pub from: Option<PathBuf>,
@@ -269,9 +604,8 @@ pub struct Start {
     pub choosing: Choosing,
     #[command(flatten)]
     pub running: Running,
-    /// The pool to run in
-    #[arg(long, value_name = "POOL", help_heading = "How they run")]
-    pub pool: Option<String>,
+    #[command(flatten)]
+    pub place: Place,
     #[command(flatten)]
     pub staying: Staying,
 }
@@ -592,6 +926,28 @@ impl Choosing {
             ..RunOptions::default()
         })
     }
+}
+
+fn size(text: &str) -> Result<Bytes, String> {
+    Bytes::parse(text).map_err(|e| e.to_string())
+}
+
+/// Reads one of a few words; the nearest is named.
+fn word<T>(text: &str, of: impl Fn(&str) -> Option<T>, words: &[&str]) -> Result<T, String> {
+    let hint = || kesmo_core::name::did_you_mean(text, words.iter().copied());
+    of(text).ok_or_else(|| format!("use {}{}", words.join(", "), hint()))
+}
+
+fn then_if(text: &str) -> Result<ThenIf, String> {
+    word(text, ThenIf::of, ThenIf::WORDS)
+}
+
+fn if_busy(text: &str) -> Result<IfBusy, String> {
+    word(text, IfBusy::of, IfBusy::WORDS)
+}
+
+fn if_missed(text: &str) -> Result<IfMissed, String> {
+    word(text, IfMissed::of, IfMissed::WORDS)
 }
 
 impl Running {

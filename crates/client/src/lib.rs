@@ -125,6 +125,24 @@ impl Client {
         self.read(answer).await
     }
 
+    /// Posts bytes that are signed by headers, without the token, and reads the answer.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn post_signed<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        headers: &[(&str, String)],
+        content: Vec<u8>,
+    ) -> Result<T, Error> {
+        let mut request = self.http.post(format!("{}{path}", self.url)).body(content);
+        for (name, value) in headers {
+            request = request.header(*name, value);
+        }
+        let answer = self.send(request).await?;
+        self.read(answer).await
+    }
+
     /// Removes something.
     ///
     /// # Errors

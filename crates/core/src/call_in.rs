@@ -44,9 +44,9 @@ pub struct Signed<'a> {
 /// If it is not written so, or has fewer than 24 or more than 64 bytes.
 pub fn read_secret(text: &str) -> Result<Vec<u8>, Error> {
     let bytes = text.strip_prefix(SECRET_PREFIX).and_then(|t| BASE64_STANDARD.decode(t).ok());
-    bytes.filter(|b| (24..=64).contains(&b.len())).ok_or_else(|| {
-        Error::CallIn("the secret is not usable: it is whsec_ and then 24 to 64 bytes in base64".into())
-    })
+    bytes
+        .filter(|b| (24..=64).contains(&b.len()))
+        .ok_or_else(|| Error::CallIn("the secret is not usable: it is whsec_ and then 24 to 64 bytes in base64".into()))
 }
 
 /// A secret as it is written.
@@ -206,7 +206,10 @@ impl Pointer {
                     Value::Array(_) => "a list",
                     _ => "an object",
                 };
-                Err(Error::CallIn(format!("{} is {is} in the body, and must be a text, a number, true or false", self.0)))
+                Err(Error::CallIn(format!(
+                    "{} is {is} in the body, and must be a text, a number, true or false",
+                    self.0
+                )))
             }
             None => Err(Error::CallIn(format!("{} finds nothing in the body: {}", self.0, self.lost(body)))),
         }
@@ -570,8 +573,10 @@ mod tests {
 
     #[test]
     fn cloud_events_are_read_in_both_modes_alike() {
-        let structured = Headers { content_type: "application/cloudevents+json; charset=utf-8".into(), ..Headers::default() };
-        let event = json!({ "specversion": "1.0", "id": "e1", "source": "/quay", "type": "deployed", "data": { "build": 7 } });
+        let structured =
+            Headers { content_type: "application/cloudevents+json; charset=utf-8".into(), ..Headers::default() };
+        let event =
+            json!({ "specversion": "1.0", "id": "e1", "source": "/quay", "type": "deployed", "data": { "build": 7 } });
         let told = read_body(&structured, event.to_string().as_bytes()).unwrap();
         assert_eq!(told.event.as_deref(), Some("/quay e1"));
         let pairs = [("specversion", "1.0"), ("id", "e1"), ("source", "/quay"), ("type", "deployed")];
@@ -587,7 +592,9 @@ mod tests {
         assert_eq!(told.body.pointer("/data/build"), Some(&json!(7)));
         let lacking = read_body(&structured, br#"{"specversion":"1.0","id":"e1","type":"x"}"#).unwrap_err().to_string();
         assert!(lacking.contains("has no source"), "{lacking}");
-        assert!(read_body(&structured, br#"{"specversion":"0.3"}"#).unwrap_err().to_string().contains("version \"0.3\""));
+        assert!(
+            read_body(&structured, br#"{"specversion":"0.3"}"#).unwrap_err().to_string().contains("version \"0.3\"")
+        );
         let batch = Headers { content_type: "application/cloudevents-batch+json".into(), ..Headers::default() };
         assert!(read_body(&batch, b"[]").is_err());
         assert!(read_body(&Headers::default(), b"{").unwrap_err().to_string().contains("no JSON"));

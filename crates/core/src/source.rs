@@ -37,7 +37,9 @@ impl GitSource {
         self.branch.as_deref().map_or(Ok(()), check_branch)?;
         self.commit.as_deref().map_or(Ok(()), check_commit)?;
         let bad = |part: &str| part.is_empty() || part == "." || part == ".." || part == ".git";
-        if !self.folder.is_empty() && (self.folder.len() > 500 || self.folder.split('/').any(bad) || has_control(&self.folder)) {
+        if !self.folder.is_empty()
+            && (self.folder.len() > 500 || self.folder.split('/').any(bad) || has_control(&self.folder))
+        {
             return Err(Error::Source(format!(
                 "the folder {:?} is not usable: write it as in the repository, like tests/gates",
                 self.folder
@@ -116,7 +118,9 @@ pub fn check_url(url: &str) -> Result<(), Error> {
         Some(("https" | "http" | "ssh" | "file", _)) => wrong("has no host or path"),
         Some((scheme, _)) => wrong(&format!("is reached by {scheme:?}, which is not allowed")),
         None => match url.split_once(':') {
-            Some((host, path)) if host.contains('@') && !host.contains('/') && !path.is_empty() && !path.starts_with(':') => {
+            Some((host, path))
+                if host.contains('@') && !host.contains('/') && !path.is_empty() && !path.starts_with(':') =>
+            {
                 Ok(())
             }
             _ => wrong("is not usable"),
@@ -273,7 +277,8 @@ mod tests {
         for bad in ["", "abc", "main", &"g".repeat(40)] {
             assert!(check_commit(bad).unwrap_err().to_string().contains("git rev-parse HEAD"), "{bad}");
         }
-        let source = |folder: &str| GitSource { url: "file:///srv/x".into(), folder: folder.into(), ..GitSource::default() };
+        let source =
+            |folder: &str| GitSource { url: "file:///srv/x".into(), folder: folder.into(), ..GitSource::default() };
         source("tests/gates").check().unwrap();
         source("").check().unwrap();
         for bad in ["/etc", "../x", "a//b", "a/./b", ".git", "a/"] {

@@ -115,6 +115,8 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
         settings: job.file.settings_with(&job.options.set)?,
         env: job.file.environment(job.options.env.as_deref())?,
         seed: job.seed,
+        branch: None,
+        commit: None,
     };
     job.options.check(&job.file)?;
     tokio::pin!(stop);

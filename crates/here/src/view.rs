@@ -146,6 +146,10 @@ impl Shown {
             rate: engine.rate(crate::now()),
             strip: thin(&self.strip, 200),
             slots: engine.slots_in_use(),
+            branch: None,
+            commit: None,
+            origin: kesmo_core::plan::brief::Origin::default(),
+            place: None,
         }
     }
 
@@ -153,6 +157,9 @@ impl Shown {
         Run {
             summary: self.summary(engine),
             bundle: self.digest.clone(),
+            git: None,
+            chain: Vec::new(),
+            then: None,
             options: self.options.clone(),
             listed: self.listed as u32,
             choice: self.choice.clone(),

@@ -1,20 +1,24 @@
 //! The service: takes calls and worker links, and carries what they bring to the run engines.
 //!
 //! [`floor`] is one task that owns every run engine and every worker link, and commits in groups. [`api`] answers calls,
+//! [`clockwork`] starts runs by itself, [`starting`] says what a run is made from, [`git`] brings files from version control,
 //! [`live`] streams changes, [`access`] guards, [`blobs`] keeps files, [`postgres`] runs a database of the service's own.
 
 pub mod access;
 pub mod api;
 pub mod blobs;
+pub mod clockwork;
 mod console;
 pub mod floor;
+pub mod git;
 pub mod live;
 pub mod postgres;
+pub mod starting;
 
 use std::{
     net::SocketAddr,
     path::{Path, PathBuf},
-    sync::Arc,
+    sync::{Arc, OnceLock},
     time::Duration,
 };
 
@@ -22,10 +26,10 @@ use kesmo_store::Store;
 use rocket::fairing::AdHoc;
 use tokio::{
     signal::unix::{SignalKind, signal},
-    sync::watch,
+    sync::{Notify, watch},
 };
 
-use crate::{access::Known, blobs::Blobs, floor::FloorHandle, postgres::Postgres};
+use crate::{access::Known, blobs::Blobs, clockwork::clock::Clock, floor::FloorHandle, git::Git, postgres::Postgres};
 
 /// What can end or hinder the service.
 #[derive(Debug, thiserror::Error)]
@@ -59,6 +63,12 @@ pub struct Config {
     pub database: Option<String>,
     /// How long a worker's link may be silent before its batches are lost.
     pub patience: Duration,
+    /// Where files are kept; none: in the data folder. Services that share a database share it.
+    pub blobs: Option<PathBuf>,
+    /// Where workers and other services reach this one; none: where it listens.
+    pub reached_at: Option<String>,
+    /// The clock that schedules go by.
+    pub clock: Clock,
 }
 
 /// What every call can reach.
@@ -69,6 +79,9 @@ pub struct App {
     pub blobs: Blobs,
     pub known: Arc<Known>,
     pub past: Arc<api::runs::PastCache>,
+    pub git: Git,
+    pub rates: Arc<api::call_ins::Rates>,
+    pub clock: Clock,
 }
 
 /// What is told once the service listens.
@@ -114,6 +127,19 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
     result
 }
 
+/// The service's id: made at the first start with a data folder, and the same after.
+fn service_id(data: &Path) -> Result<String, Error> {
+    let path = data.join("service-id");
+    match std::fs::read_to_string(&path) {
+        Ok(id) if !id.trim().is_empty() => Ok(id.trim().to_owned()),
+        _ => {
+            let id = access::random_text()[..16].to_owned();
+            std::fs::write(&path, &id).map_err(|e| Error::file(&path, &e))?;
+            Ok(id)
+        }
+    }
+}
+
 /// Listens for SIGTERM and Ctrl-C from now on; the value turns true when one comes.
 fn asked_to_end() -> Result<watch::Receiver<bool>, Error> {
     let listen = |kind| signal(kind).map_err(|e| Error::Web(format!("signals cannot be listened for: {e}")));
@@ -145,9 +171,22 @@ async fn serve_with(
     }
     let keeper_token = access::first_token(&store, data).await?;
     let keeper_token_file = data.join("keeper-token");
-    let blobs = Blobs::open(data.join("blobs"))?;
-    let (floor, floor_task) = floor::start(store.clone(), blobs.clone(), config.patience).await?;
-    let app = App { store, floor: floor.clone(), blobs, known: Arc::default(), past: Arc::default() };
+    let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
+    let git = Git::new(data.join("git"), blobs.clone());
+    let (address, over) = (Arc::new(OnceLock::new()), Arc::new(Notify::new()));
+    let ground = floor::Ground {
+        store: store.clone(),
+        blobs: blobs.clone(),
+        git: git.clone(),
+        patience: config.patience,
+        service: service_id(data)?,
+        address: Arc::clone(&address),
+        over: Arc::clone(&over),
+    };
+    let (floor, floor_task) = floor::start(ground).await?;
+    let (known, past, rates, clock) = (Arc::default(), Arc::default(), Arc::default(), config.clock.clone());
+    let app = App { store, floor: floor.clone(), blobs, known, past, git, rates, clock };
+    let clockwork = clockwork::start(app.clone(), config.clock.clone(), over, asked.clone());
 
     let figment = rocket::Config::figment()
         .merge(("address", config.listen.ip()))
@@ -161,14 +200,19 @@ async fn serve_with(
         .merge(("shutdown.signals", Vec::<String>::new()))
         .merge(("shutdown.grace", 1))
         .merge(("shutdown.mercy", 1));
-    let ip = config.listen.ip();
+    let (ip, reached_at, first_address) = (config.listen.ip(), config.reached_at.clone(), address);
     let told = std::sync::Mutex::new(Some((started, keeper_token)));
     let liftoff = AdHoc::on_liftoff("started", move |rocket| {
+        let (reached_at, first_address) = (reached_at.clone(), Arc::clone(&first_address));
         let address = SocketAddr::new(ip, rocket.config().port);
         let once = told.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
         Box::pin(async move {
             if let Some((started, keeper_token)) = once {
                 tracing::info!(%address, "listening");
+                let reached = reached_at.unwrap_or_else(|| format!("http://{address}"));
+                if first_address.set(reached).is_err() {
+                    tracing::error!("the service said twice that it listens");
+                }
                 started(Started { address, keeper_token, keeper_token_file });
             }
         })
@@ -187,6 +231,9 @@ async fn serve_with(
         Err(e) => Err(e),
     };
     tracing::info!("stopping");
+    if let Err(e) = clockwork.await {
+        tracing::error!("the clockwork ended badly: {e}");
+    }
     floor.leave().await;
     if let Err(e) = floor_task.await {
         tracing::error!("the floor ended badly: {e}");

@@ -64,6 +64,8 @@ pub struct Commit {
     pub notes: Vec<(i64, String)>,
     pub artifacts: Vec<NewArtifact>,
     pub runs: Vec<RunChange>,
+    /// The service that writes this, and the pools that it must still hold.
+    pub by: Option<(String, Vec<String>)>,
 }
 
 /// A batch that was granted.
@@ -143,6 +145,18 @@ pub struct RunChange {
 }
 
 impl Commit {
+    /// Leaves out what belongs to other runs than those.
+    pub fn keep_runs(&mut self, keep: impl Fn(i64) -> bool) {
+        self.batches.retain(|b| keep(b.run_id));
+        self.over.retain(|o| keep(o.0));
+        self.shrunk.retain(|s| keep(s.0));
+        self.attempts.retain(|a| keep(a.run_id));
+        self.decided.retain(|d| keep(d.run_id));
+        self.notes.retain(|n| keep(n.0));
+        self.artifacts.retain(|a| keep(a.run_id));
+        self.runs.retain(|r| keep(r.run_id));
+    }
+
     /// Whether there is nothing to write.
     #[must_use]
     pub fn is_empty(&self) -> bool {
@@ -165,6 +179,11 @@ impl Store {
     pub async fn commit(&self, commit: &Commit) -> Result<(), Error> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
+            if let Some((service, pools)) = &commit.by
+                && !crate::leases::still_held(c, service, pools).await?
+            {
+                return Err(Error::Elsewhere);
+            }
             write_batches(c, commit).await?;
             write_attempts(c, &commit.attempts).await?;
             for d in &commit.decided {

@@ -4,15 +4,20 @@
 //! are in the program and run when a [`Store`] is opened.
 
 pub mod access;
+pub mod briefs;
+pub mod call_ins;
 pub mod commit;
+pub mod leases;
 pub mod meetings;
 pub mod parks;
 pub mod past;
 pub mod records;
 pub mod runs;
+pub mod schedules;
 pub mod schema;
 mod statement;
 pub mod suites;
+pub mod watches;
 
 use diesel::sql_types::Text;
 use diesel_async::{
@@ -35,6 +40,9 @@ pub enum Error {
     /// PostgreSQL answers, and refuses: trying again will not help.
     #[error("PostgreSQL refuses: {0}")]
     Refused(String),
+    /// Another service carries out these runs now: nothing was written.
+    #[error("another service carries out these runs now")]
+    Elsewhere,
     /// The tables could not be brought up to date.
     #[error("the tables could not be brought up to date: {0}")]
     Migration(String),

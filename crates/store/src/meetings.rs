@@ -26,7 +26,7 @@ impl Store {
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn meet(&self, key: &str, new: NewRun<'_>) -> Result<(RunRow, bool), Error> {
+    pub async fn meet(&self, key: &str, new: &NewRun) -> Result<(RunRow, bool), Error> {
         let mut c = self.connection().await?;
         ensure_month(&mut c, month_of(Utc::now())).await?;
         c.transaction(async |c| {
@@ -39,7 +39,7 @@ impl Store {
                 let row = runs::table.find(id).select(RunRow::as_select()).first(c).await?;
                 return Ok((row, false));
             }
-            let row = insert(c, &new).await?;
+            let row = insert(c, new).await?;
             diesel::insert_into(meetings::table)
                 .values((meetings::key.eq(key), meetings::run_id.eq(row.id)))
                 .execute(c)

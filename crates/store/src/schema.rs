@@ -9,7 +9,7 @@ diesel::table! {
 diesel::table! {
     suites (id) {
         id -> BigInt, slug -> Text, about -> Text, source -> Text, added_at -> Timestamptz, last_run -> Integer, removed -> Bool,
-        start_cost_us -> Nullable<BigInt>, stamp -> BigInt,
+        start_cost_us -> Nullable<BigInt>, stamp -> BigInt, git -> Nullable<Jsonb>, trouble -> Nullable<Text>,
     }
 }
 diesel::table! {
@@ -17,10 +17,13 @@ diesel::table! {
 }
 diesel::table! {
     runs (id) {
-        id -> BigInt, suite_id -> BigInt, number -> Integer, source -> Text, pool -> Text, options -> Jsonb, labels -> Jsonb,
+        id -> BigInt, suite_id -> BigInt, number -> Integer, source -> Nullable<Text>, pool -> Text, options -> Jsonb, labels -> Jsonb,
         seed -> BigInt, started_by -> Text, phase -> Text, verdict -> Nullable<Text>, reason -> Text,
         listings -> Array<Text>, listed -> Integer, tally -> Jsonb, stats -> Jsonb, strip -> Text,
         created_at -> Timestamptz, began_at -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>, parks -> Jsonb,
+        git -> Nullable<Jsonb>, branch -> Nullable<Text>, commit -> Nullable<Text>, origin -> Jsonb, brief -> Nullable<Text>,
+        schedule_id -> Nullable<BigInt>, follow -> Nullable<Jsonb>, chain -> Nullable<BigInt>, stop_asked -> Nullable<Text>,
+        rank -> Nullable<Double>,
     }
 }
 diesel::table! {
@@ -69,7 +72,52 @@ diesel::table! {
 diesel::table! {
     stamp_keys (suite_id, key) { suite_id -> BigInt, key -> Text, stamp -> BigInt, made_at -> Timestamptz, }
 }
+diesel::table! {
+    leases (pool) { pool -> Text, service -> Text, address -> Text, until -> Timestamptz, }
+}
+diesel::table! {
+    briefs (name) { name -> Text, brief -> Jsonb, made_by -> Text, made_at -> Timestamptz, changed_at -> Timestamptz, }
+}
+diesel::table! {
+    schedules (id) {
+        id -> BigInt, name -> Text, brief -> Nullable<Text>, suite -> Nullable<Text>, changes -> Jsonb, times -> Jsonb,
+        paused -> Bool, next_at -> Nullable<Timestamptz>, run_id -> Nullable<BigInt>, made_by -> Text, made_at -> Timestamptz,
+    }
+}
+diesel::table! {
+    planned_starts (id) {
+        id -> BigInt, schedule_id -> BigInt, planned_at -> Timestamptz, to_at -> Timestamptz, count -> Integer, what -> Text,
+        why -> Text, run_id -> Nullable<BigInt>, at -> Timestamptz,
+    }
+}
+diesel::table! {
+    call_ins (id) {
+        id -> BigInt, name -> Text, brief -> Text, secret -> Binary, takes -> Array<Text>, whens -> Array<Text>,
+        per_minute -> Integer, paused -> Bool, made_by -> Text, made_at -> Timestamptz,
+    }
+}
+diesel::table! {
+    deliveries (id) {
+        id -> BigInt, call_in_id -> BigInt, webhook_id -> Text, event -> Nullable<Text>, again_of -> Nullable<BigInt>,
+        genuine -> Bool, at -> Timestamptz, content_type -> Text, event_headers -> Jsonb, body -> Binary, did -> Text,
+        why -> Text, run_id -> Nullable<BigInt>,
+    }
+}
+diesel::table! {
+    watches (id) {
+        id -> BigInt, suite_id -> BigInt, branches -> Text, look_us -> BigInt, brief -> Nullable<Text>,
+        looked_at -> Nullable<Timestamptz>, next_look -> Timestamptz, failures -> Integer, trouble -> Nullable<Text>,
+        made_by -> Text, made_at -> Timestamptz,
+    }
+}
+diesel::table! {
+    watch_heads (watch_id, branch, commit) {
+        watch_id -> BigInt, branch -> Text, commit -> Text, seen_at -> Timestamptz, run_id -> Nullable<BigInt>,
+    }
+}
 diesel::joinable!(runs -> suites (suite_id));
+diesel::joinable!(watches -> suites (suite_id));
 diesel::joinable!(parks -> suites (suite_id));
 diesel::joinable!(meetings -> runs (run_id));
-diesel::allow_tables_to_appear_in_same_query!(runs, suites, parks, meetings);
+diesel::allow_tables_to_appear_in_same_query!(runs, suites, parks, meetings, watches);
+diesel::allow_tables_to_appear_in_same_query!(briefs, schedules);

@@ -1,9 +1,11 @@
 //! Suites, their sources, and the lists of their tests.
 
 use chrono::{DateTime, Utc};
-use diesel::{ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper};
+use diesel::{
+    ExpressionMethods, OptionalExtension, PgExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
+};
 use diesel_async::RunQueryDsl;
-use kesmo_core::suite::ListedTest;
+use kesmo_core::{source::GitSource, suite::ListedTest};
 
 use crate::{
     Error, Store, content, json,
@@ -25,6 +27,20 @@ pub struct SuiteRow {
     pub start_cost_us: Option<i64>,
     /// How often its records changed.
     pub stamp: i64,
+    /// Where its files come from in version control.
+    pub git: Option<serde_json::Value>,
+    /// What is wrong with that, if something is.
+    pub trouble: Option<String>,
+}
+
+impl SuiteRow {
+    /// Where its files come from in version control.
+    ///
+    /// # Errors
+    /// If what is kept cannot be read.
+    pub fn git_source(&self) -> Result<Option<GitSource>, Error> {
+        self.git.clone().map(content).transpose()
+    }
 }
 
 impl Store {
@@ -67,6 +83,50 @@ impl Store {
         );
         let put = diesel::insert_into(suites::table).values(row).on_conflict(suites::slug).do_update().set(again);
         Ok(put.returning(SuiteRow::as_returning()).get_result(&mut c).await?)
+    }
+
+    /// Says where a suite's files come from in version control; with `None`, that they do not.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn put_git(&self, suite_id: i64, git: Option<&GitSource>) -> Result<(), Error> {
+        let git = git.map(json).transpose()?;
+        let mut c = self.connection().await?;
+        let none: Option<String> = None;
+        let set = (suites::git.eq(git), suites::trouble.eq(none));
+        diesel::update(suites::table.find(suite_id)).set(set).execute(&mut c).await?;
+        Ok(())
+    }
+
+    /// Gives a suite new files.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn put_source(&self, suite_id: i64, about: &str, source: &str) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        let other = suites::table.find(suite_id).filter(suites::source.ne(source));
+        diesel::update(other).set((suites::source.eq(source), suites::about.eq(about))).execute(&mut c).await?;
+        Ok(())
+    }
+
+    /// Says what is wrong with a suite's source, or that nothing is.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn put_trouble(&self, suite_id: i64, trouble: Option<&str>) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        let other = suites::table.find(suite_id).filter(suites::trouble.is_distinct_from(trouble));
+        diesel::update(other).set(suites::trouble.eq(trouble)).execute(&mut c).await?;
+        Ok(())
+    }
+
+    /// The suite of that id, also one that was removed.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn suite_of(&self, id: i64) -> Result<Option<SuiteRow>, Error> {
+        let mut c = self.connection().await?;
+        Ok(suites::table.find(id).select(SuiteRow::as_select()).first(&mut c).await.optional()?)
     }
 
     /// What starting a process cost in a suite's latest runs, in microseconds.

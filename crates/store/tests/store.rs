@@ -57,14 +57,14 @@ async fn run(store: &Store, name: &str, labels: &[(&str, &str)]) -> RunRow {
     let options = RunOptions { labels, retries: Some(2), ..RunOptions::default() };
     let new = NewRun {
         suite_id: suite.id,
-        source: &digest,
-        pool: "standing",
-        options: &options,
+        source: Some(digest),
+        pool: "standing".into(),
+        options,
         seed: 7,
-        started_by: "asta",
-        parks: &[],
+        started_by: "asta".into(),
+        ..NewRun::default()
     };
-    store.add_run(new).await.unwrap()
+    store.add_run(&new).await.unwrap()
 }
 
 fn attempt(run: &RunRow, entry: u32, number: u16, ended: Ended, decided: Option<Outcome>) -> NewAttempt {
@@ -144,6 +144,7 @@ fn whole_commit(run: &RunRow) -> Commit {
             bytes: 12,
         }],
         runs: vec![change(run, Phase::Finished, Some(Verdict::Failed))],
+        by: None,
     }
 }
 
@@ -315,17 +316,16 @@ async fn of_many_who_come_with_a_key_exactly_one_starts_the_run() {
     let come = |n: u32| {
         let (store, options, source) = (store.clone(), options.clone(), first.source.clone());
         async move {
-            let by = format!("job-{n}");
             let new = NewRun {
                 suite_id: first.suite_id,
-                source: &source,
-                pool: "standing",
-                options: &options,
+                source,
+                pool: "standing".into(),
+                options,
                 seed: 1,
-                started_by: &by,
-                parks: &[],
+                started_by: format!("job-{n}"),
+                ..NewRun::default()
             };
-            store.meet("build-1187", new).await.unwrap()
+            store.meet("build-1187", &new).await.unwrap()
         }
     };
     let met = futures::future::join_all((0..8).map(come)).await;

@@ -7,14 +7,20 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use kesmo_core::{
+    calendar::schedule::{Times, What},
+    call_in::Did,
     format::Step,
     name::shorten,
-    plan::{RetriesFrom, RunOptions},
+    plan::{
+        RetriesFrom, RunOptions,
+        brief::{Brief, Changes, Origin},
+    },
     record::Cause,
     run::{
         AttemptStats, BatchId, Engine, Tally, TimeLeft,
         timeline::{Block, Tail},
     },
+    source::GitSource,
     words::{Ended, Outcome, Phase, Verdict},
 };
 
@@ -105,12 +111,14 @@ pub struct Token {
     pub token: Option<String>,
 }
 
-/// Adds a suite, or gives it new files.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
+/// Adds a suite, or gives it new files: one of both.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
 pub struct NewSuite {
     /// The SHA-256 of the bundle with the suite's files, uploaded before.
-    pub bundle: String,
+    pub bundle: Option<String>,
+    /// Where its files come from in version control; what a run needs is fetched when it starts.
+    pub git: Option<GitSource>,
 }
 
 /// A suite.
@@ -125,6 +133,15 @@ pub struct Suite {
     pub entries: Option<u32>,
     /// The latest runs, newest first.
     pub last_runs: Vec<RunSummary>,
+    /// Where its files come from in version control.
+    #[serde(default)]
+    pub git: Option<GitSource>,
+    /// What is wrong with that, if something is.
+    #[serde(default)]
+    pub trouble: Option<String>,
+    /// When something of it starts next by itself, and from which schedule.
+    #[serde(default)]
+    pub next_start: Option<(DateTime<Utc>, String)>,
 }
 
 /// A suite with what its file says.
@@ -402,6 +419,11 @@ pub struct NewRun {
     /// Files to run as they are, instead of those the suite was added with.
     pub bundle: Option<String>,
     pub pool: Option<String>,
+    /// The brief to start; what else is given stands over it.
+    pub brief: Option<String>,
+    /// The branch or commit to run, of a suite from version control.
+    pub branch: Option<String>,
+    pub commit: Option<String>,
     pub options: RunOptions,
     /// Only what neither passed nor was flaky nor skipped in this run.
     pub unpassed_in: Option<String>,
@@ -455,6 +477,17 @@ pub struct RunSummary {
     pub strip: String,
     /// Slots at work for it now.
     pub slots: u32,
+    /// The branch and the commit that it runs, where that is known.
+    #[serde(default)]
+    pub branch: Option<String>,
+    #[serde(default)]
+    pub commit: Option<String>,
+    /// What started it.
+    #[serde(default)]
+    pub origin: Origin,
+    /// Its place among the runs of its pool that nothing was begun of, from 1, and how many those are.
+    #[serde(default)]
+    pub place: Option<(u32, u32)>,
 }
 
 /// A run in full, but for its entries.
@@ -462,7 +495,17 @@ pub struct RunSummary {
 pub struct Run {
     #[serde(flatten)]
     pub summary: RunSummary,
+    /// The SHA-256 of its files; empty before they are fetched from version control.
     pub bundle: String,
+    /// Where its files come from in version control.
+    #[serde(default)]
+    pub git: Option<GitSource>,
+    /// The runs of its chain, in order, itself among them; empty if it is alone.
+    #[serde(default)]
+    pub chain: Vec<ChainLink>,
+    /// The brief that is to follow it.
+    #[serde(default)]
+    pub then: Option<String>,
     pub options: RunOptions,
     /// How many entries there were before choosing.
     pub listed: u32,
@@ -688,4 +731,250 @@ pub struct Slot {
 pub struct Stored {
     pub digest: String,
     pub bytes: u64,
+}
+
+/// A run of a chain.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ChainLink {
+    /// `boarding-gate/42`
+    pub run: String,
+    pub brief: Option<String>,
+    pub phase: Phase,
+    pub verdict: Option<Verdict>,
+}
+
+/// Saves a brief.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct NewBrief {
+    pub name: String,
+    pub brief: Brief,
+    /// Change the one of that name.
+    pub again: bool,
+}
+
+/// A saved brief.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BriefOf {
+    pub name: String,
+    pub brief: Brief,
+    /// As a file.
+    pub toml: String,
+    pub made_by: String,
+    pub made_at: DateTime<Utc>,
+    pub changed_at: DateTime<Utc>,
+    /// What starts it: `schedule nightly`.
+    pub used_by: Vec<String>,
+    /// The briefs that follow it, itself first.
+    pub chain: Vec<String>,
+    pub last_run: Option<RunSummary>,
+    /// What would keep it from running, or make its run void.
+    pub warnings: Vec<String>,
+}
+
+/// Saves a schedule.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct NewSchedule {
+    pub name: String,
+    /// What it starts: a brief, or a suite.
+    pub brief: Option<String>,
+    pub suite: Option<String>,
+    pub times: Times,
+    /// What is otherwise than the brief says.
+    pub changes: Changes,
+    /// Change the one of that name.
+    pub again: bool,
+}
+
+/// What a schedule would do, before it is saved.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SchedulePreview {
+    /// In words: `at 02:15, Monday to Friday (Europe/Oslo)`.
+    pub said: String,
+    /// The next five starts, and how they read on the zone's clock.
+    pub next: Vec<DateTime<Utc>>,
+    pub next_said: Vec<String>,
+    /// What moves of the clock do to it within a year, and what else should be known before saving it.
+    pub warnings: Vec<String>,
+}
+
+/// A schedule.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ScheduleOf {
+    pub name: String,
+    pub brief: Option<String>,
+    pub suite: Option<String>,
+    pub times: Times,
+    pub changes: Changes,
+    pub said: String,
+    pub paused: bool,
+    pub next: Option<DateTime<Utc>>,
+    pub next_said: Option<String>,
+    pub made_by: String,
+    pub made_at: DateTime<Utc>,
+    pub last_run: Option<RunSummary>,
+    /// What became of its planned starts, newest first; only where one schedule is asked for.
+    pub planned: Vec<PlannedStart>,
+}
+
+/// What became of a planned start.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PlannedStart {
+    pub planned_at: DateTime<Utc>,
+    /// On the clock of the schedule's zone.
+    pub planned_said: String,
+    /// The last of several that were missed in a row, and how many they are.
+    pub to_at: DateTime<Utc>,
+    pub count: u32,
+    pub what: What,
+    pub why: String,
+    /// The run that it started.
+    pub run: Option<String>,
+    pub verdict: Option<Verdict>,
+}
+
+/// Planned starts within a stretch of time.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Calendar {
+    pub from: DateTime<Utc>,
+    pub to: DateTime<Utc>,
+    /// Starts that were planned and that are to come, in order; at most 2,000.
+    pub starts: Vec<CalendarStart>,
+    /// Starts to come within each hour from `from` on, and what their runs are expected to take together, in microseconds of
+    /// one slot.
+    pub hours: Vec<(u32, u64)>,
+    /// How many starts there are; more than `starts` holds where that is too few.
+    pub total: u32,
+}
+
+/// A start in a calendar.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CalendarStart {
+    pub at: DateTime<Utc>,
+    pub schedule: String,
+    /// None: it is to come.
+    pub what: Option<What>,
+    pub run: Option<String>,
+    pub verdict: Option<Verdict>,
+}
+
+/// Adds a call-in.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct NewCallIn {
+    pub name: String,
+    /// The brief that it starts.
+    pub brief: String,
+    /// `TARGET=POINTER`, as `--take` takes it.
+    pub takes: Vec<String>,
+    /// `POINTER=GLOB`, as `--when` takes it.
+    pub whens: Vec<String>,
+    /// Deliveries a minute, at most; none means 120.
+    pub per_minute: Option<u32>,
+}
+
+/// A call-in.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CallInOf {
+    pub name: String,
+    pub brief: String,
+    pub takes: Vec<String>,
+    pub whens: Vec<String>,
+    pub per_minute: u32,
+    pub paused: bool,
+    /// The path to post to.
+    pub path: String,
+    pub made_by: String,
+    pub made_at: DateTime<Utc>,
+    /// Only in the answer to its making, or to a change of the secret.
+    pub secret: Option<String>,
+    /// Its deliveries, newest first: the latest one, or more where one call-in is asked for.
+    pub deliveries: Vec<Delivery>,
+}
+
+/// A delivery to a call-in.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Delivery {
+    pub id: i64,
+    /// The sender's id of it.
+    pub webhook_id: String,
+    pub at: DateTime<Utc>,
+    /// Whether its signature and time stamp were right.
+    pub genuine: bool,
+    pub did: Did,
+    pub why: String,
+    pub run: Option<String>,
+    /// The delivery that it repeats by hand.
+    pub again_of: Option<i64>,
+    pub bytes: u32,
+    pub content_type: String,
+    /// Only where one delivery is asked for.
+    pub body: Option<String>,
+}
+
+/// Tries a body on a call-in: nothing is started or kept.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct TryCallIn {
+    pub body: String,
+    pub content_type: String,
+}
+
+/// What a body would do.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Tried {
+    pub did: Did,
+    pub why: String,
+    /// The settings of the run that it would start, as a file.
+    pub toml: Option<String>,
+}
+
+/// Pauses something or goes on with it.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Pause {
+    pub paused: bool,
+}
+
+/// Watches branches of a suite from version control.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct NewWatch {
+    /// A branch, or a glob like `release/*`.
+    pub branches: String,
+    /// How often to look: `1m`.
+    pub look: String,
+    /// The brief to start; none: the suite as it is.
+    pub brief: Option<String>,
+    /// Start runs for the heads that are there now, too.
+    pub now: bool,
+}
+
+/// Watched branches.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WatchOf {
+    pub suite: String,
+    pub branches: String,
+    pub look_us: u64,
+    pub brief: Option<String>,
+    pub looked_at: Option<DateTime<Utc>>,
+    pub next_look: DateTime<Utc>,
+    /// Looks that failed in a row, and why.
+    pub failures: u32,
+    pub trouble: Option<String>,
+    pub made_by: String,
+    /// The latest heads that runs were started for: branch, commit, run.
+    pub heads: Vec<(String, String, String)>,
+}
+
+/// Puts a run elsewhere in the queue.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct MoveRun {
+    /// `boarding-gate/42`
+    pub run: String,
+    /// Before this run; none: to the front, or with `last` to the end.
+    pub before: Option<String>,
+    pub last: bool,
 }

@@ -159,6 +159,8 @@ pub enum ToWorker {
     Welcome { patience_ms: u64 },
     /// The link is refused; the worker is to end with this message.
     Refused { message: String },
+    /// Another service carries out the runs of this pool: the worker is to link there.
+    Elsewhere { url: String },
     /// Reports up to this number are stored.
     Stored { number: u64 },
     /// Run this.
@@ -186,6 +188,11 @@ pub struct Errand {
     pub settings: BTreeMap<String, String>,
     pub env: BTreeMap<String, String>,
     pub seed: u64,
+    /// The branch and the commit that the bundle holds, where that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub branch: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub commit: Option<String>,
 }
 
 /// A batch for a slot.
@@ -305,6 +312,8 @@ mod tests {
             settings: BTreeMap::from([("passengers".into(), "200".into())]),
             env: BTreeMap::new(),
             seed: 7,
+            branch: Some("main".into()),
+            commit: None,
         };
         let entries = vec![GrantedEntry { index: 0, name: "gate/open".into(), limit_us: 1 }];
         let key = BatchKey { run: 7, batch: 3 };
@@ -315,6 +324,7 @@ mod tests {
         assert_eq!(again(&ToWorker::GiveBack { key }), r#"{"say":"give-back","key":{"run":7,"batch":3}}"#);
         assert_eq!(again(&ToWorker::Drain { drain: true }), r#"{"say":"drain","drain":true}"#);
         again(&ToWorker::Follow { key, on: true });
+        again(&ToWorker::Elsewhere { url: "http://127.0.0.1:7215".into() });
         again(&ToWorker::Welcome { patience_ms: 10_000 });
         again(&ToWorker::Refused { message: "no".into() });
     }

@@ -844,11 +844,12 @@ mod tests {
             ..Config::default()
         };
         let client = reqwest::Client::new();
+        let address = Arc::new(crate::address::Address::new(&config.url));
         let mark = crate::random_mark();
         let (events, coming) = mpsc::channel(1000);
         let tools = Tools {
-            sources: Arc::new(Sources::new(config.clone(), client.clone(), mark.clone())),
-            uploads: Uploads::new(client, &config),
+            sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), mark.clone())),
+            uploads: Uploads::new(client, &config, Arc::clone(&address)),
             events,
             outputs: mpsc::channel(64).0,
             home: config.home,
@@ -871,6 +872,8 @@ mod tests {
                 settings: BTreeMap::from([("pass-engers".into(), "200".into())]),
                 env: BTreeMap::from([("TZ".into(), "UTC".into())]),
                 seed: 7,
+                branch: Some("main".into()),
+                commit: None,
             },
             entries: names.iter().enumerate().map(entry).collect(),
             attempt,

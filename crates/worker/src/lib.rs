@@ -6,6 +6,7 @@
 //! `progress` attributes results to tests, `process` starts processes and ends whole trees of them, `capture` keeps what
 //! they print within bounds, and `files` finds what they leave behind.
 
+mod address;
 mod batch;
 mod capture;
 mod files;
@@ -23,7 +24,7 @@ pub use shop::Shop;
 /// How to work.
 #[derive(Debug, Clone, Default)]
 pub struct Config {
-    /// The service's address, `http://127.0.0.1:7215`.
+    /// The service's address, `http://127.0.0.1:7215`; several, split by commas, where several services share a database.
     pub url: String,
     pub token: String,
     /// Unique among the workers of a service.
@@ -37,6 +38,8 @@ pub struct Config {
     pub ease: bool,
     /// The only run to work for, `boarding-gate/42`.
     pub only_run: Option<String>,
+    /// How much is kept of sources that were fetched; none means 10 GiB.
+    pub keep_sources: Option<kesmo_core::time::Bytes>,
     /// Without a service: a folder with the bundles (`bundles/SHA`), into which files go (`blobs/SHA`).
     pub local: Option<PathBuf>,
 }

@@ -3,6 +3,7 @@
 use std::{
     collections::{BTreeMap, BTreeSet, VecDeque},
     path::PathBuf,
+    sync::Arc,
     time::Duration,
 };
 
@@ -17,7 +18,7 @@ use tokio_tungstenite::{
     tungstenite::{Message, client::IntoClientRequest, http::HeaderValue},
 };
 
-use crate::{Config, Error, shop::Shop};
+use crate::{Config, Error, address::Address, shop::Shop};
 
 type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
 
@@ -33,15 +34,15 @@ const MOST_UNSTORED: usize = 20_000;
 #[derive(Clone)]
 pub struct Uploads {
     client: reqwest::Client,
-    url: String,
+    address: Arc<Address>,
     token: String,
     folder: Option<PathBuf>,
 }
 
 impl Uploads {
-    pub fn new(client: reqwest::Client, config: &Config) -> Self {
+    pub fn new(client: reqwest::Client, config: &Config, address: Arc<Address>) -> Self {
         let folder = config.local.as_ref().map(|folder| folder.join("blobs"));
-        Self { client, url: config.url.clone(), token: config.token.clone(), folder }
+        Self { client, address, token: config.token.clone(), folder }
     }
 
     /// Uploads, and tells the digest.
@@ -54,9 +55,9 @@ impl Uploads {
             }
             return name;
         }
-        let url = format!("{}/api/work/blobs/{name}", self.url);
         let mut pause = Duration::from_millis(100);
         loop {
+            let url = format!("{}/api/work/blobs/{name}", self.address.now());
             let put = self.client.put(&url).bearer_auth(&self.token).body(content.clone()).send().await;
             match put {
                 Ok(answer) if answer.status().is_success() => return name,
@@ -124,6 +125,8 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
 enum Ended {
     /// Worth dialling again.
     Cut(String),
+    /// The service names another address.
+    Elsewhere(String),
     Refused(String),
     Left,
 }
@@ -140,16 +143,23 @@ impl Worker {
             };
             let ended = match dialled {
                 Ok(mut socket) => {
-                    tracing::info!(service = self.shop.config.url, slots = self.shop.config.slots, "linked");
+                    tracing::info!(service = self.shop.address.now(), slots = self.shop.config.slots, "linked");
                     pause = Duration::from_millis(100);
                     said = false;
                     self.carry(&mut socket, &mut leave).await
                 }
-                Err(ended) => ended,
+                Err(ended) => {
+                    self.shop.address.next();
+                    ended
+                }
             };
             match ended {
                 Ended::Left => return Ok(()),
                 Ended::Refused(message) => return Err(Error::Refused(message)),
+                Ended::Elsewhere(url) => {
+                    tracing::info!(service = url, "another service carries out this pool's runs");
+                    self.shop.address.go_to(&url);
+                }
                 Ended::Cut(why) => {
                     if !said {
                         tracing::warn!(service = self.shop.config.url, "not linked, trying again: {why}");
@@ -167,9 +177,9 @@ impl Worker {
 
     async fn dial(&self) -> Result<Socket, Ended> {
         let cut = |e: &dyn std::fmt::Display| Ended::Cut(e.to_string());
-        let address = self.shop.config.url.strip_prefix("http://").map(|rest| format!("ws://{rest}/api/work/link"));
-        let address =
-            address.ok_or_else(|| Ended::Refused(Error::Address(self.shop.config.url.clone()).to_string()))?;
+        let now = self.shop.address.now();
+        let address = now.strip_prefix("http://").map(|rest| format!("ws://{rest}/api/work/link"));
+        let address = address.ok_or_else(|| Ended::Refused(Error::Address(now.clone()).to_string()))?;
         let mut request = address.into_client_request().map_err(|e| Ended::Refused(e.to_string()))?;
         let bearer = HeaderValue::from_str(&format!("Bearer {}", self.shop.config.token));
         let bearer = bearer.map_err(|_| Ended::Refused("the token holds characters that no token has".into()))?;
@@ -244,6 +254,7 @@ impl Worker {
                             }
                         }
                         Ok(ToWorker::Refused { message }) => return Ended::Refused(message),
+                        Ok(ToWorker::Elsewhere { url }) => return Ended::Elsewhere(url),
                         Ok(message) => self.take(message),
                         Err(e) => return Ended::Cut(format!("a message of the service cannot be read: {e}")),
                     }

@@ -7,6 +7,7 @@ use tokio::sync::mpsc;
 
 use crate::{
     Config, Error,
+    address::Address,
     batch::{self, Order, Switches, Told, Tools},
     link::Uploads,
     process, random_mark,
@@ -21,6 +22,7 @@ enum Job {
 /// A worker's slots. Dropping it ends everything that they started.
 pub struct Shop {
     pub(crate) config: Config,
+    pub(crate) address: Arc<Address>,
     /// Marks every process that is started here, and tells this worker from others of its name.
     pub(crate) mark: String,
     /// What happens in the slots.
@@ -48,7 +50,8 @@ impl Shop {
         if lock.try_lock().is_err() {
             return Err(Error::FolderTaken(home.display().to_string()));
         }
-        let config = Config { home: home.clone(), url: config.url.trim_end_matches('/').to_owned(), ..config };
+        let address = Arc::new(Address::new(&config.url));
+        let config = Config { home: home.clone(), ..config };
         process::become_subreaper();
         // A worker that was killed here may have left processes and files.
         let mark_path = home.join("mark");
@@ -68,8 +71,8 @@ impl Shop {
         let (sender, coming) = mpsc::channel(1024);
         let (output_sender, outputs) = mpsc::channel(64);
         let tools = Tools {
-            sources: Arc::new(Sources::new(config.clone(), client.clone(), mark.clone())),
-            uploads: Uploads::new(client, &config),
+            sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), mark.clone())),
+            uploads: Uploads::new(client, &config, Arc::clone(&address)),
             events: sender,
             outputs: output_sender,
             home,
@@ -77,7 +80,7 @@ impl Shop {
             mark: mark.clone(),
         };
         let slots = (0..config.slots).map(|_| start_slot(tools.clone())).collect();
-        Ok(Self { config, mark, coming, slots, switches: HashMap::new(), outputs, _lock: lock })
+        Ok(Self { config, address, mark, coming, slots, switches: HashMap::new(), outputs, _lock: lock })
     }
 
     /// What happened since the last time; waits until something does. Batches that ended are forgotten.
@@ -110,7 +113,11 @@ impl Shop {
                     switches.follow.send_replace(on);
                 }
             }
-            ToWorker::Welcome { .. } | ToWorker::Refused { .. } | ToWorker::Stored { .. } | ToWorker::Drain { .. } => {}
+            ToWorker::Welcome { .. }
+            | ToWorker::Refused { .. }
+            | ToWorker::Elsewhere { .. }
+            | ToWorker::Stored { .. }
+            | ToWorker::Drain { .. } => {}
         }
     }
 

@@ -22,7 +22,7 @@ use tokio::{
     sync::{Mutex, OnceCell},
 };
 
-use crate::{Config, capture::CappedLog, process};
+use crate::{Config, address::Address, capture::CappedLog, process};
 
 /// A source that is ready to run.
 #[derive(Debug)]
@@ -31,17 +31,53 @@ pub struct Ready {
     folder: PathBuf,
 }
 
+/// Sources are kept up to this size, in bytes, unless told otherwise.
+const KEEP_SOURCES: u64 = 10 << 30;
+/// Written whenever a source is used.
+const USED: &str = "used";
+
+/// A source on the disk.
+struct Place {
+    name: String,
+    path: PathBuf,
+    bytes: u64,
+    used: std::time::SystemTime,
+}
+
+/// The sources in a folder, the longest unused first.
+fn places(folder: &Path) -> Vec<Place> {
+    let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
+    let place = |entry: std::fs::DirEntry| {
+        let path = entry.path();
+        let used = std::fs::metadata(path.join(USED)).and_then(|m| m.modified()).unwrap_or(std::time::UNIX_EPOCH);
+        Place { name: entry.file_name().to_string_lossy().into_owned(), bytes: size_of(&path), path, used }
+    };
+    let mut all: Vec<Place> = entries.flatten().map(place).collect();
+    all.sort_by_key(|p| p.used);
+    all
+}
+
+/// The size of everything below a folder; links are not followed.
+fn size_of(path: &Path) -> u64 {
+    let Ok(meta) = std::fs::symlink_metadata(path) else { return 0 };
+    if !meta.is_dir() {
+        return meta.len();
+    }
+    std::fs::read_dir(path).map_or(0, |entries| entries.flatten().map(|e| size_of(&e.path())).sum())
+}
+
 /// All sources of this worker.
 pub struct Sources {
     config: Config,
     client: reqwest::Client,
+    address: Arc<Address>,
     mark: String,
     ready: Mutex<HashMap<String, Arc<OnceCell<Arc<Ready>>>>>,
 }
 
 impl Sources {
-    pub fn new(config: Config, client: reqwest::Client, mark: String) -> Self {
-        Self { config, client, mark, ready: Mutex::default() }
+    pub fn new(config: Config, client: reqwest::Client, address: Arc<Address>, mark: String) -> Self {
+        Self { config, client, address, mark, ready: Mutex::default() }
     }
 
     /// The source of an errand: fetched and prepared, by the first who asks.
@@ -53,7 +89,48 @@ impl Sources {
             let mut all = self.ready.lock().await;
             Arc::clone(all.entry(errand.bundle.clone()).or_default())
         };
-        cell.get_or_try_init(|| self.make_ready(errand)).await.cloned()
+        let place = self.config.home.join("sources").join(&errand.bundle);
+        let fresh = !cell.initialized();
+        let ready = cell.get_or_try_init(|| self.make_ready(errand)).await.cloned()?;
+        // What is used last is kept longest.
+        if let Err(e) = std::fs::write(place.join(USED), "") {
+            tracing::debug!("{}: {e}", place.display());
+        }
+        if fresh {
+            self.trim(&errand.bundle).await;
+        }
+        Ok(ready)
+    }
+
+    /// Removes the sources that were not used for longest while all together are larger than what is kept. Those in use
+    /// stay.
+    async fn trim(&self, current: &str) {
+        let folder = self.config.home.join("sources");
+        let measured = tokio::task::spawn_blocking(move || places(&folder)).await.unwrap_or_default();
+        let mut total: u64 = measured.iter().map(|p| p.bytes).sum();
+        for place in measured {
+            if total <= self.config.keep_sources.map_or(KEEP_SOURCES, |k| k.0) {
+                return;
+            }
+            let mut all = self.ready.lock().await;
+            let in_use = |cell: &Arc<OnceCell<Arc<Ready>>>| {
+                // A batch holds what it runs; a cell without content is being made ready.
+                Arc::strong_count(cell) > 1 || cell.get().is_none_or(|ready| Arc::strong_count(ready) > 1)
+            };
+            if place.name == current || all.get(&place.name).is_some_and(in_use) {
+                continue;
+            }
+            all.remove(&place.name);
+            // Moved away under the lock, so that whoever needs it meanwhile makes it anew.
+            let gone = place.path.with_extension("gone");
+            match std::fs::rename(&place.path, &gone).and_then(|()| std::fs::remove_dir_all(&gone)) {
+                Ok(()) => {
+                    total -= place.bytes;
+                    tracing::info!(source = place.name, "a source that was not used for long is removed");
+                }
+                Err(e) => tracing::warn!("{} could not be removed: {e}", place.path.display()),
+            }
+        }
     }
 
     async fn make_ready(&self, errand: &Errand) -> Result<Arc<Ready>, String> {
@@ -88,10 +165,10 @@ impl Sources {
             let from = local.join("bundles").join(digest);
             return std::fs::copy(&from, to).map(drop).map_err(|e| format!("{}: {e}", from.display()));
         }
-        let url = format!("{}/api/bundles/{digest}", self.config.url);
         let failed = |e: &dyn std::fmt::Display| format!("the bundle {digest} could not be fetched: {e}");
         let mut last = String::new();
         for pause in [100, 300, 1000, 3000, 0] {
+            let url = format!("{}/api/bundles/{digest}", self.address.now());
             let got = self.client.get(&url).bearer_auth(&self.config.token).send().await;
             match got.and_then(reqwest::Response::error_for_status) {
                 Ok(mut response) => {
@@ -219,6 +296,11 @@ pub fn command(words: &[String], folder: &Path, errand: &Errand, worker: &str) -
         command.env_remove(secret);
     }
     command.env("KESMO_RUN", &errand.run).env("KESMO_WORKER", worker).env("KESMO_SEED", errand.seed.to_string());
+    for (name, value) in [("KESMO_BRANCH", &errand.branch), ("KESMO_COMMIT", &errand.commit)] {
+        if let Some(value) = value {
+            command.env(name, value);
+        }
+    }
     let variable = |name: &str| name.to_uppercase().replace('-', "_");
     for (facet, value) in &errand.variant {
         command.env(format!("KESMO_FACET_{}", variable(facet)), value);
@@ -312,4 +394,49 @@ async fn unpack(archive: &Path, to: &Path) -> Result<(), String> {
         tar.unpack(&to).map_err(|e| format!("the bundle cannot be unpacked: {e}"))
     });
     unpacked.await.map_err(|e| e.to_string())?
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sources_are_measured_and_ordered_by_their_last_use() {
+        let dir = tempfile::tempdir().expect("a folder");
+        for (name, size) in [("a", 10), ("b", 2000)] {
+            std::fs::create_dir_all(dir.path().join(name).join("files")).expect("a folder");
+            std::fs::write(dir.path().join(name).join("files/x"), vec![0; size]).expect("a file");
+        }
+        std::fs::write(dir.path().join("a").join(USED), "").expect("a file");
+        let found: Vec<(String, u64)> = places(dir.path()).into_iter().map(|p| (p.name, p.bytes)).collect();
+        assert_eq!(found, [("b".to_owned(), 2000), ("a".to_owned(), 10)]);
+        assert!(places(Path::new("/nowhere")).is_empty());
+    }
+
+    #[tokio::test]
+    async fn only_what_nobody_uses_is_removed() {
+        let home = tempfile::tempdir().expect("a folder");
+        let config = Config { home: home.path().to_owned(), keep_sources: Some(Bytes(100)), ..Config::default() };
+        let sources = Sources::new(config, reqwest::Client::new(), Arc::new(Address::new("")), "mark".into());
+        let text = "suite = \"fares\"\n[tests]\nlist = [\"./t\"]\nrun = [\"./t\", \"{names}\"]\nresults = \"tap\"\n";
+        let suite = SuiteFile::parse(FILE_NAME, text).expect("a suite file");
+        let mut held = Vec::new();
+        for name in ["idle", "busy", "current"] {
+            let folder = home.path().join("sources").join(name).join("files");
+            std::fs::create_dir_all(&folder).expect("a folder");
+            std::fs::write(folder.join("x"), vec![0; 80]).expect("a file");
+            let ready = Arc::new(Ready { suite: suite.clone(), folder });
+            let cell = Arc::new(OnceCell::new_with(Some(Arc::clone(&ready))));
+            if name == "busy" {
+                held.push(ready);
+            }
+            sources.ready.lock().await.insert(name.into(), cell);
+        }
+        sources.trim("current").await;
+        let left = |name: &str| home.path().join("sources").join(name).exists();
+        assert_eq!([left("idle"), left("busy"), left("current")], [false, true, true]);
+        drop(held);
+        sources.trim("current").await;
+        assert_eq!([left("busy"), left("current")], [false, true]);
+    }
 }

@@ -1,6 +1,6 @@
 //! `kesmo join`: lends this machine to one run until its verdict.
 
-use kesmo_core::{name::Slug, words::Outcome};
+use kesmo_core::{name::Slug, plan::brief::Changes, words::Outcome};
 use kesmo_wire::api::{Meet, Met, Run, Shard};
 use tokio::sync::oneshot;
 
@@ -69,7 +69,8 @@ async fn come_to(options: &Join, context: &Context) -> Result<String, Failure> {
         return Ok(found.summary.name);
     };
     let run_options = options.running.options(&options.choosing)?;
-    let start = new_run(suite, options.pool.clone(), run_options, &options.running, context).await?;
+    let changes = Changes { pool: options.pool.clone(), options: run_options, ..Changes::default() };
+    let start = new_run(suite, changes, &options.running, context).await?;
     let met: Met = context.client.post("/api/meet", &Meet { key: key.clone(), start }).await?;
     let name = met.run.summary.name;
     if !context.json {

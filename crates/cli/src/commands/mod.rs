@@ -1,12 +1,16 @@
 //! What the commands do, a module for each subject.
 
+pub mod briefs;
+pub mod call_ins;
 pub mod here;
 pub mod hunt;
 pub mod join;
 pub mod keys;
 pub mod people;
 pub mod planning;
+pub mod queue;
 pub mod runs;
+pub mod schedules;
 pub mod serve;
 pub mod start;
 pub mod suites;

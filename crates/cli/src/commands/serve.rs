@@ -2,6 +2,7 @@
 
 use std::io::Write;
 
+use kesmo_service::clockwork::clock::Clock;
 use tracing_subscriber::EnvFilter;
 
 use crate::{Failure, arguments::Serve};
@@ -24,6 +25,9 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
         data: options.data.clone(),
         database: options.database.clone(),
         patience: options.patience,
+        blobs: options.blobs.clone(),
+        reached_at: options.reached_at.clone(),
+        clock: options.clock.clone().map_or(Clock::System, Clock::File),
     };
     let started = |started: kesmo_service::Started| {
         let mut said = format!("Kesmo is listening on http://{}\n", started.address);

@@ -3,41 +3,74 @@
 use std::path::Path;
 
 use kesmo_client::pack;
-use kesmo_core::plan::{RunOptions, brief::Brief};
+use kesmo_core::plan::brief::{Brief, Changes};
 use kesmo_wire::api::{Again as AgainBody, NewRun, Run};
 
 use super::{print_json, runs::path, suites::is_folder, watch::stay};
 use crate::{
     Context, Failure,
-    arguments::{Again, Running, Start, Staying},
+    arguments::{Again, Choosing, Place, Running, Start, Staying},
 };
 
 pub async fn run(options: &Start, context: &Context) -> Result<u8, Failure> {
-    let mut run_options = options.running.options(&options.choosing)?;
+    let mut changes = changes(&options.choosing, &options.running, &options.place)?;
+    if let Some(name) = &options.brief {
+        if options.suite.as_deref().is_some_and(is_folder) {
+            return Err(Failure::call(
+                "--brief starts its suite's own files; leave the folder out, or use --from FILE",
+            ));
+        }
+        let new = NewRun {
+            brief: Some(name.clone()),
+            suite: options.suite.clone(),
+            unpassed_in: options.running.unpassed_in.clone(),
+            ..of_changes(changes)
+        };
+        let run: Run = context.client.post("/api/runs", &new).await?;
+        return started(&run, &options.staying, context).await;
+    }
     let mut brief = Brief::default();
     if let Some(file) = &options.from {
-        let name = file.display().to_string();
-        let text = std::fs::read_to_string(file).map_err(|e| Failure::call(format!("--from {name}: {e}")))?;
-        brief = Brief::parse(&name, &text)?;
-        run_options = brief.options_with(run_options);
+        brief = read_brief(file)?;
+        if brief.then.is_some() || brief.replace_older {
+            return Err(Failure::call(format!(
+                "{}: then and replace-older are for saved briefs: save it with `kesmo brief add NAME --from {}`",
+                file.display(),
+                file.display()
+            )));
+        }
+        let with = brief.with(changes);
+        changes = Changes { pool: with.pool, branch: with.branch, commit: with.commit, options: with.options };
     }
     let no_suite = || Failure::call("the brief names no suite: write suite = \"NAME\" in it, or name one in the call");
     let suite = options.suite.clone().or(brief.suite).ok_or_else(no_suite)?;
-    let pool = options.pool.clone().or(brief.pool);
-    let new = new_run(&suite, pool, run_options, &options.running, context).await?;
+    let new = new_run(&suite, changes, &options.running, context).await?;
     let run: Run = context.client.post("/api/runs", &new).await?;
     started(&run, &options.staying, context).await
 }
 
+/// Reads a brief from a file.
+pub fn read_brief(file: &Path) -> Result<Brief, Failure> {
+    let name = file.display().to_string();
+    let text = std::fs::read_to_string(file).map_err(|e| Failure::call(format!("--from {name}: {e}")))?;
+    Ok(Brief::parse(&name, &text)?)
+}
+
+/// What the options of a call say.
+pub fn changes(choosing: &Choosing, running: &Running, place: &Place) -> Result<Changes, Failure> {
+    let Place { pool, branch, commit } = place;
+    let options = running.options(choosing)?;
+    Ok(Changes { pool: pool.clone(), branch: branch.clone(), commit: commit.clone(), options })
+}
+
+fn of_changes(changes: Changes) -> NewRun {
+    let Changes { pool, branch, commit, options } = changes;
+    NewRun { pool, branch, commit, options, ..NewRun::default() }
+}
+
 /// What a start asks for; a folder is packed and uploaded.
-pub async fn new_run(
-    suite: &str,
-    pool: Option<String>,
-    options: RunOptions,
-    running: &Running,
-    context: &Context,
-) -> Result<NewRun, Failure> {
-    let mut new = NewRun { pool, options, unpassed_in: running.unpassed_in.clone(), ..NewRun::default() };
+pub async fn new_run(suite: &str, changes: Changes, running: &Running, context: &Context) -> Result<NewRun, Failure> {
+    let mut new = NewRun { unpassed_in: running.unpassed_in.clone(), ..of_changes(changes) };
     if is_folder(suite) {
         let folder = Path::new(suite);
         // What is wrong with the call is told before anything is sent.
@@ -57,13 +90,24 @@ pub async fn again(options: &Again, context: &Context) -> Result<u8, Failure> {
     started(&run, &options.staying, context).await
 }
 
-async fn started(run: &Run, staying: &Staying, context: &Context) -> Result<u8, Failure> {
+pub async fn started(run: &Run, staying: &Staying, context: &Context) -> Result<u8, Failure> {
     let name = &run.summary.name;
+    if !context.json {
+        for changed in &run.summary.origin.changed {
+            eprintln!("Changed: {changed}");
+        }
+    }
     if staying.stay {
         if !context.json {
             eprintln!("Started {name}: {}/runs/{name}", context.client.url());
         }
-        return stay(name, staying.refresh.refresh, context).await;
+        let status = stay(name, staying.refresh.refresh, context).await?;
+        for (format, file) in &staying.report {
+            let query = [("as", format.clone())];
+            let text = context.client.get_text(&format!("{}/report", path(name)?), &query).await?;
+            std::fs::write(file, text).map_err(|e| Failure::trouble(format!("--report {format}={file}: {e}")))?;
+        }
+        return Ok(status);
     }
     if context.json {
         print_json(run)?;

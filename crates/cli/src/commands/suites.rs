@@ -6,14 +6,15 @@ use kesmo_client::pack;
 use kesmo_core::{
     name::shorten,
     plan::DEFAULT_RETRIES,
+    source::{GitSource, short_commit},
     time::{Bytes, Span},
 };
-use kesmo_wire::api::{NewSuite, Suite as SuiteView, SuiteDetail, Tests as TestsView, TestsQuery};
+use kesmo_wire::api::{NewSuite, NewWatch, Suite as SuiteView, SuiteDetail, Tests as TestsView, TestsQuery, WatchOf};
 
 use super::{planning::suite_and_bundle, print_json};
 use crate::{
     Context, Failure,
-    arguments::{Suite, Tests},
+    arguments::{AddSuite, Suite, Tests, WatchBranches},
     view,
 };
 
@@ -24,12 +25,37 @@ pub async fn run(
 ) -> Result<(), Failure> {
     match command {
         Suite::Check(folder) => check(&folder.folder, json),
+        Suite::Watch(options) => watch(options, &context()?).await,
+        Suite::Unwatch(options) => {
+            let query = [("branches", options.branch.clone())];
+            context()?.client.delete_with(&format!("/api/suites/{}/watches", options.suite), &query).await?;
+            println!("{} of {} is no longer watched; its runs stay.", options.branch, options.suite);
+            Ok(())
+        }
+        Suite::Add(AddSuite { git: Some(url), branch, within, .. }) => {
+            let context = context()?;
+            let folder = within.as_deref().unwrap_or_default().trim_matches('/').to_owned();
+            let git = GitSource { url: url.clone(), branch: branch.clone(), commit: None, folder };
+            git.check()?;
+            let new = NewSuite { git: Some(git), bundle: None };
+            let suite: SuiteDetail = context.client.post("/api/suites", &new).await?;
+            if context.json {
+                return print_json(&suite);
+            }
+            let from = suite.suite.git.as_ref().map(GitSource::said).unwrap_or_default();
+            println!("Suite {} is added (from {from}).", suite.suite.name);
+            println!("Start it: kesmo start {} --stay", suite.suite.name);
+            println!("Start it on every push: kesmo suite watch {} --branch '*'", suite.suite.name);
+            Ok(())
+        }
         Suite::Add(folder) => {
             let context = context()?;
-            let bundle = pack::pack(&folder.folder)?;
+            let bundle = pack::pack(folder.folder.as_deref().unwrap_or(Path::new(".")))?;
             let uploaded = context.client.upload(&bundle).await?;
-            let suite: SuiteDetail =
-                context.client.post("/api/suites", &NewSuite { bundle: bundle.digest.clone() }).await?;
+            let suite: SuiteDetail = context
+                .client
+                .post("/api/suites", &NewSuite { bundle: Some(bundle.digest.clone()), git: None })
+                .await?;
             if context.json {
                 return print_json(&suite);
             }
@@ -69,7 +95,20 @@ pub async fn run(
                 return print_json(&suite);
             }
             println!("{}  {}", view::bold(&suite.suite.name), suite.suite.about);
-            println!("bundle   {}", &suite.suite.bundle[..12]);
+            match &suite.suite.git {
+                Some(git) => println!("git      {}", git.said()),
+                None => println!("bundle   {}", &suite.suite.bundle[..12]),
+            }
+            if let Some(trouble) = &suite.suite.trouble {
+                println!("trouble  {}", view::paint(view::Paint::Failed, trouble));
+            }
+            if let Some((at, schedule)) = &suite.suite.next_start {
+                println!("next     {} by schedule {schedule}", view::moment(*at));
+            }
+            let watches: Vec<WatchOf> = context.client.get(&format!("/api/suites/{}/watches", named.name), &[]).await?;
+            for watch in &watches {
+                println!("watched  {}", watch_line(watch));
+            }
             println!("retries  {}", suite.retries);
             for facet in &suite.facets {
                 println!("facet    {} = {}", facet.name, facet.values.join(", "));
@@ -95,6 +134,37 @@ pub async fn run(
             Ok(())
         }
     }
+}
+
+/// What is watched, in a line.
+fn watch_line(watch: &WatchOf) -> String {
+    let brief = watch.brief.as_ref().map_or_else(String::new, |b| format!(", starts {b}"));
+    let last = watch.heads.first().map_or_else(
+        || ", nothing new so far".to_owned(),
+        |(branch, commit, run)| format!(", last {branch} at {} ({run})", short_commit(commit)),
+    );
+    let trouble = watch
+        .trouble
+        .as_ref()
+        .map_or_else(String::new, |t| format!("; {t}, next look {}", view::moment(watch.next_look)));
+    format!("{} every {}{brief}{last}{trouble}", watch.branches, Span(watch.look_us))
+}
+
+async fn watch(options: &WatchBranches, context: &Context) -> Result<(), Failure> {
+    let new = NewWatch {
+        branches: options.branch.clone(),
+        look: options.look.clone(),
+        brief: options.brief.clone(),
+        now: options.now,
+    };
+    let watch: WatchOf = context.client.post(&format!("/api/suites/{}/watches", options.suite), &new).await?;
+    if context.json {
+        return print_json(&watch);
+    }
+    let there = if options.now { "also those that are there now" } else { "those that are there now are no news" };
+    println!("{} of {} is watched: every new commit starts a run ({there}).", watch.branches, watch.suite);
+    println!("It is looked at every {}.", Span(watch.look_us));
+    Ok(())
 }
 
 fn check(folder: &Path, json: bool) -> Result<(), Failure> {

@@ -52,6 +52,7 @@ pub async fn run(options: &Worker, url: String, token: String) -> Result<(), Fai
         home: options.home.clone().unwrap_or_else(|| home(&name)),
         name,
         ease: options.ease,
+        keep_sources: options.keep_sources,
         ..kesmo_worker::Config::default()
     };
     kesmo_worker::run(config, Box::pin(asked_to_end())).await.map_err(|e| Failure::trouble(e.to_string()))

@@ -461,6 +461,10 @@ mod tests {
             rate: 2.84,
             strip: String::new(),
             slots: 4,
+            branch: None,
+            commit: None,
+            origin: Default::default(),
+            place: None,
         }
     }
 

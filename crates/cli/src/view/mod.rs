@@ -9,10 +9,11 @@ use std::{io::IsTerminal, sync::LazyLock};
 use chrono::{DateTime, Local, Utc};
 use kesmo_core::{
     run::Tally,
+    source::short_commit,
     time::Span,
     words::{Ended, Outcome, Phase, Verdict},
 };
-use kesmo_wire::api::{Run, RunSummary};
+use kesmo_wire::api::{ChainLink, Run, RunSummary};
 use unicode_width::UnicodeWidthChar;
 
 /// What is painted.
@@ -126,14 +127,22 @@ pub fn ended_word(ended: Ended) -> String {
     paint(colour, &format!("{} {ended}", ended.glyph()))
 }
 
-pub fn verdict_word(verdict: Verdict) -> String {
-    let colour = match verdict {
+fn paint_of_verdict(verdict: Verdict) -> Paint {
+    match verdict {
         Verdict::Passed => Paint::Passed,
         Verdict::Failed => Paint::Failed,
         Verdict::Void => Paint::Void,
         Verdict::Stopped => Paint::Stopped,
-    };
-    paint(colour, &format!("{} {verdict}", verdict.glyph()))
+    }
+}
+
+pub fn verdict_word(verdict: Verdict) -> String {
+    paint(paint_of_verdict(verdict), &format!("{} {verdict}", verdict.glyph()))
+}
+
+/// A verdict's glyph.
+fn verdict_glyph(verdict: Verdict) -> String {
+    paint(paint_of_verdict(verdict), verdict.glyph())
 }
 
 /// A run's verdict, or where it stands.
@@ -303,11 +312,48 @@ pub fn run_head(run: &Run, page: Option<&str>) -> String {
     if !labels.is_empty() {
         out += &format!("  labels {}\n", labels.join(" "));
     }
-    out += &format!("  started by {} at {}, pool {}\n", s.started_by, moment(s.created_at), s.pool);
+    let brief = s.origin.brief.as_ref().map_or_else(String::new, |b| format!(", brief {b}"));
+    out += &format!("  started by {} at {}, pool {}{brief}\n", s.started_by, moment(s.created_at), s.pool);
+    for changed in &s.origin.changed {
+        out += &format!("  changed: {changed}\n");
+    }
+    if let Some(said) = source_said(run) {
+        out += &format!("  {said}\n");
+    }
+    if !run.chain.is_empty() {
+        out += &format!("  chain {}\n", chain_said(run));
+    }
     for note in run.notes.iter().take(10) {
         out += &format!("  ! {note}\n");
     }
     out + &page.map(|page| format!("  {page}\n")).unwrap_or_default()
+}
+
+/// The branch and commit of a run, and where they come from, as far as they are known.
+fn source_said(run: &Run) -> Option<String> {
+    let s = &run.summary;
+    let branch = s.branch.as_ref().map(|b| format!("branch {b}"));
+    let commit = s.commit.as_ref().map(|c| format!("commit {}", short_commit(c)));
+    let from = run.git.as_ref().map(|git| {
+        let folder = if git.folder.is_empty() { String::new() } else { format!(", folder {}", git.folder) };
+        format!("from {}{folder}", git.url)
+    });
+    let parts: Vec<String> = [branch, commit, from].into_iter().flatten().collect();
+    (!parts.is_empty()).then(|| parts.join(", "))
+}
+
+/// The runs of a chain, the one that is shown in bold, and the brief that is still to follow.
+fn chain_said(run: &Run) -> String {
+    let link = |l: &ChainLink| {
+        let name = if l.run == run.summary.name { bold(&l.run) } else { l.run.clone() };
+        match l.verdict {
+            Some(verdict) => format!("{} {name}", verdict_glyph(verdict)),
+            None => format!("{} {name}", paint(Paint::Running, l.phase.glyph())),
+        }
+    };
+    let mut links: Vec<String> = run.chain.iter().map(link).collect();
+    links.extend(run.then.iter().map(|then| paint(Paint::Dim, &format!("– {then}"))));
+    links.join(" → ")
 }
 
 #[cfg(test)]

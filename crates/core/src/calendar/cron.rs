@@ -193,10 +193,8 @@ impl Cron {
         });
         let weekdays = (!self.weekdays.all && self.weekdays.bits != 0x7f).then(|| {
             // From Monday on, as a week is read.
-            let monday_first = Field {
-                bits: (self.weekdays.bits >> 1 & 0x3f) | (self.weekdays.bits & 1) << 6,
-                all: false,
-            };
+            let monday_first =
+                Field { bits: (self.weekdays.bits >> 1 & 0x3f) | (self.weekdays.bits & 1) << 6, all: false };
             let name = |d: u32| WEEKDAY_NAMES[(d as usize + 1) % 7].to_owned();
             let all = monday_first.values().map(name).collect();
             said_list(&runs_said(&monday_first, name, all), "and")

@@ -185,7 +185,8 @@ impl Schedule {
             }
             _ => {
                 return Err(wrong(
-                    "say when: exactly one of --cron \"15 2 * * 1-5\", --at \"2026-12-24 18:00\" and --after-every 5m".into(),
+                    "say when: exactly one of --cron \"15 2 * * 1-5\", --at \"2026-12-24 18:00\" and --after-every 5m"
+                        .into(),
                 ));
             }
         };
@@ -297,7 +298,10 @@ impl Schedule {
                 && let Some((starts, they)) = within((low, high))
             {
                 let run = if they == "it" { "runs" } else { "run" };
-                said.push(format!("{day}: the clock shows {} twice, {starts} {run} only the first time", hours(low, high)));
+                said.push(format!(
+                    "{day}: the clock shows {} twice, {starts} {run} only the first time",
+                    hours(low, high)
+                ));
             }
         }
         said
@@ -332,7 +336,13 @@ impl Schedule {
             due.rows.push(Row { planned: next, to, count: count - 1, what: What::Missed, why });
         }
         if left_out {
-            due.rows.push(Row { planned: next, to: last, count, what: What::Missed, why: "no service was there".into() });
+            due.rows.push(Row {
+                planned: next,
+                to: last,
+                count,
+                what: What::Missed,
+                why: "no service was there".into(),
+            });
             if one_only {
                 due.next = self.next(now);
             }
@@ -404,7 +414,10 @@ mod tests {
     }
 
     fn utc(moments: &[Timestamp]) -> Vec<String> {
-        moments.iter().map(|t| DateTime::from_timestamp_micros(t.0).unwrap().format("%m-%d %H:%M").to_string()).collect()
+        moments
+            .iter()
+            .map(|t| DateTime::from_timestamp_micros(t.0).unwrap().format("%m-%d %H:%M").to_string())
+            .collect()
     }
 
     #[test]
@@ -582,7 +595,8 @@ mod tests {
 
     #[test]
     fn spread_is_fixed_by_the_name_and_until_is_the_last_day() {
-        let spread = Times { spread: Some("10m".into()), until: Some("2026-11-24".into()), ..times("0 2 * * *", "UTC") };
+        let spread =
+            Times { spread: Some("10m".into()), until: Some("2026-11-24".into()), ..times("0 2 * * *", "UTC") };
         let (one, two) = (Schedule::parse("fares", &spread).unwrap(), Schedule::parse("gates", &spread).unwrap());
         assert_eq!(one, Schedule::parse("fares", &spread).unwrap());
         assert_ne!(one.offset, two.offset);

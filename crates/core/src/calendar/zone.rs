@@ -171,7 +171,10 @@ mod tests {
     fn moves_of_the_clock_are_found_to_the_second() {
         let oslo = Zone::parse("Europe/Oslo").unwrap();
         let found = oslo.changes(at("2026-01-01T00:00:00Z"), at("2027-01-01T00:00:00Z"));
-        assert_eq!(found.iter().map(|c| c.at).collect::<Vec<_>>(), [at("2026-03-29T01:00:00Z"), at("2026-10-25T01:00:00Z")]);
+        assert_eq!(
+            found.iter().map(|c| c.at).collect::<Vec<_>>(),
+            [at("2026-03-29T01:00:00Z"), at("2026-10-25T01:00:00Z")]
+        );
         assert_eq!(found[0].skipped(), Some((wall("2026-03-29 02:00"), wall("2026-03-29 03:00"))));
         assert_eq!(found[1].repeated(), Some((wall("2026-10-25 02:00"), wall("2026-10-25 03:00"))));
         assert_eq!((found[0].repeated(), found[1].skipped()), (None, None));

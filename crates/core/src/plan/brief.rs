@@ -365,6 +365,78 @@ impl Brief {
     }
 }
 
+/// What kind of thing started a run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub enum OriginKind {
+    /// A person or a program asked for it.
+    #[default]
+    Call,
+    Schedule,
+    CallIn,
+    /// A branch had a new commit.
+    Watch,
+    /// The run before it in a chain.
+    Chain,
+}
+
+/// What started a run, and from what. Kept with the run.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Origin {
+    pub kind: OriginKind,
+    /// The schedule, call-in or watched branches, or the run before.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub brief: Option<String>,
+    /// What is otherwise than the brief says, in words.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub changed: Vec<String>,
+    /// The planned moment, in microseconds since 1970.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub planned_us: Option<i64>,
+    /// The delivery that started it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub delivery: Option<i64>,
+    /// It stops older runs of its brief and branch.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub replace_older: bool,
+}
+
+impl Origin {
+    /// What started it, in a few words: `schedule nightly`, `call-in push`.
+    #[must_use]
+    pub fn said(&self) -> String {
+        let name = self.name.as_deref().unwrap_or("");
+        match self.kind {
+            OriginKind::Call => "a call".into(),
+            OriginKind::Schedule => format!("schedule {name}"),
+            OriginKind::CallIn => format!("call-in {name}"),
+            OriginKind::Watch => format!("watched branch {name}"),
+            OriginKind::Chain => format!("after {name}"),
+        }
+    }
+}
+
+/// What is to follow a run.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Follow {
+    pub then: String,
+    pub then_if: ThenIf,
+}
+
+impl Brief {
+    /// What is to follow a run of this brief.
+    #[must_use]
+    pub fn follow(&self) -> Option<Follow> {
+        self.then.clone().map(|then| Follow { then, then_if: self.then_if })
+    }
+}
+
 /// The briefs that follow a brief, in order. `then` tells which brief follows one.
 ///
 /// # Errors

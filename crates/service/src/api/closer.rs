@@ -202,7 +202,7 @@ async fn record(
     let filter = Filter { suite: Some(suite.to_owned()), limit, ..Filter::default() };
     let variant = variant.unwrap_or_default();
     // Runs with the same files and options have the same entries: their plan is made once.
-    let mut places: HashMap<(String, String, Vec<String>), Option<u32>> = HashMap::new();
+    let mut places: HashMap<(Option<String>, String, Vec<String>), Option<u32>> = HashMap::new();
     let mut found = Vec::new();
     for (row, slug) in app.store.runs(&filter).await?.into_iter().filter(|(row, _)| row.phase == "finished") {
         let key = (row.source.clone(), row.options.to_string(), row.listings.clone());

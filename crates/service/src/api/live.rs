@@ -27,6 +27,9 @@ use crate::{
     live::{Hub, LiveEvent},
 };
 
+/// A run that is not open here is looked at so often.
+const UNOPENED_EVERY: std::time::Duration = std::time::Duration::from_millis(500);
+
 pub(super) fn routes() -> Vec<Route> {
     routes![run, floor, output]
 }
@@ -81,33 +84,42 @@ async fn run(
     shutdown: Shutdown,
 ) -> Result<EventStream![Event], Refused> {
     let row = find(app, suite, number).await?;
-    let floor = app.floor.clone();
-    let hub = floor.ask(|reply| Ask::Snapshot(row.id, reply)).await.flatten().map(|(_, hub, _)| hub);
-    // A run that is over has only its last state to tell.
-    let closing = match &hub {
-        Some(_) => None,
-        None => {
-            let row = find(app, suite, number).await?;
-            let run = detail_of_row(app, &row, suite).await?;
-            let strip = kesmo_wire::live::thin(&row.strip, LONG_STRIP);
-            let summary = run.summary.clone();
-            let snapshot = RunSnapshot { run, slots: Vec::new(), trouble: Vec::new(), strip };
-            let end = Gathered::default().take(summary, Vec::new());
-            Some((
-                serde_json::to_string(&snapshot).unwrap_or_default(),
-                serde_json::to_string(&end).unwrap_or_default(),
-            ))
-        }
-    };
-    let inner = hub.map(|hub| watch(hub, floor, Source::Run(row.id), last.0, shutdown));
+    let (app, suite) = (app.inner().clone(), suite.to_owned());
     Ok(EventStream! {
-        if let Some((snapshot, end)) = closing {
-            yield Event::data(snapshot).event("snapshot");
-            yield Event::data(end).event("end");
-        }
-        if let Some(inner) = inner {
-            for await event in inner {
-                yield event;
+        let mut shutdown = shutdown.clone();
+        let mut told = None;
+        loop {
+            let floor = app.floor.clone();
+            if let Some((_, hub, _)) = floor.ask(|reply| Ask::Snapshot(row.id, reply)).await.flatten() {
+                for await event in watch(hub, floor, Source::Run(row.id), last.0.clone(), shutdown.clone()) {
+                    yield event;
+                }
+                return;
+            }
+            // It is over, or stands in line, or another service carries it out: what is stored is told, and again when it
+            // has changed.
+            let Ok(now) = find(&app, &suite, number).await else { return };
+            let Ok(run) = detail_of_row(&app, &now, &suite).await else { return };
+            let summary = run.summary.clone();
+            let over = now.phase == "finished";
+            let is = serde_json::to_string(&summary).unwrap_or_default();
+            if told.as_ref() != Some(&is) {
+                if told.is_none() {
+                    let strip = kesmo_wire::live::thin(&now.strip, LONG_STRIP);
+                    let snapshot = RunSnapshot { run, slots: Vec::new(), trouble: Vec::new(), strip };
+                    yield Event::data(serde_json::to_string(&snapshot).unwrap_or_default()).event("snapshot");
+                }
+                let change = Gathered::default().take(summary, Vec::new());
+                let kind = if over { "end" } else { "change" };
+                yield Event::data(serde_json::to_string(&change).unwrap_or_default()).event(kind);
+                told = Some(is);
+            }
+            if over {
+                return;
+            }
+            tokio::select! {
+                () = tokio::time::sleep(UNOPENED_EVERY) => {}
+                () = &mut shutdown => return,
             }
         }
     })

@@ -1,11 +1,16 @@
 //! The REST API under `/api`. A module for each subject; here is what they share: refusals and the OpenAPI document.
 
+pub mod briefs;
+pub mod call_ins;
 pub mod closer;
 pub mod live;
 pub mod people;
 pub mod planning;
+pub mod queue;
 pub mod runs;
+pub mod schedules;
 pub mod suites;
+pub mod watches;
 pub mod work;
 
 use kesmo_wire::api::{Health, Refusal};
@@ -49,6 +54,16 @@ impl Refused {
     /// It does not fit how things stand.
     pub fn conflict(message: impl Into<String>) -> Self {
         Self::new(Status::Conflict, "conflict", message)
+    }
+
+    /// It comes too fast.
+    pub fn too_fast(message: impl Into<String>) -> Self {
+        Self::new(Status::TooManyRequests, "too-fast", message)
+    }
+
+    /// What was sent is too large.
+    pub fn too_large(message: impl Into<String>) -> Self {
+        Self::new(Status::PayloadTooLarge, "too-large", message)
     }
 
     /// The service cannot do it now.
@@ -116,6 +131,11 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", people::routes())
         .mount("/", suites::routes())
         .mount("/", planning::routes())
+        .mount("/", briefs::routes())
+        .mount("/", schedules::routes())
+        .mount("/", call_ins::routes())
+        .mount("/", watches::routes())
+        .mount("/", queue::routes())
         .mount("/", runs::routes())
         .mount("/", closer::routes())
         .mount("/", live::routes())
@@ -158,6 +178,12 @@ impl Modify for Bearer {
         runs::start, runs::list, runs::show, runs::stop, runs::again, runs::entries, runs::entry, runs::log, runs::artifacts,
         runs::report_of, runs::workers, runs::drain, runs::blob, closer::causes_of, closer::shards, closer::variants, closer::parts,
         closer::timeline, closer::record,
+        briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,
+        schedules::put, schedules::preview, schedules::list, schedules::show, schedules::remove, schedules::pause,
+        schedules::now, schedules::calendar,
+        call_ins::add, call_ins::list, call_ins::show, call_ins::remove, call_ins::pause, call_ins::new_secret,
+        call_ins::try_body, call_ins::delivery, call_ins::again, call_ins::take,
+        watches::put, watches::list, watches::all, watches::remove,
         live::run, live::floor, live::output,
     ),
     components(schemas(kesmo_wire::live::RunSnapshot, kesmo_wire::live::RunChange, kesmo_wire::live::Floor,

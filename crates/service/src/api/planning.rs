@@ -8,6 +8,7 @@ use kesmo_core::{
     name::{nearest, shorten},
     plan::{
         Plan, RunOptions,
+        brief::Brief,
         portion::{Portion, portions},
     },
     run::Policy,
@@ -67,6 +68,50 @@ fn invalid(error: kesmo_core::Error) -> Refused {
     Refused::invalid(error.to_string())
 }
 
+/// Why a brief would run nothing, as far as that is known without asking a worker: nothing matches its pick, or all that
+/// does is parked.
+pub(crate) async fn nothing_to_run(app: &App, row: &SuiteRow, brief: &Brief) -> Option<String> {
+    let (_, file) = suite_file(app, &row.source).await.ok()?;
+    let options = &brief.options;
+    let errand = errand(&file, &row.source, options).ok()?;
+    let mut lists = Vec::new();
+    for variant in file.facets.chosen(&options.variants).ok()? {
+        let ask = ListAsk::new(&file, &row.source, DEFAULT_POOL, &variant, &errand);
+        lists.push((variant, app.store.listing(&ask.key).await.ok()??));
+    }
+    let today = Utc::now().date_naive();
+    let parks: Vec<_> = app.store.parks(Some(row.id)).await.ok()?.into_iter().map(|(park, _)| park.on(today)).collect();
+    match Plan::make(&file, options, &lists, &parks, |_, _| None) {
+        Err(e) => Some(e.to_string()),
+        Ok(plan) if plan.parked() == plan.entries.len() => {
+            let park = plan.parks.first();
+            let until = park.map_or_else(String::new, |p| format!(" (until {}: {})", p.until, p.why));
+            let count = plan.entries.len();
+            let all = if count == 1 {
+                "the only test that it picks".into()
+            } else {
+                format!("all {count} tests that it picks")
+            };
+            Some(format!("{all} {} parked{until}: its runs would be void", if count == 1 { "is" } else { "are" }))
+        }
+        Ok(_) => None,
+    }
+}
+
+/// The errand of listing.
+fn errand(file: &SuiteFile, bundle: &str, options: &RunOptions) -> Result<Errand, Refused> {
+    Ok(Errand {
+        run: String::new(),
+        bundle: bundle.to_owned(),
+        variant: Vec::new(),
+        settings: file.settings_with(&options.set).map_err(invalid)?,
+        env: file.environment(options.env.as_deref()).map_err(invalid)?,
+        seed: 0,
+        branch: None,
+        commit: None,
+    })
+}
+
 /// Plans a run without starting it. Waits for a worker to list tests that are not known.
 async fn plan(
     app: &App,
@@ -95,14 +140,7 @@ async fn listed(
     pool: &str,
     options: &RunOptions,
 ) -> Result<Vec<(Variant, Vec<ListedTest>)>, Refused> {
-    let errand = Errand {
-        run: String::new(),
-        bundle: bundle.to_owned(),
-        variant: Vec::new(),
-        settings: file.settings_with(&options.set).map_err(invalid)?,
-        env: file.environment(options.env.as_deref()).map_err(invalid)?,
-        seed: 0,
-    };
+    let errand = errand(file, bundle, options)?;
     let mut lists = Vec::new();
     for variant in file.facets.chosen(&options.variants).map_err(invalid)? {
         let ask = ListAsk::new(file, bundle, pool, &variant, &errand);
@@ -387,25 +425,24 @@ async fn meet(app: &State<App>, caller: MayOperate, meet: Result<Json<Meet>, Jso
     if key.is_empty() || key.len() > 200 || key.chars().any(char::is_control) {
         return Err(Refused::invalid(format!("the key {key:?} is not usable: 1 to 200 letters, like build-1187")));
     }
-    let made = check_new(app, start).await?;
-    let (row, started) = app.store.meet(&key, made.row(&caller.0.name)).await?;
+    let (made, suite) = check_new(app, start, &caller.0.name).await?;
+    let (row, started) = app.store.meet(&key, &made).await?;
     if row.suite_id != made.suite_id {
         let (slug, number) = match app.store.meeting(&key).await? {
             Some((row, slug)) => (slug, row.number),
             None => (String::new(), 0),
         };
         return Err(Refused::conflict(format!(
-            "the key {key} belongs to {slug}/{number}, a run of another suite than {}: give each suite a key of its own",
-            made.slug
+            "the key {key} belongs to {slug}/{number}, a run of another suite than {suite}: give each suite a key of its own"
         )));
     }
-    let same_files = row.source == made.bundle;
+    let same_files = row.source == made.source;
     let run = if started {
-        hand_over(app, &row, &made.slug).await?
+        hand_over(app, &row, &suite).await?
     } else {
         match app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten() {
             Some(run) => *run,
-            None => detail_of_row(app, &row, &made.slug).await?,
+            None => detail_of_row(app, &row, &suite).await?,
         }
     };
     Ok(Json(Met { run, started, same_files }))

@@ -11,7 +11,11 @@ use kesmo_core::{
         report::{self, Format},
     },
     name::RunName,
-    plan::{Park, Plan, PlannedEntry, RunOptions, choice_said},
+    plan::{
+        Plan, PlannedEntry, RunOptions,
+        brief::{Brief, Changes, Origin},
+        choice_said,
+    },
     suite::Variant,
     time::Span,
     words::{Ended, Outcome, Phase, Verdict},
@@ -22,8 +26,8 @@ use kesmo_store::{
 };
 use kesmo_wire::{
     api::{
-        Again, Artifact, Attempt, Drain, Entries, Entry, EntryDetail, NewRun, Run, RunSummary, StopRun, Worker,
-        entry_name,
+        Again, Artifact, Attempt, ChainLink, Drain, Entries, Entry, EntryDetail, NewRun, Run, RunSummary, StopRun,
+        Worker, entry_name,
     },
     is_digest,
     live::thin,
@@ -37,12 +41,13 @@ use rocket::{
 
 use super::{
     Answer, Refused, body,
-    suites::{DEFAULT_POOL, named, suite_file},
+    suites::{named, suite_file},
 };
 use crate::{
     App,
     access::{MayOperate, MaySee},
     floor::{Ask, EntryOrder, EntryQuestion, active},
+    starting::{self, Looked, Wanted},
 };
 
 pub(super) fn routes() -> Vec<Route> {
@@ -61,7 +66,7 @@ pub struct Past {
 }
 
 /// The summary of a run that is not active.
-pub(super) fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
+pub(crate) fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
     RunSummary {
         name: format!("{suite}/{}", row.number),
         suite: suite.to_owned(),
@@ -82,21 +87,35 @@ pub(super) fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
         rate: 0.0,
         strip: thin(&row.strip, active::SHORT_STRIP),
         slots: 0,
+        branch: row.branch.clone(),
+        commit: row.commit.clone(),
+        origin: row.origin().unwrap_or_default(),
+        place: None,
     }
 }
 
 pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Result<Run, Refused> {
-    let (_, file) = suite_file(app, &row.source).await?;
     let options = row.run_options()?;
-    let variants = file.facets.chosen(&options.variants).unwrap_or_default();
-    let summary = summary_of_row(row, suite);
+    let variants = match &row.source {
+        Some(source) => suite_file(app, source).await?.1.facets.chosen(&options.variants).unwrap_or_default(),
+        None => Vec::new(),
+    };
+    let waits = if row.phase == "queued" || row.phase == "listing" {
+        app.floor.ask(|reply| Ask::Summary(row.id, reply)).await.flatten()
+    } else {
+        None
+    };
+    let summary = waits.map_or_else(|| summary_of_row(row, suite), |summary| *summary);
     let chosen = summary.tally.total() as usize;
     let seeded = RunOptions { seed: Some(row.seed as u64), ..options.clone() };
     let parked = summary.tally.parked as usize;
     let choice = if chosen > 0 { choice_said(&seeded, chosen, row.listed as usize, parked) } else { String::new() };
     Ok(Run {
         summary,
-        bundle: row.source.clone(),
+        bundle: row.source.clone().unwrap_or_default(),
+        git: row.git_source()?.map(|g| g.shown()),
+        chain: chain_of(app, row).await?,
+        then: row.to_follow()?.map(|f| f.then),
         options,
         choice,
         seed: row.seed as u64,
@@ -117,47 +136,16 @@ pub(super) async fn find(app: &App, suite: &str, number: i32) -> Result<RunRow, 
     }
 }
 
-/// What a new run is made from, checked.
-pub(super) struct Made {
-    pub suite_id: i64,
-    pub slug: String,
-    pub bundle: String,
-    pub pool: String,
-    pub options: RunOptions,
-    pub seed: i64,
-    pub parks: Vec<Park>,
-}
-
-impl Made {
-    pub fn row<'a>(&'a self, by: &'a str) -> NewRow<'a> {
-        NewRow {
-            suite_id: self.suite_id,
-            source: &self.bundle,
-            pool: &self.pool,
-            options: &self.options,
-            seed: self.seed,
-            started_by: by,
-            parks: &self.parks,
-        }
-    }
-}
-
-/// Draws the seed where none is given, and looks up the parks of today.
-async fn made(
-    app: &App,
-    suite_id: i64,
-    slug: &str,
-    bundle: &str,
-    pool: &str,
-    options: RunOptions,
-) -> Result<Made, Refused> {
-    // 53 bits, so that every reader of JSON keeps it as it is.
-    let random = || i64::from_str_radix(&crate::access::random_text()[..13], 16).unwrap_or(1);
-    let seed = options.seed.map_or_else(random, |s| s as i64);
-    let today = chrono::Utc::now().date_naive();
-    let parks = app.store.parks(Some(suite_id)).await?.into_iter().map(|(park, _)| park.on(today)).collect();
-    let (slug, bundle, pool) = (slug.to_owned(), bundle.to_owned(), pool.to_owned());
-    Ok(Made { suite_id, slug, bundle, pool, options, seed, parks })
+/// The runs of a run's chain, in order; none if it is alone.
+pub(super) async fn chain_of(app: &App, row: &RunRow) -> Result<Vec<ChainLink>, Refused> {
+    let Some(first) = row.chain else { return Ok(Vec::new()) };
+    let link = |(row, suite): (RunRow, String)| ChainLink {
+        run: format!("{suite}/{}", row.number),
+        brief: row.brief.clone(),
+        phase: Phase::of(&row.phase).unwrap_or(Phase::Queued),
+        verdict: row.verdict.as_deref().and_then(Verdict::of),
+    };
+    Ok(app.store.chain(first).await?.into_iter().map(link).collect())
 }
 
 /// Hands a run that was made to the floor.
@@ -166,42 +154,48 @@ pub(super) async fn hand_over(app: &App, row: &RunRow, slug: &str) -> Result<Run
     detail_of_row(app, row, slug).await
 }
 
-/// Checks what a call wants to start.
-pub(super) async fn check_new(app: &App, mut new: NewRun) -> Result<Made, Refused> {
-    let (row, bundle) = match (&new.suite, &new.bundle) {
-        (Some(suite), None) => {
-            let row = named(app, suite).await?;
-            let bundle = row.source.clone();
-            (row, bundle)
+/// Checks what a call wants to start. A suite from version control is asked for its files, so that the caller is told what
+/// is wrong with them.
+pub(super) async fn check_new(app: &App, new: NewRun, by: &str) -> Result<(NewRow, String), Refused> {
+    let NewRun { mut suite, bundle, pool, brief, branch, commit, mut options, unpassed_in } = new;
+    if let Some(bundle) = &bundle {
+        let (_, file) = suite_file(app, bundle).await?;
+        if let Some(suite) = suite.as_ref().filter(|s| s.as_str() != file.suite.as_str()) {
+            return Err(Refused::invalid(format!("the bundle is of the suite {}, not {suite}", file.suite)));
         }
-        (suite, Some(bundle)) => {
-            let (_, file) = suite_file(app, bundle).await?;
-            if let Some(suite) = suite.as_ref().filter(|s| s.as_str() != file.suite.as_str()) {
-                return Err(Refused::invalid(format!("the bundle is of the suite {}, not {suite}", file.suite)));
-            }
-            (app.store.put_suite(file.suite.as_str(), &file.about, bundle, true).await?, bundle.clone())
-        }
-        (None, None) => return Err(Refused::invalid("name a suite, or a bundle that was uploaded")),
+        app.store.put_suite(file.suite.as_str(), &file.about, bundle, true).await?;
+        suite = Some(file.suite.to_string());
+    }
+    let saved = match &brief {
+        Some(name) => Some((name, starting::brief_named(app, name).await?)),
+        None => None,
     };
-    let (_, file) = suite_file(app, &bundle).await?;
-    new.options.check(&file).map_err(|e| Refused::invalid(e.to_string()))?;
-    if let Some(run) = &new.unpassed_in {
+    if let (Some((name, saved)), Some(suite)) = (&saved, &suite)
+        && saved.suite.as_ref() != Some(suite)
+    {
+        let its = saved.suite.as_deref().unwrap_or("no suite");
+        return Err(Refused::invalid(format!("the brief {name} is of {its}, not of {suite}")));
+    }
+    let suite = suite.or_else(|| saved.as_ref().and_then(|(_, b)| b.suite.clone()));
+    let suite = suite.ok_or_else(|| Refused::invalid("name a suite, a brief, or a bundle that was uploaded"))?;
+    if let Some(run) = &unpassed_in {
         let name = RunName::parse(run).map_err(|e| Refused::invalid(e.to_string()))?;
-        if name.suite.as_str() != row.slug {
-            return Err(Refused::invalid(format!(
-                "--unpassed-in {run}: that is a run of another suite than {}",
-                row.slug
-            )));
+        if name.suite.as_str() != suite {
+            return Err(Refused::invalid(format!("--unpassed-in {run}: that is a run of another suite than {suite}")));
         }
         let earlier = find(app, name.suite.as_str(), name.number as i32).await?;
-        new.options.only = Some(unpassed(app, &earlier, run).await?);
-        new.options.only_because = Some(format!("unpassed in {run}"));
+        options.only = Some(unpassed(app, &earlier, run).await?);
+        options.only_because = Some(format!("unpassed in {run}"));
     }
-    let pool = new.pool.as_deref().unwrap_or(DEFAULT_POOL);
-    if kesmo_core::name::Slug::parse("the pool", pool).is_err() {
-        return Err(Refused::invalid(format!("the pool {pool:?} is not usable: a-z, 0-9 and '-'")));
-    }
-    made(app, row.id, &row.slug, &bundle, pool, new.options).await
+    let changes = Changes { pool, branch, commit, options };
+    let (brief, origin) = match saved {
+        Some((name, saved)) => starting::changed(name, &saved, changes, Origin::default()),
+        None => (Brief { suite: Some(suite.clone()), ..Brief::default() }.with(changes), Origin::default()),
+    };
+    let wanted = Wanted { brief, origin, by: by.to_owned(), bundle, ..Wanted::default() };
+    let mut made = starting::prepare(app, wanted, &mut Looked::default()).await?;
+    starting::pin(app, &mut made).await?;
+    Ok((made, suite))
 }
 
 /// The entries of a finished run that neither passed nor were flaky nor skipped.
@@ -228,9 +222,12 @@ async fn unpassed(app: &App, row: &RunRow, run: &str) -> Result<Vec<(String, Str
     responses((status = 200, body = Run), (status = 404), (status = 422)))]
 #[post("/api/runs", data = "<new>")]
 async fn start(app: &State<App>, caller: MayOperate, new: Result<Json<NewRun>, JsonError<'_>>) -> Answer<Run> {
-    let made = check_new(app, body(new)?).await?;
-    let row = app.store.add_run(made.row(&caller.0.name)).await?;
-    Ok(Json(hand_over(app, &row, &made.slug).await?))
+    let (made, suite) = check_new(app, body(new)?, &caller.0.name).await?;
+    let row = app.store.add_run(&made).await?;
+    if made.origin.replace_older {
+        app.floor.look().await;
+    }
+    Ok(Json(hand_over(app, &row, &suite).await?))
 }
 
 /// Runs, newest first. `label` is `key=value`, and may be given several times joined by commas.
@@ -298,7 +295,8 @@ async fn stop(
     let why =
         stop.why.filter(|w| !w.trim().is_empty()).map(|w| format!(": {}", kesmo_core::name::shorten(w.trim(), 200)));
     let reason = format!("stopped by {}{}", caller.0.name, why.unwrap_or_default());
-    if !app.floor.stop(row.id, reason).await {
+    // Another service may carry it out, and finds what it is asked.
+    if !app.floor.stop(row.id, reason.clone()).await && !app.store.ask_to_stop(row.id, &reason).await? {
         let row = find(app, suite, number).await?;
         let verdict = row.verdict.unwrap_or_default();
         return Err(Refused::conflict(format!("{suite}/{number} is over already: {verdict}")));
@@ -339,8 +337,15 @@ async fn again(
             options.only_because = Some(format!("unpassed in {suite}/{number}"));
         }
     }
-    let made = made(app, row.suite_id, suite, &row.source, &row.pool, options).await?;
-    let row = app.store.add_run(made.row(&caller.0.name)).await?;
+    let brief = Brief { suite: Some(suite.to_owned()), pool: Some(row.pool.clone()), options, ..Brief::default() };
+    let brief = Brief { branch: row.branch.clone(), commit: row.commit.clone(), ..brief };
+    let origin = Origin { brief: row.brief.clone(), ..Origin::default() };
+    let by = caller.0.name.clone();
+    let wanted = Wanted { brief, origin, by, bundle: row.source.clone(), told: true, ..Wanted::default() };
+    let mut made = starting::prepare(app, wanted, &mut Looked::default()).await?;
+    made.git = row.git_source()?;
+    starting::pin(app, &mut made).await?;
+    let row = app.store.add_run(&made).await?;
     Ok(Json(hand_over(app, &row, suite).await?))
 }
 
@@ -354,7 +359,10 @@ pub(super) async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> 
             return Ok(Arc::clone(past));
         }
     }
-    let (_, file) = suite_file(app, &row.source).await?;
+    let Some(source) = &row.source else {
+        return Ok(Arc::new(Past { plan: Plan::default(), states: Vec::new() }));
+    };
+    let (_, file) = suite_file(app, source).await?;
     let options = row.run_options()?;
     let variants = file.facets.chosen(&options.variants).map_err(|e| Refused::invalid(e.to_string()))?;
     let mut lists: Vec<(Variant, _)> = Vec::new();

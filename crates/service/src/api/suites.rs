@@ -3,6 +3,7 @@
 use kesmo_core::{
     name::did_you_mean,
     plan::DEFAULT_RETRIES,
+    source::GitSource,
     suite::{SuiteFile, file::FILE_NAME},
 };
 use kesmo_store::suites::SuiteRow;
@@ -80,7 +81,7 @@ async fn put_bundle(app: &State<App>, _caller: MayOperate, bundle: &str, content
 }
 
 /// The suite file of a bundle.
-pub(super) async fn suite_file(app: &App, bundle: &str) -> Result<(String, SuiteFile), Refused> {
+pub(crate) async fn suite_file(app: &App, bundle: &str) -> Result<(String, SuiteFile), Refused> {
     let text = app.store.suite_file(digest(bundle)?).await?;
     let text = text.ok_or_else(|| Refused::not_found(format!("the bundle {bundle} is not here: upload it first")))?;
     let file = SuiteFile::parse(FILE_NAME, &text).map_err(|e| Refused::invalid(e.to_string()))?;
@@ -88,7 +89,7 @@ pub(super) async fn suite_file(app: &App, bundle: &str) -> Result<(String, Suite
 }
 
 /// The suite of that name; a refusal names the nearest.
-pub(super) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
+pub(crate) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
     if let Some(row) = app.store.suite(name).await? {
         return Ok(row);
     }
@@ -101,10 +102,28 @@ pub(super) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
 #[utoipa::path(post, path = "/api/suites", request_body = NewSuite, tag = "suites", responses((status = 200, body = SuiteDetail)))]
 #[post("/api/suites", data = "<new>")]
 async fn add(app: &State<App>, _caller: MayOperate, new: Result<Json<NewSuite>, JsonError<'_>>) -> Answer<SuiteDetail> {
-    let new = body(new)?;
-    let (_, file) = suite_file(app, &new.bundle).await?;
-    let row = app.store.put_suite(file.suite.as_str(), &file.about, &new.bundle, false).await?;
+    let NewSuite { bundle, git } = body(new)?;
+    let (bundle, git) = match (bundle, git) {
+        (Some(bundle), None) => (bundle, None),
+        (None, Some(git)) => (add_from_git(app, &git).await?, Some(git)),
+        _ => return Err(Refused::invalid("say where its files come from: exactly one of `bundle` and `git`")),
+    };
+    let (_, file) = suite_file(app, &bundle).await?;
+    let row = app.store.put_suite(file.suite.as_str(), &file.about, &bundle, false).await?;
+    app.store.put_git(row.id, git.as_ref()).await?;
+    let row = named(app, &row.slug).await?;
     Ok(Json(detail(app, row).await?))
+}
+
+/// Fetches what version control has now, so that what is wrong with it is told at once.
+async fn add_from_git(app: &App, git: &GitSource) -> Result<String, Refused> {
+    git.check().map_err(|e| Refused::invalid(e.to_string()))?;
+    let fetched = app.git.fetch(git).await.map_err(|e| match e {
+        crate::git::Error::Away(why) => Refused::unavailable(format!("{why}: the suite was not added")),
+        crate::git::Error::Wrong(why) => Refused::invalid(why),
+    })?;
+    app.store.add_source(&fetched.digest, &fetched.text).await?;
+    Ok(fetched.digest)
 }
 
 /// All suites with their latest runs.
@@ -135,6 +154,9 @@ async fn view(app: &App, row: SuiteRow, most_runs: i64) -> Result<Suite, Refused
         added_at: row.added_at,
         entries,
         last_runs,
+        git: row.git.clone().and_then(|g| serde_json::from_value::<GitSource>(g).ok()).map(|g| g.shown()),
+        trouble: row.trouble.clone(),
+        next_start: app.store.next_start_of(&row.slug).await?,
     })
 }
 

@@ -13,7 +13,11 @@ use rocket_ws::{Channel, Message, WebSocket, stream::DuplexStream};
 use tokio::{sync::mpsc, time::Instant};
 
 use super::{Answer, Refused};
-use crate::{App, access::MayLend, floor::FloorHandle};
+use crate::{
+    App,
+    access::MayLend,
+    floor::{FloorHandle, NotLinked},
+};
 
 /// Messages to a worker that may wait to be read; past that the worker is too slow.
 const WAITING: usize = 1024;
@@ -108,8 +112,10 @@ async fn carry(
     }
     // The welcome goes out before anything that the floor sends.
     say(stream, &ToWorker::Welcome { patience_ms: patience.as_millis() as u64 }).await?;
-    if let Err(message) = floor.link_up(hello, number, sender).await {
-        return say(stream, &ToWorker::Refused { message }).await;
+    match floor.link_up(hello, number, sender).await {
+        Ok(()) => {}
+        Err(NotLinked::Refused(message)) => return say(stream, &ToWorker::Refused { message }).await,
+        Err(NotLinked::Elsewhere(url)) => return say(stream, &ToWorker::Elsewhere { url }).await,
     }
     let mut heard = Instant::now();
     loop {

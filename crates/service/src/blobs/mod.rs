@@ -51,13 +51,30 @@ impl Blobs {
         self.path(digest).exists()
     }
 
+    /// A path of its own for a blob that is being made here.
+    #[must_use]
+    pub fn coming(&self) -> PathBuf {
+        self.folder.join("coming").join(crate::access::random_text())
+    }
+
+    /// Takes a file that was made at [`Blobs::coming`] as the blob of its digest.
+    ///
+    /// # Errors
+    /// If it cannot be moved.
+    pub fn adopt(&self, coming: &Path, digest: &str) -> Result<(), Error> {
+        let path = self.path(digest);
+        let moved = std::fs::create_dir_all(path.parent().unwrap_or(Path::new(".")))
+            .and_then(|()| std::fs::rename(coming, &path));
+        moved.map_err(|e| Error::file(&path, &e))
+    }
+
     /// Takes the body of a call as the blob of that digest, without holding it in memory.
     ///
     /// # Errors
     /// If the content is another, is too large, or cannot be written.
     pub async fn take(&self, digest: &str, body: Data<'_>) -> Result<u64, NotTaken> {
         let path = self.path(digest);
-        let coming = self.folder.join("coming").join(crate::access::random_text());
+        let coming = self.coming();
         let failed = |e: &std::io::Error| NotTaken::Failed(Error::file(&coming, e));
         let mut file = tokio::fs::File::create(&coming).await.map_err(|e| failed(&e))?;
         let mut stream = body.open((LARGEST + 1).bytes());

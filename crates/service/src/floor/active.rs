@@ -77,6 +77,8 @@ pub(crate) struct ActiveRun {
     pub dirty: bool,
     pub floor_dirty: bool,
     pub published: Instant,
+    /// Its place among the runs of its pool that nothing was begun of, and how many those are.
+    pub place: Option<(u32, u32)>,
     /// Changes since then.
     pub new: Gathered,
 }
@@ -112,6 +114,7 @@ impl ActiveRun {
             dirty: true,
             floor_dirty: true,
             published: fresh,
+            place: None,
             new: Gathered::default(),
         }
     }
@@ -161,7 +164,7 @@ impl ActiveRun {
             phase: self.engine.phase(),
             reason: verdict.as_ref().map(|v| v.1.clone()).unwrap_or_default(),
             verdict: verdict.map(|v| v.0),
-            waiting_for: self.engine.waiting_for().map(str::to_owned),
+            waiting_for: self.engine.waiting_for().map(str::to_owned).or_else(|| self.waits_for_slots()),
             tally: self.engine.tally(),
             stats: self.engine.stats(),
             labels: serde_json::from_value(self.row.labels.clone()).unwrap_or_default(),
@@ -174,13 +177,37 @@ impl ActiveRun {
             rate: self.engine.rate(now),
             strip: thin(&self.strip, SHORT_STRIP),
             slots: self.engine.slots_in_use(),
+            branch: self.row.branch.clone(),
+            commit: self.row.commit.clone(),
+            origin: self.row.origin().unwrap_or_default(),
+            place: self.place,
         }
+    }
+
+    /// Whether no slot has worked for it yet.
+    pub fn nothing_begun(&self) -> bool {
+        self.engine.slots_in_use() == 0 && self.strip.is_empty() && !self.finished() && self.engine.stats().ended == 0
+    }
+
+    /// What it waits for whose tests are known and which no slot works for.
+    fn waits_for_slots(&self) -> Option<String> {
+        let (place, _) = self.place?;
+        let before = match place {
+            1 => "it is the next".to_owned(),
+            2 => "one run is before it".to_owned(),
+            n => format!("{} runs are before it", n - 1),
+        };
+        (self.engine.phase() == Phase::Running)
+            .then(|| format!("all slots of the pool {} are busy; {before}", self.row.pool))
     }
 
     pub fn detail(&self, now: Timestamp) -> Run {
         Run {
             summary: self.summary(now),
-            bundle: self.row.source.clone(),
+            bundle: self.row.source.clone().unwrap_or_default(),
+            git: self.row.git_source().ok().flatten().map(|g| g.shown()),
+            chain: Vec::new(),
+            then: self.row.to_follow().ok().flatten().map(|f| f.then),
             options: self.options.clone(),
             listed: self.engine.plan().listed as u32,
             choice: self.choice_said(),

@@ -29,11 +29,21 @@ use super::{
 };
 use crate::Error;
 
+/// What became of a commit.
+enum Stored {
+    Yes,
+    GivenUp,
+    /// Another service holds one of the pools.
+    Elsewhere,
+}
+
 /// The errand of a run's batches.
 fn errand(row: &RunRow, options: &RunOptions, suite: &str, file: &SuiteFile) -> Result<Errand, String> {
     Ok(Errand {
         run: format!("{suite}/{}", row.number),
-        bundle: row.source.clone(),
+        bundle: row.source.clone().unwrap_or_default(),
+        branch: row.branch.clone(),
+        commit: row.commit.clone(),
         variant: Vec::new(),
         settings: file.settings_with(&options.set).map_err(|e| e.to_string())?,
         env: file.environment(options.env.as_deref()).map_err(|e| e.to_string())?,
@@ -42,20 +52,8 @@ fn errand(row: &RunRow, options: &RunOptions, suite: &str, file: &SuiteFile) -> 
 }
 
 impl Floor {
-    /// Takes up all runs without a verdict, as they were kept.
-    pub(super) async fn take_up(&mut self) -> Result<(), Error> {
-        for (row, suite) in self.store.unfinished_runs().await? {
-            self.take_up_run(row, suite).await?;
-        }
-        self.keep().await;
-        Ok(())
-    }
-
-    async fn take_up_run(&mut self, row: RunRow, suite: String) -> Result<(), Error> {
-        if row.phase != "running" {
-            self.begin_run(row, suite).await;
-            return Ok(());
-        }
+    /// Takes up a run that was begun, as it was kept.
+    pub(super) async fn take_up_run(&mut self, row: RunRow, suite: String) -> Result<(), Error> {
         tracing::info!(run = format!("{suite}/{}", row.number), "taking up a run");
         let Some((mut active, variants)) = self.open_run(&row, &suite).await else { return Ok(()) };
         let mut lists = Vec::new();
@@ -127,7 +125,8 @@ impl Floor {
     /// Reads a run's suite file; a run of which it cannot be read is void at once.
     async fn open_run(&mut self, row: &RunRow, suite: &str) -> Option<(ActiveRun, Vec<Variant>)> {
         let read = async {
-            let text = self.store.suite_file(&row.source).await.map_err(|e| e.to_string())?;
+            let text =
+                self.store.suite_file(row.source.as_deref().unwrap_or_default()).await.map_err(|e| e.to_string())?;
             let text = text.ok_or("its files are gone")?;
             let file = SuiteFile::parse("kesmo.toml", &text).map_err(|e| e.to_string())?;
             let options = row.run_options().map_err(|e| e.to_string())?;
@@ -172,7 +171,7 @@ impl Floor {
         let id = row.id;
         let mut asks = Vec::new();
         for variant in variants {
-            let ask = ListAsk::new(&active.file, &row.source, &row.pool, &variant, &active.errand);
+            let ask = ListAsk::new(&active.file, &active.errand.bundle, &row.pool, &variant, &active.errand);
             let tests = match self.store.listing(&ask.key).await {
                 Ok(tests) => tests,
                 Err(e) => {
@@ -321,6 +320,7 @@ impl Floor {
                 let stored = active.stored();
                 self.commit.runs.push(stored);
                 self.to_record.push(run);
+                self.after.push(After::Over);
             }
         }
     }
@@ -505,38 +505,56 @@ impl Floor {
             self.record(run);
         }
         if !self.commit.is_empty() {
-            let commit = std::mem::take(&mut self.commit);
-            if !self.store_commit(&commit).await {
-                // Nothing of it is acknowledged, so that the workers bring it again to the next service.
-                self.after.clear();
+            let mut commit = std::mem::take(&mut self.commit);
+            commit.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
+            loop {
+                match self.store_commit(&commit).await {
+                    Stored::Yes => break,
+                    Stored::GivenUp => {
+                        // Nothing of it is acknowledged, so that the workers bring it again to the next service.
+                        self.after.clear();
+                        break;
+                    }
+                    Stored::Elsewhere => {
+                        if let Err(e) = self.hold(&std::collections::BTreeSet::new()).await {
+                            tracing::warn!("leases could not be renewed: {e}");
+                            tokio::time::sleep(Duration::from_millis(200)).await;
+                        }
+                        self.keep_own(&mut commit);
+                        commit.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
+                    }
+                }
             }
         }
+        self.closing.clear();
         for after in std::mem::take(&mut self.after) {
             match after {
                 After::Send(worker, message) => self.workers.send(worker, message),
                 After::Stopped(reply) => tell(reply, true),
                 After::Ask(ask) => self.answer(ask),
+                After::Over => self.over.notify_one(),
             }
         }
     }
 
-    /// Tells whether it was stored, or refused for good; false only if the service is to stop and PostgreSQL is away.
-    async fn store_commit(&self, commit: &Commit) -> bool {
+    /// Stored, or refused for good; given up only if the service is to stop and PostgreSQL is away.
+    async fn store_commit(&self, commit: &Commit) -> Stored {
         let mut pause = Duration::from_millis(50);
         let mut tries = 0;
         loop {
             match self.store.commit(commit).await {
-                Ok(()) => return true,
+                Ok(()) => return Stored::Yes,
+                Err(kesmo_store::Error::Elsewhere) => return Stored::Elsewhere,
                 Err(e) => {
                     tries += 1;
                     if tries > 5 && self.stopping.load(std::sync::atomic::Ordering::SeqCst) {
                         tracing::error!("the service stops without its last commit: {e}");
-                        return false;
+                        return Stored::GivenUp;
                     }
                     // What PostgreSQL refuses for good must not stop all other runs; it is told loudly instead.
                     if tries > 20 && matches!(e, kesmo_store::Error::Refused(_) | kesmo_store::Error::Content(_)) {
                         tracing::error!("a commit is given up, PostgreSQL refuses it: {e}; {commit:?}");
-                        return true;
+                        return Stored::Yes;
                     }
                     tracing::warn!("a commit failed and is tried again: {e}");
                     tokio::time::sleep(pause).await;

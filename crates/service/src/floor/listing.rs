@@ -30,7 +30,14 @@ impl ListAsk {
     /// The list of a variant. Its key is made of everything that the list may depend on.
     #[must_use]
     pub fn new(suite: &SuiteFile, bundle: &str, pool: &str, variant: &Variant, errand: &Errand) -> Self {
-        let errand = Errand { variant: variant.pairs().to_vec(), run: String::new(), seed: 0, ..errand.clone() };
+        let errand = Errand {
+            variant: variant.pairs().to_vec(),
+            run: String::new(),
+            seed: 0,
+            branch: None,
+            commit: None,
+            ..errand.clone()
+        };
         let depends = (bundle, &suite.tests.list, &errand.variant, &errand.env, &errand.settings);
         let key = digest(serde_json::to_string(&depends).unwrap_or_default().as_bytes());
         Self { key, pool: pool.to_owned(), needs: suite.needs_of(variant), errand }

@@ -7,13 +7,14 @@
 pub(crate) mod active;
 mod following;
 pub(crate) mod keeping;
+mod line;
 mod listing;
 mod workers;
 
 use std::{
-    collections::{BTreeMap, HashMap},
+    collections::{BTreeMap, BTreeSet, HashMap},
     sync::{
-        Arc,
+        Arc, OnceLock,
         atomic::{AtomicBool, Ordering},
     },
     time::Duration,
@@ -30,19 +31,28 @@ use kesmo_core::{
     time::Timestamp,
     words::Outcome,
 };
-use kesmo_store::{Store, commit::Commit, runs::NamedRun};
+use kesmo_store::{
+    Store,
+    commit::Commit,
+    runs::{NamedRun, RunRow},
+};
 use kesmo_wire::{
     api::{Entries, Run, RunSummary, Worker},
     link::{BatchKey, FromWorker, ToWorker},
     live::{Floor as FloorView, RunSnapshot},
 };
 use tokio::{
-    sync::{mpsc, oneshot, watch},
+    sync::{Notify, mpsc, oneshot, watch},
     task::JoinHandle,
     time::Instant,
 };
 
-use crate::{Error, blobs::Blobs, live::Hub};
+use crate::{
+    Error,
+    blobs::Blobs,
+    git::{self, Git},
+    live::Hub,
+};
 use active::ActiveRun;
 use following::Following;
 pub use following::Output;
@@ -57,6 +67,8 @@ const FLOOR_EVERY: Duration = Duration::from_millis(250);
 const IDLE_EVERY: Duration = Duration::from_millis(250);
 /// A run that has less than its due waits so long before others are asked to give back.
 const HUNGRY_AFTER: Duration = Duration::from_secs(1);
+/// Runs that are not open that a view of the floor holds, at the most.
+const MOST_LINE_SHOWN: usize = 100;
 /// Messages handled before a commit, at the most.
 const MOST_BEFORE_COMMIT: usize = 512;
 
@@ -106,6 +118,8 @@ pub type States = Vec<(Option<Outcome>, u64)>;
 pub enum Ask {
     Snapshot(i64, oneshot::Sender<Option<Seen>>),
     Run(i64, oneshot::Sender<Option<Box<Run>>>),
+    /// One run, also one that is not open yet.
+    Summary(i64, oneshot::Sender<Option<Box<RunSummary>>>),
     Summaries(oneshot::Sender<BTreeMap<i64, RunSummary>>),
     Workers(oneshot::Sender<Vec<Worker>>),
     Floor(oneshot::Sender<(Box<FloorView>, u64)>),
@@ -135,7 +149,7 @@ enum Message {
         hello: Box<kesmo_wire::link::Hello>,
         link: u64,
         sender: mpsc::Sender<ToWorker>,
-        reply: oneshot::Sender<Result<(), String>>,
+        reply: oneshot::Sender<Result<(), NotLinked>>,
     },
     Link {
         link: u64,
@@ -146,7 +160,20 @@ enum Message {
     },
     List(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
     Ask(Ask),
+    /// The files of a run were fetched and it is pinned to them, or not; none if it was pinned or over before.
+    Fetched(i64, Box<Result<Option<RunRow>, git::Error>>),
+    /// Unfinished runs are to be looked at now.
+    Look,
+    /// The places of waiting runs are to be numbered anew.
+    Renumber(oneshot::Sender<()>),
     Leave,
+}
+
+/// Why a worker's link is not taken.
+pub enum NotLinked {
+    Refused(String),
+    /// Another service carries out the runs of its pool.
+    Elsewhere(String),
 }
 
 /// Talks to the floor.
@@ -169,6 +196,13 @@ impl FloorHandle {
         self.send(Message::NewRun(Box::new(run))).await;
     }
 
+    /// Numbers the places of waiting runs anew, once what was just changed is seen.
+    pub async fn renumber(&self) {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::Renumber(reply)).await;
+        drop(answer.await);
+    }
+
     /// Ends a run; false if it is not active.
     pub async fn stop(&self, run: i64, reason: String) -> bool {
         let (reply, answer) = oneshot::channel();
@@ -179,16 +213,21 @@ impl FloorHandle {
     /// A worker's link came up.
     ///
     /// # Errors
-    /// In words for the worker, if it is refused.
+    /// If it is refused, or another service carries out the runs of its pool.
     pub async fn link_up(
         &self,
         hello: kesmo_wire::link::Hello,
         link: u64,
         sender: mpsc::Sender<ToWorker>,
-    ) -> Result<(), String> {
+    ) -> Result<(), NotLinked> {
         let (reply, answer) = oneshot::channel();
         self.send(Message::LinkUp { hello: Box::new(hello), link, sender, reply }).await;
-        answer.await.unwrap_or_else(|_| Err("the service is stopping".into()))
+        answer.await.unwrap_or_else(|_| Err(NotLinked::Refused("the service is stopping".into())))
+    }
+
+    /// Has unfinished runs looked at now: somebody asked for an end, or moved one in the queue.
+    pub async fn look(&self) {
+        self.send(Message::Look).await;
     }
 
     /// A message of a link.
@@ -237,6 +276,8 @@ enum After {
     Send(WorkerId, ToWorker),
     Stopped(oneshot::Sender<bool>),
     Ask(Ask),
+    /// A run is over: what follows it may begin.
+    Over,
 }
 
 pub(crate) struct Floor {
@@ -265,15 +306,46 @@ pub(crate) struct Floor {
     idle: bool,
     fleet_changed: bool,
     leaving: bool,
+    leases: line::Leases,
+    /// Runs that are not open, by id.
+    line: BTreeMap<i64, line::Unopened>,
+    line_changed: bool,
+    /// Runs that ended without having been opened, to publish.
+    closed: Vec<RunSummary>,
+    /// Those of them whose verdict is not stored.
+    closing: BTreeSet<i64>,
+    /// The places of runs that nothing was begun of.
+    places: BTreeMap<i64, (u32, u32)>,
+    places_numbered: Instant,
+    git: Git,
+    /// For what tasks of its own bring.
+    own: mpsc::Sender<Message>,
+    /// Told when a run is over.
+    over: Arc<Notify>,
     /// The service is asked to stop: a commit that PostgreSQL does not take is given up, unacknowledged.
     stopping: Arc<AtomicBool>,
 }
 
-/// Starts the floor with all unfinished runs.
+/// What a floor stands on.
+pub struct Ground {
+    pub store: Store,
+    pub blobs: Blobs,
+    pub git: Git,
+    /// How long a worker's link may be silent before its batches are lost.
+    pub patience: Duration,
+    /// The service's id, the same after a restart, and the address at which workers reach it, once that is known.
+    pub service: String,
+    pub address: Arc<OnceLock<String>>,
+    /// Told when a run is over.
+    pub over: Arc<Notify>,
+}
+
+/// Starts the floor with all unfinished runs of the pools that no other service has.
 ///
 /// # Errors
 /// If what is stored cannot be read.
-pub async fn start(store: Store, blobs: Blobs, patience: Duration) -> Result<(FloorHandle, JoinHandle<()>), Error> {
+pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Error> {
+    let Ground { store, blobs, git, patience, service, address, over } = ground;
     let (sender, receiver) = mpsc::channel(1024);
     let hub = Arc::new(Hub::default());
     let leaving = Arc::new(AtomicBool::new(false));
@@ -298,9 +370,20 @@ pub async fn start(store: Store, blobs: Blobs, patience: Duration) -> Result<(Fl
         idle: false,
         fleet_changed: true,
         leaving: false,
+        leases: line::Leases::new(service, address),
+        line: BTreeMap::new(),
+        line_changed: false,
+        closed: Vec::new(),
+        closing: BTreeSet::new(),
+        places: BTreeMap::new(),
+        places_numbered: Instant::now(),
+        git,
+        own: sender.clone(),
+        over,
         stopping: Arc::clone(&leaving),
     };
-    floor.take_up().await?;
+    floor.look().await?;
+    floor.keep().await;
     let task = tokio::spawn(floor.work(receiver));
     Ok((FloorHandle { sender, leaving, hub, patience }, task))
 }
@@ -325,6 +408,12 @@ impl Floor {
             for run in std::mem::take(&mut self.to_plan) {
                 self.plan_if_listed(run).await;
             }
+            if self.leases.looked.is_none_or(|at| at.elapsed() >= line::LOOK_EVERY)
+                && let Err(e) = self.look().await
+            {
+                tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
+            }
+            self.move_line().await;
             self.advance();
             self.keep().await;
             for (worker, message) in self.following.tend(&self.runs) {
@@ -333,6 +422,9 @@ impl Floor {
             self.publish();
         }
         self.settle_records().await;
+        if let Err(e) = self.store.give_pools_up(&self.leases.holder()).await {
+            tracing::warn!("the leases could not be given up and will run out: {e}");
+        }
     }
 
     fn next_wake(&self) -> Instant {
@@ -344,32 +436,35 @@ impl Floor {
         let floor = self.floor_dirty().then_some(self.floor_published + FLOOR_EVERY);
         let lost = self.workers.next_loss();
         let idle = self.idle.then_some(self.idle_looked + IDLE_EVERY);
-        let soonest = engines.chain(changes).chain(floor).chain(lost).chain(idle).min();
+        let look = self.leases.looked.map_or(instant, |at| at + line::LOOK_EVERY);
+        let line = self.line_wakes().into_iter().chain([look]);
+        let soonest = engines.chain(changes).chain(floor).chain(lost).chain(idle).chain(line).min();
         // A time that has just passed is not asked for twice in the same moment.
-        soonest.unwrap_or(instant + Duration::from_secs(5)).max(instant + Duration::from_millis(1))
+        soonest.unwrap_or(look).max(instant + Duration::from_millis(1))
     }
 
     fn floor_dirty(&self) -> bool {
-        self.workers.changed() || self.runs.values().any(|r| r.floor_dirty)
+        self.workers.changed() || !self.closed.is_empty() || self.runs.values().any(|r| r.floor_dirty)
     }
 
     async fn handle(&mut self, message: Message) {
         match message {
             Message::NewRun(run) => {
                 let (row, suite) = *run;
-                self.begin_run(row, suite).await;
+                self.take(row, suite).await;
             }
             Message::Stop { run, reason, reply } => {
-                let active = self.runs.contains_key(&run);
-                self.feed(run, Input::Stop { reason });
-                if active {
+                if self.stop_run(run, reason) {
                     self.after.push(After::Stopped(reply));
                 } else {
                     tell(reply, false);
                 }
             }
             Message::LinkUp { hello, link, sender, reply } => {
-                let answer = self.link_up(*hello, link, sender);
+                let answer = match self.elsewhere(&hello).await {
+                    Some(url) => Err(NotLinked::Elsewhere(url)),
+                    None => self.link_up(*hello, link, sender).map_err(NotLinked::Refused),
+                };
                 tell(reply, answer);
             }
             Message::Link { link, message } => self.take_message(link, message),
@@ -379,6 +474,15 @@ impl Floor {
             }
             Message::List(ask, reply) => self.list(*ask, reply).await,
             Message::Ask(ask) => self.after.push(After::Ask(ask)),
+            Message::Fetched(run, result) => self.fetched(run, *result).await,
+            Message::Look => self.leases.looked = None,
+            Message::Renumber(reply) => {
+                if let Err(e) = self.look().await {
+                    tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
+                }
+                self.number_places();
+                tell(reply, ());
+            }
             Message::Leave => self.leaving = true,
         }
     }
@@ -409,14 +513,18 @@ impl Floor {
     fn give_slots_out(&mut self) {
         let mut idle: Vec<WorkerId> = Vec::new();
         for (worker, slot) in self.workers.idle_slots() {
-            let mut order: Vec<(f64, i64)> = self
+            let mut order: Vec<(f64, f64, i64)> = self
                 .runs
                 .iter()
                 .filter(|(_, r)| r.engine.wants_slots() && r.capable.contains(&worker))
-                .map(|(id, r)| (self.sharing.get(&r.row.pool).copied().unwrap_or_default().tag(&r.share), *id))
+                .map(|(id, r)| {
+                    let tag = self.sharing.get(&r.row.pool).copied().unwrap_or_default().tag(&r.share);
+                    (tag, r.row.place(), *id)
+                })
                 .collect();
-            order.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
-            for (_, run) in order {
+            // Runs that had nothing yet have the same tag: they are served in the order of the queue.
+            order.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.total_cmp(&b.1)).then(a.2.cmp(&b.2)));
+            for (_, _, run) in order {
                 let others = self.runs.iter().filter(|(id, _)| **id != run);
                 let held = others.flat_map(|(_, r)| r.engine.held_claims().map(|c| (c.to_owned(), r.name())));
                 let taken = held.collect();
@@ -515,6 +623,22 @@ impl Floor {
         }
     }
 
+    /// The address of the service that carries out the runs a worker would work for, if that is another one.
+    async fn elsewhere(&mut self, hello: &kesmo_wire::link::Hello) -> Option<String> {
+        let pool = match hello.only_run.as_deref().map(kesmo_core::name::RunName::parse) {
+            Some(Ok(name)) => {
+                let found = self.store.run(name.suite.as_str(), name.number as i32).await.ok().flatten();
+                found.map_or_else(|| hello.pool.clone(), |(row, _)| row.pool)
+            }
+            _ => hello.pool.clone(),
+        };
+        if self.holds(&pool).await {
+            return None;
+        }
+        let holder = self.store.holder_of(&pool).await.ok().flatten()?;
+        (!holder.address.is_empty()).then_some(holder.address)
+    }
+
     fn link_up(
         &mut self,
         hello: kesmo_wire::link::Hello,
@@ -551,6 +675,12 @@ impl Floor {
     /// Publishes what is stored, where it is time.
     fn publish(&mut self) {
         let stamp = Instant::now();
+        if self.places_numbered + FLOOR_EVERY <= stamp
+            && (self.runs.len() > 1 || !self.line.is_empty() || !self.places.is_empty())
+        {
+            self.places_numbered = stamp;
+            self.number_places();
+        }
         for run in self.runs.values_mut() {
             if run.dirty && (run.finished() || run.published + PUBLISH_EVERY <= stamp) {
                 run.publish(&self.workers);
@@ -567,6 +697,7 @@ impl Floor {
             for id in over {
                 self.runs.remove(&id);
             }
+            self.line_changed = true;
         }
     }
 
@@ -574,7 +705,9 @@ impl Floor {
         self.floor_published = Instant::now();
         let stamp = now();
         let changed = |r: &mut ActiveRun| std::mem::take(&mut r.floor_dirty).then(|| r.summary(stamp));
-        let runs = self.runs.values_mut().filter_map(changed).collect();
+        let mut runs: Vec<RunSummary> = self.runs.values_mut().filter_map(changed).collect();
+        runs.append(&mut self.closed);
+        runs.extend(self.line_summaries().take(MOST_LINE_SHOWN).map(|(_, summary)| summary));
         let (changed, gone) = self.workers.take_changes();
         let workers = changed.into_iter().filter_map(|w| self.workers.view(w, &self.runs)).collect();
         let view = FloorView { runs, workers, gone };
@@ -599,15 +732,21 @@ impl Floor {
                 tell(reply, answer);
             }
             Ask::Run(run, reply) => tell(reply, self.runs.get(&run).map(|r| Box::new(r.detail(stamp)))),
+            Ask::Summary(run, reply) => {
+                let in_line = || self.line_summaries().find(|(id, _)| *id == run).map(|(_, s)| Box::new(s));
+                tell(reply, self.runs.get(&run).map(|r| Box::new(r.summary(stamp))).or_else(in_line));
+            }
             Ask::Summaries(reply) => {
-                tell(reply, self.runs.iter().map(|(id, r)| (*id, r.summary(stamp))).collect());
+                let open = self.runs.iter().map(|(id, r)| (*id, r.summary(stamp)));
+                tell(reply, open.chain(self.line_summaries()).collect());
             }
             Ask::Workers(reply) => tell(reply, self.workers.views(&self.runs)),
             Ask::Floor(reply) => {
                 if self.floor_dirty() {
                     self.publish_floor();
                 }
-                let runs = self.runs.values().rev().map(|r| r.summary(stamp)).collect();
+                let line = self.line_summaries().take(MOST_LINE_SHOWN).map(|(_, summary)| summary);
+                let runs = self.runs.values().rev().map(|r| r.summary(stamp)).chain(line).collect();
                 let view = FloorView { runs, workers: self.workers.views(&self.runs), gone: Vec::new() };
                 tell(reply, (Box::new(view), self.hub.last()));
             }

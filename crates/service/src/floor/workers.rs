@@ -171,6 +171,21 @@ impl Workers {
         }
     }
 
+    /// The pools of the workers that are here.
+    pub fn pools(&self) -> BTreeSet<String> {
+        let linked = self.known.values().filter(|k| k.link.is_some() && k.only_run.is_none());
+        linked.map(|k| k.pool.clone()).collect()
+    }
+
+    /// Lets go of the workers of a pool, which another service has: their links end, and they find it.
+    pub fn cut_off(&mut self, pool: &str) {
+        let of_pool: Vec<WorkerId> =
+            self.known.iter().filter(|(_, k)| k.pool == pool).map(|(worker, _)| *worker).collect();
+        for worker in of_pool {
+            self.remove(worker);
+        }
+    }
+
     pub fn next_loss(&self) -> Option<Instant> {
         self.known.values().filter_map(|k| k.lost_at).min()
     }

@@ -1,0 +1,136 @@
+//! Watched branches of suites from version control.
+
+use kesmo_core::{
+    source::{Branches, LONGEST_PAUSE, SHORTEST_LOOK},
+    time::Span,
+};
+use kesmo_store::watches::{NewWatch as NewRow, WatchRow};
+use kesmo_wire::api::{NewWatch, WatchOf};
+use rocket::{
+    Route, State, delete, get,
+    http::Status,
+    post, routes,
+    serde::json::{Error as JsonError, Json},
+};
+
+use super::{Answer, Refused, body, suites::named};
+use crate::{
+    App,
+    access::{MayOperate, MaySee},
+    starting,
+};
+
+/// How often branches are looked at unless told otherwise.
+const LOOK: &str = "1m";
+/// Heads that are shown of a watch.
+const MOST_HEADS: i64 = 10;
+
+pub(super) fn routes() -> Vec<Route> {
+    routes![put, list, all, remove]
+}
+
+async fn view(app: &App, row: WatchRow, suite: &str) -> Result<WatchOf, Refused> {
+    let heads = app.store.heads_run(row.id, MOST_HEADS).await?;
+    let ids: Vec<i64> = heads.iter().map(|h| h.1).collect();
+    let runs = app.store.runs_of(&ids).await?;
+    let name =
+        |id: i64| runs.iter().find(|(r, _)| r.id == id).map(|(r, s)| format!("{s}/{}", r.number)).unwrap_or_default();
+    Ok(WatchOf {
+        suite: suite.to_owned(),
+        branches: row.branches,
+        look_us: row.look_us as u64,
+        brief: row.brief,
+        looked_at: row.looked_at,
+        next_look: row.next_look,
+        failures: row.failures as u32,
+        trouble: row.trouble,
+        made_by: row.made_by,
+        heads: heads.into_iter().map(|((branch, commit), run)| (branch, commit, name(run))).collect(),
+    })
+}
+
+/// Watches branches: every new commit at the head of one starts a run.
+#[utoipa::path(post, path = "/api/suites/{suite}/watches", operation_id = "put_watch", params(("suite" = String, Path)), tag = "suites",
+    request_body = NewWatch, responses((status = 200, body = WatchOf), (status = 404), (status = 422), (status = 503)))]
+#[post("/api/suites/<suite>/watches", data = "<new>")]
+async fn put(
+    app: &State<App>,
+    caller: MayOperate,
+    suite: &str,
+    new: Result<Json<NewWatch>, JsonError<'_>>,
+) -> Answer<WatchOf> {
+    let new = body(new)?;
+    let invalid = |e: kesmo_core::Error| Refused::invalid(e.to_string());
+    let row = named(app, suite).await?;
+    let source = row.git_source()?.ok_or_else(|| {
+        Refused::invalid(format!("{suite} is not from version control: add it with `kesmo suite add --git URL`"))
+    })?;
+    let branches = Branches::parse(&new.branches).map_err(invalid)?;
+    let look = Span::parse(if new.look.is_empty() { LOOK } else { &new.look }).map_err(invalid)?;
+    if look < SHORTEST_LOOK || look > Span(LONGEST_PAUSE.0 * 96) {
+        return Err(Refused::invalid(format!("--look {look} is out of bounds: {SHORTEST_LOOK} to 24h")));
+    }
+    if let Some(brief) = &new.brief {
+        let found = starting::brief_named(app, brief).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?;
+        if found.suite.as_deref() != Some(suite) {
+            return Err(Refused::invalid(format!("the brief {brief} is of another suite than {suite}")));
+        }
+    }
+    // What is there already is no news, unless it is asked for; and a server that does not answer is told now.
+    let heads = app.git.heads(&source.url).await.map_err(|e| Refused::unavailable(e.to_string()))?;
+    let there: Vec<_> = heads.iter().filter(|h| branches.has(&h.0)).cloned().collect();
+    if there.is_empty() && !new.branches.contains(['*', '?', '[', '{']) {
+        let hint = kesmo_core::name::did_you_mean(&new.branches, heads.iter().map(|h| h.0.as_str()));
+        return Err(Refused::invalid(format!("there is no branch {:?} now{hint}", new.branches)));
+    }
+    let row = NewRow {
+        suite_id: row.id,
+        branches: &new.branches,
+        look_us: look.0 as i64,
+        brief: new.brief.as_deref(),
+        made_by: &caller.0.name,
+        heads: if new.now { &[] } else { &there },
+    };
+    let clock = app.clock.now().unwrap_or_else(crate::floor::now);
+    let first = if new.now { kesmo_core::time::Timestamp(clock.0 - look.0 as i64) } else { clock };
+    let row = app.store.put_watch(row, kesmo_store::schedules::moment(first)).await?;
+    Ok(Json(view(app, row, suite).await?))
+}
+
+/// What is watched of a suite.
+#[utoipa::path(get, path = "/api/suites/{suite}/watches", operation_id = "list_watches", params(("suite" = String, Path)), tag = "suites",
+    responses((status = 200, body = [WatchOf]), (status = 404)))]
+#[get("/api/suites/<suite>/watches")]
+async fn list(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<Vec<WatchOf>> {
+    let row = named(app, suite).await?;
+    let mut found = Vec::new();
+    for (watch, suite) in app.store.watches(Some(row.id)).await? {
+        found.push(view(app, watch, &suite).await?);
+    }
+    Ok(Json(found))
+}
+
+/// What is watched of all suites.
+#[utoipa::path(get, path = "/api/watches", operation_id = "all_watches", tag = "suites", responses((status = 200, body = [WatchOf])))]
+#[get("/api/watches")]
+async fn all(app: &State<App>, _caller: MaySee) -> Answer<Vec<WatchOf>> {
+    let mut found = Vec::new();
+    for (watch, suite) in app.store.watches(None).await? {
+        found.push(view(app, watch, &suite).await?);
+    }
+    Ok(Json(found))
+}
+
+/// No longer watches branches.
+#[utoipa::path(delete, path = "/api/suites/{suite}/watches", operation_id = "remove_watch", tag = "suites",
+    params(("suite" = String, Path), ("branches" = String, Query)), responses((status = 204), (status = 404)))]
+#[delete("/api/suites/<suite>/watches?<branches>")]
+async fn remove(app: &State<App>, _caller: MayOperate, suite: &str, branches: &str) -> Result<Status, Refused> {
+    let row = named(app, suite).await?;
+    if app.store.remove_watch(row.id, branches).await? {
+        return Ok(Status::NoContent);
+    }
+    let all: Vec<String> = app.store.watches(Some(row.id)).await?.into_iter().map(|(w, _)| w.branches).collect();
+    let said = if all.is_empty() { "nothing of it is".to_owned() } else { format!("watched are: {}", all.join(", ")) };
+    Err(Refused::not_found(format!("{branches} is not watched in {suite}; {said}")))
+}

@@ -1,0 +1,233 @@
+//! Call-ins and their deliveries.
+
+use chrono::{DateTime, Utc};
+use diesel::{
+    BoolExpressionMethods, ExpressionMethods, NullableExpressionMethods, OptionalExtension, QueryDsl, Queryable,
+    Selectable, SelectableHelper, sql_types::BigInt,
+};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+
+use crate::{
+    Error, Store, ensure_month, month_of,
+    runs::{NewRun, RunRow, insert},
+    schema::{call_ins, deliveries},
+};
+
+/// A call-in as it is kept.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = call_ins, check_for_backend(diesel::pg::Pg))]
+pub struct CallInRow {
+    pub id: i64,
+    pub name: String,
+    pub brief: String,
+    pub secret: Vec<u8>,
+    pub takes: Vec<String>,
+    pub whens: Vec<String>,
+    pub per_minute: i32,
+    pub paused: bool,
+    pub made_by: String,
+    pub made_at: DateTime<Utc>,
+}
+
+/// What a call-in is made from.
+#[derive(Debug, Clone)]
+pub struct NewCallIn<'a> {
+    pub name: &'a str,
+    pub brief: &'a str,
+    pub secret: &'a [u8],
+    pub takes: &'a [String],
+    pub whens: &'a [String],
+    pub per_minute: i32,
+    pub made_by: &'a str,
+}
+
+/// A delivery as it is kept.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = deliveries, check_for_backend(diesel::pg::Pg))]
+pub struct DeliveryRow {
+    pub id: i64,
+    pub call_in_id: i64,
+    pub webhook_id: String,
+    pub event: Option<String>,
+    pub again_of: Option<i64>,
+    pub genuine: bool,
+    pub at: DateTime<Utc>,
+    pub content_type: String,
+    pub event_headers: serde_json::Value,
+    pub body: Vec<u8>,
+    pub did: String,
+    pub why: String,
+    pub run_id: Option<i64>,
+}
+
+/// A delivery that came, and what it does.
+#[derive(Debug, Clone)]
+pub struct NewDelivery<'a> {
+    pub call_in_id: i64,
+    pub webhook_id: &'a str,
+    pub event: Option<&'a str>,
+    pub again_of: Option<i64>,
+    pub genuine: bool,
+    pub content_type: &'a str,
+    pub event_headers: serde_json::Value,
+    pub body: &'a [u8],
+    pub did: &'static str,
+    pub why: &'a str,
+}
+
+/// What became of a delivery.
+#[derive(Debug)]
+pub enum Kept {
+    /// It is kept, with the run that it started.
+    New(DeliveryRow, Option<Box<RunRow>>),
+    /// It had come before.
+    Before(DeliveryRow),
+}
+
+/// Deliveries that were not genuine, and all deliveries, that are kept of a call-in.
+const MOST_FALSE: i64 = 50;
+const MOST_KEPT: i64 = 10_000;
+
+impl Store {
+    /// Adds a call-in; none if the name is taken.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn add_call_in(&self, new: NewCallIn<'_>) -> Result<Option<CallInRow>, Error> {
+        let mut c = self.connection().await?;
+        let row = (
+            call_ins::name.eq(new.name),
+            call_ins::brief.eq(new.brief),
+            call_ins::secret.eq(new.secret),
+            call_ins::takes.eq(new.takes),
+            call_ins::whens.eq(new.whens),
+            call_ins::per_minute.eq(new.per_minute),
+            call_ins::made_by.eq(new.made_by),
+        );
+        let add = diesel::insert_into(call_ins::table).values(row).on_conflict_do_nothing();
+        Ok(add.returning(CallInRow::as_returning()).get_result(&mut c).await.optional()?)
+    }
+
+    /// The call-in of that name.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn call_in(&self, name: &str) -> Result<Option<CallInRow>, Error> {
+        let mut c = self.connection().await?;
+        let found = call_ins::table.filter(call_ins::name.eq(name)).select(CallInRow::as_select());
+        Ok(found.first(&mut c).await.optional()?)
+    }
+
+    /// All call-ins, by name.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn call_ins(&self) -> Result<Vec<CallInRow>, Error> {
+        let mut c = self.connection().await?;
+        Ok(call_ins::table.order(call_ins::name).select(CallInRow::as_select()).load(&mut c).await?)
+    }
+
+    /// Changes the secret, or pauses or goes on; false if there is none of that name.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn change_call_in(&self, name: &str, secret: Option<&[u8]>, paused: Option<bool>) -> Result<bool, Error> {
+        let mut c = self.connection().await?;
+        let of = || call_ins::table.filter(call_ins::name.eq(name));
+        let mut found = 0;
+        if let Some(secret) = secret {
+            found = diesel::update(of()).set(call_ins::secret.eq(secret)).execute(&mut c).await?;
+        }
+        if let Some(paused) = paused {
+            found = diesel::update(of()).set(call_ins::paused.eq(paused)).execute(&mut c).await?;
+        }
+        Ok(found == 1)
+    }
+
+    /// Removes a call-in with its deliveries; false if there is none of that name.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn remove_call_in(&self, name: &str) -> Result<bool, Error> {
+        let mut c = self.connection().await?;
+        Ok(diesel::delete(call_ins::table.filter(call_ins::name.eq(name))).execute(&mut c).await? == 1)
+    }
+
+    /// Keeps a delivery and makes its run, in one transaction; or finds that it had come before.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer: nothing was kept then.
+    pub async fn take_delivery(&self, new: NewDelivery<'_>, run: Option<&NewRun>) -> Result<Kept, Error> {
+        let mut c = self.connection().await?;
+        ensure_month(&mut c, month_of(Utc::now())).await?;
+        c.transaction(async |c| {
+            let row = (
+                deliveries::call_in_id.eq(new.call_in_id),
+                deliveries::webhook_id.eq(new.webhook_id),
+                deliveries::event.eq(new.event),
+                deliveries::again_of.eq(new.again_of),
+                deliveries::genuine.eq(new.genuine),
+                deliveries::content_type.eq(new.content_type),
+                deliveries::event_headers.eq(&new.event_headers),
+                deliveries::body.eq(new.body),
+                deliveries::did.eq(new.did),
+                deliveries::why.eq(new.why),
+            );
+            let add = diesel::insert_into(deliveries::table).values(row).on_conflict_do_nothing();
+            let kept: Option<DeliveryRow> =
+                add.returning(DeliveryRow::as_returning()).get_result(c).await.optional()?;
+            let Some(mut kept) = kept else {
+                let of = deliveries::table.filter(deliveries::call_in_id.eq(new.call_in_id));
+                let of = of.filter(deliveries::genuine.eq(true)).filter(deliveries::again_of.is_null());
+                // Without an event's name the comparison with it is neither true nor false, and finds nothing.
+                let same = deliveries::webhook_id.eq(new.webhook_id).nullable().or(deliveries::event.eq(new.event));
+                let before = of.filter(same).select(DeliveryRow::as_select()).first(c).await?;
+                return Ok(Kept::Before(before));
+            };
+            let Some(run) = run else { return Ok(Kept::New(kept, None)) };
+            let mut run = run.clone();
+            run.origin.delivery = Some(kept.id);
+            let made = insert(c, &run).await?;
+            diesel::update(deliveries::table.find(kept.id)).set(deliveries::run_id.eq(made.id)).execute(c).await?;
+            kept.run_id = Some(made.id);
+            Ok(Kept::New(kept, Some(Box::new(made))))
+        })
+        .await
+    }
+
+    /// Forgets the oldest deliveries of a call-in beyond those that are kept.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn trim_deliveries(&self, call_in_id: i64) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        for (which, most) in [("not genuine", MOST_FALSE), ("genuine", MOST_KEPT)] {
+            let sql = format!(
+                "delete from deliveries where call_in_id = $1 and {which} and id <= coalesce((select id from deliveries \
+                 where call_in_id = $1 and {which} order by id desc offset $2 limit 1), 0)"
+            );
+            diesel::sql_query(sql).bind::<BigInt, _>(call_in_id).bind::<BigInt, _>(most).execute(&mut c).await?;
+        }
+        Ok(())
+    }
+
+    /// The latest deliveries of a call-in, newest first.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn deliveries(&self, call_in_id: i64, most: i64) -> Result<Vec<DeliveryRow>, Error> {
+        let mut c = self.connection().await?;
+        let of = deliveries::table.filter(deliveries::call_in_id.eq(call_in_id));
+        Ok(of.order(deliveries::id.desc()).limit(most).select(DeliveryRow::as_select()).load(&mut c).await?)
+    }
+
+    /// A delivery of a call-in.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn delivery(&self, call_in_id: i64, id: i64) -> Result<Option<DeliveryRow>, Error> {
+        let mut c = self.connection().await?;
+        let found = deliveries::table.find(id).filter(deliveries::call_in_id.eq(call_in_id));
+        Ok(found.select(DeliveryRow::as_select()).first(&mut c).await.optional()?)
+    }
+}
