@@ -63,6 +63,8 @@ pub struct Quay {
     pub url: String,
     pub dir: TempDir,
     patience: &'static str,
+    /// Further options of the service.
+    options: Vec<String>,
 }
 
 /// Ends a child when the thread that starts it ends, so that nothing outlives the tests.
@@ -131,9 +133,37 @@ impl Quay {
         let dir = tempfile::tempdir().expect("a folder");
         // PostgreSQL runs as another user where the tests run as root, and must reach its cluster.
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
-        let mut quay = Self { service: None, url: String::new(), dir, patience };
+        let mut quay = Self { service: None, url: String::new(), dir, patience, options: Vec::new() };
         quay.start();
         quay
+    }
+
+    /// A quay whose schedules go by a clock that the test sets.
+    pub fn with_clock(start: &str) -> (Self, Clock) {
+        let dir = tempfile::tempdir().expect("a folder");
+        fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
+        let clock = Clock::new(dir.path().join("clock"), start);
+        let options = vec!["--clock".into(), clock.path.display().to_string()];
+        let mut quay = Self { service: None, url: String::new(), dir, patience: "2s", options };
+        quay.start();
+        (quay, clock)
+    }
+
+    /// One of several services that share a database and their files. The folder is its own.
+    pub fn sharing(database: &str, blobs: &Path, clock: &Clock) -> Self {
+        let dir = tempfile::tempdir().expect("a folder");
+        fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
+        let (blobs, clock) = (blobs.display().to_string(), clock.path.display().to_string());
+        let words = ["--database", database, "--blobs", &blobs, "--clock", &clock];
+        let options = words.map(str::to_owned).to_vec();
+        let mut quay = Self { service: None, url: String::new(), dir, patience: "2s", options };
+        quay.start();
+        quay
+    }
+
+    /// Whether its service runs.
+    pub fn is_up(&self) -> bool {
+        self.service.is_some()
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -145,6 +175,7 @@ impl Quay {
         let listen = self.url.strip_prefix("http://").unwrap_or("127.0.0.1:0").to_owned();
         let mut command = Command::new(KESMO);
         command.args(["serve", "--listen", &listen, "--patience", self.patience, "--data"]).arg(self.path("service"));
+        command.args(&self.options);
         let log = fs::OpenOptions::new().create(true).append(true).open(self.path("service.log")).expect("a log");
         command.stdout(Stdio::piped()).stderr(log);
         let mut service = Process(spawn(command));
@@ -172,26 +203,45 @@ impl Quay {
         self.service = None;
     }
 
+    /// The service has ended and was waited for.
+    pub fn ended(&mut self) {
+        self.service = None;
+    }
+
+    /// Ends the service.
+    pub fn end(&mut self) {
+        if let Some(mut service) = self.service.take() {
+            service.signal(libc::SIGTERM);
+            service.wait();
+        }
+    }
+
     pub fn token(&self) -> String {
         fs::read_to_string(self.path("service/keeper-token")).expect("the keeper's token").trim().to_owned()
     }
 
     /// A worker; it is ended with what is given back.
     pub fn worker(&self, name: &str, slots: u16) -> Process {
+        self.worker_at(name, slots, &self.url, &self.token())
+    }
+
+    /// A worker that knows several addresses, split by commas; its token is made by the keeper's.
+    pub fn worker_at(&self, name: &str, slots: u16, urls: &str, keeper: &str) -> Process {
         let token_file = self.path(&format!("token-{name}"));
         if !token_file.exists() {
-            let added = self.kesmo(&["token", "add", &format!("worker-{name}"), "--role", "worker"]);
+            let added = self.kesmo_as(keeper, &["token", "add", &format!("worker-{name}"), "--role", "worker"]);
             fs::write(&token_file, text(&added.stdout).trim()).expect("the token is kept");
         }
         let mut command = Command::new(KESMO);
         command.args(["worker", "--name", name, "--slots", &slots.to_string(), "--offer", "os=linux", "--home"]);
         command.arg(self.path(&format!("worker-{name}")));
-        command.env("KESMO_URL", &self.url).env("KESMO_TOKEN", fs::read_to_string(&token_file).expect("the token"));
+        command.env("KESMO_URL", urls).env("KESMO_TOKEN", fs::read_to_string(&token_file).expect("the token"));
         let log = fs::OpenOptions::new().create(true).append(true).open(self.path("workers.log")).expect("a log");
         command.stdout(Stdio::null()).stderr(log);
         let process = Process(spawn(command));
         until("the worker is linked", || {
-            let workers = self.json(&["workers"]);
+            let words = ["workers", "--json"];
+            let workers: Value = serde_json::from_slice(&self.kesmo_as(keeper, &words).stdout).ok()?;
             let here = |w: &Value| w["name"] == name && w["connected"] == true;
             workers.as_array().expect("a list").iter().any(here).then_some(())
         });
@@ -272,6 +322,78 @@ impl Quay {
             "if [ \"$1\" = --names ]; then printf '%s\\n' {names}; exit; fi\nfor t in \"$@\"; do\n{body}\ndone\n"
         );
         self.suite(name, "tap", &script, more)
+    }
+}
+
+/// A clock that a test sets, in a file that services read.
+#[derive(Clone)]
+pub struct Clock {
+    pub path: PathBuf,
+}
+
+impl Clock {
+    pub fn new(path: PathBuf, start: &str) -> Self {
+        let clock = Self { path };
+        clock.set(start);
+        clock
+    }
+
+    /// Puts the clock to a moment, RFC 3339.
+    pub fn set(&self, moment: &str) {
+        let moment: chrono::DateTime<chrono::Utc> = moment.parse().expect("a moment");
+        self.put(moment.timestamp_micros());
+    }
+
+    pub fn put(&self, micros: i64) {
+        // Moved into place whole, so that nobody reads half of it.
+        let coming = self.path.with_extension("coming");
+        fs::write(&coming, micros.to_string()).expect("the clock is set");
+        fs::rename(&coming, &self.path).expect("the clock is set");
+    }
+
+    pub fn micros(&self) -> i64 {
+        fs::read_to_string(&self.path).expect("the clock").trim().parse().expect("a number")
+    }
+
+    pub fn go_on(&self, seconds: i64) {
+        self.put(self.micros() + seconds * 1_000_000);
+    }
+}
+
+/// A git repository with the files of a suite.
+pub struct Repo {
+    pub path: PathBuf,
+}
+
+impl Repo {
+    /// Makes one of a folder's files.
+    pub fn of(folder: &Path, path: PathBuf) -> Self {
+        fs::create_dir_all(&path).expect("a folder");
+        let repo = Self { path };
+        repo.git(&["init", "--quiet"]);
+        for file in fs::read_dir(folder).expect("the files").flatten() {
+            fs::copy(file.path(), repo.path.join(file.file_name())).expect("a copy");
+        }
+        repo.commit("first");
+        repo
+    }
+
+    pub fn git(&self, words: &[&str]) -> String {
+        let who = ["-c", "user.name=Lantern Quay", "-c", "user.email=crew@quay.example", "-c", "init.defaultBranch=main"];
+        let output = Command::new("git").args(who).args(words).current_dir(&self.path).output().expect("git runs");
+        assert!(output.status.success(), "{words:?}: {}", all_said(&output));
+        text(&output.stdout).trim().to_owned()
+    }
+
+    /// Commits everything; tells the commit.
+    pub fn commit(&self, about: &str) -> String {
+        self.git(&["add", "-A"]);
+        self.git(&["commit", "--quiet", "--allow-empty", "-m", about]);
+        self.git(&["rev-parse", "HEAD"])
+    }
+
+    pub fn url(&self) -> String {
+        format!("file://{}", self.path.display())
     }
 }
 

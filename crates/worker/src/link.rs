@@ -143,10 +143,12 @@ impl Worker {
             };
             let ended = match dialled {
                 Ok(mut socket) => {
-                    tracing::info!(service = self.shop.address.now(), slots = self.shop.config.slots, "linked");
-                    pause = Duration::from_millis(100);
-                    said = false;
-                    self.carry(&mut socket, &mut leave).await
+                    let ended = self.carry(&mut socket, &mut leave).await;
+                    if !matches!(ended, Ended::Elsewhere(_)) {
+                        pause = Duration::from_millis(100);
+                        said = false;
+                    }
+                    ended
                 }
                 Err(ended) => {
                     self.shop.address.next();
@@ -157,7 +159,7 @@ impl Worker {
                 Ended::Left => return Ok(()),
                 Ended::Refused(message) => return Err(Error::Refused(message)),
                 Ended::Elsewhere(url) => {
-                    tracing::info!(service = url, "another service carries out this pool's runs");
+                    tracing::debug!(service = url, "another service carries out this pool's runs");
                     self.shop.address.go_to(&url);
                 }
                 Ended::Cut(why) => {
@@ -171,7 +173,7 @@ impl Worker {
                 () = tokio::time::sleep(pause) => {}
                 () = &mut leave => return Ok(()),
             }
-            pause = (pause * 2).min(Duration::from_secs(2));
+            pause = (pause * 2).min(Duration::from_secs(1));
         }
     }
 
@@ -247,6 +249,7 @@ impl Worker {
                         Ok(ToWorker::Welcome { patience_ms }) => {
                             patience = Duration::from_millis(patience_ms);
                             welcomed = true;
+                            tracing::info!(service = self.shop.address.now(), slots = self.shop.config.slots, "linked");
                             beat = tokio::time::interval((patience / 4).max(Duration::from_millis(50)));
                             due = (!self.gathered.is_empty()).then(Instant::now);
                             if let Err(e) = self.say_again(socket).await {

@@ -632,7 +632,12 @@ impl Floor {
             }
             _ => hello.pool.clone(),
         };
+        let before = self.leases.held.contains(&pool);
         if self.holds(&pool).await {
+            // What the worker holds belongs to runs that must be known before it is asked about them.
+            if !before && let Err(e) = self.look().await {
+                tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
+            }
             return None;
         }
         let holder = self.store.holder_of(&pool).await.ok().flatten()?;
