@@ -11,10 +11,17 @@ import { BrowserRouter, Route, Routes } from "react-router";
 
 import { FloorProvider } from "./data/floor";
 import { Access } from "./pages/Access";
+import { BriefPage } from "./pages/BriefPage";
+import { BriefsPage } from "./pages/BriefsPage";
+import { CallInPage } from "./pages/CallInPage";
+import { CallInsPage } from "./pages/CallInsPage";
 import { EntryPage } from "./pages/EntryPage";
 import { NowPage } from "./pages/NowPage";
+import { QueuePage } from "./pages/QueuePage";
 import { RunPage } from "./pages/RunPage";
 import { RunsPage } from "./pages/RunsPage";
+import { SchedulePage } from "./pages/SchedulePage";
+import { SchedulesPage } from "./pages/SchedulesPage";
 import { StartPage } from "./pages/StartPage";
 import { SuitePage } from "./pages/SuitePage";
 import { SuitesPage } from "./pages/SuitesPage";
@@ -38,6 +45,14 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/runs/:suite/:number/tests/:index" element={<EntryPage />} />
                 <Route path="/suites" element={<SuitesPage />} />
                 <Route path="/suites/:suite" element={<SuitePage />} />
+                <Route path="/briefs" element={<BriefsPage />} />
+                <Route path="/briefs/new" element={<BriefPage key="new" />} />
+                <Route path="/briefs/:brief" element={<BriefPage />} />
+                <Route path="/schedules" element={<SchedulesPage />} />
+                <Route path="/schedules/:schedule" element={<SchedulePage />} />
+                <Route path="/call-ins" element={<CallInsPage />} />
+                <Route path="/call-ins/:callIn" element={<CallInPage />} />
+                <Route path="/queue" element={<QueuePage />} />
                 <Route path="/workers" element={<WorkersPage />} />
                 <Route path="/wall" element={<WallPage />} />
                 <Route path="/start" element={<StartPage />} />

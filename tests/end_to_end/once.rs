@@ -162,7 +162,8 @@ fn every_planned_start_starts_one_run_whoever_is_killed() {
     let mut of_start: BTreeMap<(String, i64), usize> = BTreeMap::new();
     for run in &runs {
         let origin = &run["origin"];
-        let key = (origin["name"].as_str().expect("a name").to_owned(), origin["planned_us"].as_i64().expect("a moment"));
+        let key =
+            (origin["name"].as_str().expect("a name").to_owned(), origin["planned_us"].as_i64().expect("a moment"));
         *of_start.entry(key).or_default() += 1;
     }
     assert!(of_start.values().all(|n| *n == 1), "a planned start had two runs: {of_start:?}");
@@ -252,11 +253,14 @@ fn send_all(sender: usize, secret: &str, urls: &[String; 2], over: &AtomicBool) 
                 ("webhook-signature", kesmo_core::call_in::sign(&secret, &id, now, &content)),
             ];
             let client = kesmo_client::Client::new(&urls[(number + tries) % 2], "");
-            let taken: Result<Value, _> = runtime.block_on(client.post_signed("/call-in/push", &headers, content.clone()));
+            let taken: Result<Value, _> =
+                runtime.block_on(client.post_signed("/call-in/push", &headers, content.clone()));
             match taken {
                 Ok(delivery) => Some(delivery["run"].as_str().expect("it starts a run").to_owned()),
                 Err(kesmo_client::Error::Refused { status: 409, .. }) => Some(String::new()),
-                Err(kesmo_client::Error::Refused { status, message, .. }) if status < 500 => panic!("{status}: {message}"),
+                Err(kesmo_client::Error::Refused { status, message, .. }) if status < 500 => {
+                    panic!("{status}: {message}")
+                }
                 Err(_) => None,
             }
         });
@@ -287,7 +291,14 @@ fn every_new_commit_starts_one_run_whoever_is_killed() {
     let mut commits = Vec::new();
     for n in 0..trials(6) {
         let branch = if draw.below(3) == 0 { format!("release-{n}") } else { "main".to_owned() };
-        let exists = text(&std::process::Command::new("git").args(["branch", "--list", &branch]).current_dir(&repo.path).output().expect("git").stdout);
+        let exists = text(
+            &std::process::Command::new("git")
+                .args(["branch", "--list", &branch])
+                .current_dir(&repo.path)
+                .output()
+                .expect("git")
+                .stdout,
+        );
         if exists.trim().is_empty() {
             repo.git(&["checkout", "--quiet", "-b", &branch]);
         } else {
@@ -296,7 +307,9 @@ fn every_new_commit_starts_one_run_whoever_is_killed() {
         let commit = repo.commit(&format!("change {n}"));
         std::thread::sleep(Duration::from_millis(draw.below(200)));
         twins.kill_some(&mut draw);
-        until("the new commit has a run", || twins.runs("watched").iter().any(|r| r["commit"] == commit.as_str()).then_some(()));
+        until("the new commit has a run", || {
+            twins.runs("watched").iter().any(|r| r["commit"] == commit.as_str()).then_some(())
+        });
         commits.push(commit);
     }
     over.store(true, Ordering::SeqCst);

@@ -379,7 +379,8 @@ impl Repo {
     }
 
     pub fn git(&self, words: &[&str]) -> String {
-        let who = ["-c", "user.name=Lantern Quay", "-c", "user.email=crew@quay.example", "-c", "init.defaultBranch=main"];
+        let who =
+            ["-c", "user.name=Lantern Quay", "-c", "user.email=crew@quay.example", "-c", "init.defaultBranch=main"];
         let output = Command::new("git").args(who).args(words).current_dir(&self.path).output().expect("git runs");
         assert!(output.status.success(), "{words:?}: {}", all_said(&output));
         text(&output.stdout).trim().to_owned()

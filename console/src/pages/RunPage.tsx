@@ -8,6 +8,7 @@ import { EntryTable } from "../parts/EntryTable";
 import { Figures, Parts } from "../parts/Figures";
 import { Cut, Empty, Loading } from "../parts/Frame";
 import { doneOf, tookOf, totalOf } from "../parts/RunsTable";
+import { Chain, Commit, Origin } from "../parts/Origin";
 import { Strip } from "../parts/Strip";
 import { State, stateOf } from "../parts/states";
 import { Timeline } from "../parts/Timeline";
@@ -58,6 +59,7 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
           {run.waiting_for ? <span className="tone-void">{capital(plain(run.waiting_for))}. </span> : null}
           {total > 0 ? `${done} of ${total} done in ${span(took)}` : null}
         </p>
+        <Chain run={run} />
         <Strip stretches={live.strip} total={Math.max(total, 1)} running={run.tally.running} height={28} label={`Outcomes of ${name}`} />
         <Figures run={run} took={took} />
         <SlotsAtWork live={live} now={now} />
@@ -83,6 +85,13 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
             ["Environment", run.options.env],
             ["Pool", run.pool],
             ["Started", <span key="at"><When at={run.created_at} /> by {run.started_by}</span>],
+            ["Because of", run.origin?.name ? <Origin key="origin" run={run} /> : null],
+            ["Brief", run.origin?.brief ? <Link key="brief" to={`/briefs/${run.origin.brief}`}>{run.origin.brief}</Link> : null],
+            ["Changed", (run.origin?.changed ?? []).map((change) => <div key={change}>{plain(change)}</div>)],
+            ["Branch", run.branch ? <span key="branch" className="name">{plain(run.branch)}</span> : null],
+            ["Commit", run.commit ? <Commit key="commit" of={run.commit} /> : null],
+            ["From", run.git ? <span key="git" className="name">{run.git.url}{run.git.folder ? ` ${run.git.folder}` : ""}</span> : null],
+            ["Place", run.place && !run.verdict ? <Link key="place" to="/queue">{`${run.place[0]} of ${run.place[1]}`}</Link> : null],
             ["Ended", run.finished_at ? <When key="end" at={run.finished_at} /> : null],
             ["Bundle", <code key="bundle">{run.bundle.slice(0, 12)}</code>],
           ]}

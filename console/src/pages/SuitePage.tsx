@@ -9,6 +9,7 @@ import { Empty, Loading, Trouble } from "../parts/Frame";
 import { Parks } from "../parts/Parks";
 import { RunsTable, doneOf, totalOf } from "../parts/RunsTable";
 import { glyphOf, isOfHunt, stateOf, toneOf } from "../parts/states";
+import { Watches } from "../parts/Watches";
 import { Facts, TestName, When, plain, span } from "../parts/words";
 import { Record } from "./EntryPage";
 
@@ -38,6 +39,11 @@ export function SuitePage() {
       <section>
         <h1 className="figure name">{s.name}</h1>
         <p>{s.about}</p>
+        {s.trouble ? (
+          <p role="status" className="tone-failed">
+            ◆ {plain(s.trouble)}
+          </p>
+        ) : null}
         {over.length > 0 ? (
           <>
             <p className="under-figure">
@@ -81,6 +87,7 @@ export function SuitePage() {
             It has not run yet. Start it here, or in a terminal: <code>kesmo start {s.name} --stay</code>
           </Empty>
         )}
+        {s.git ? <Watches suite={s.name} /> : null}
         <Parks suite={s.name} parks={s.parks} />
       </section>
       <aside>
@@ -91,7 +98,9 @@ export function SuitePage() {
           rows={[
             ["Tests", s.entries ?? "not listed yet"],
             ["Retries", s.retries],
-            ["Next start", "nothing is scheduled"],
+            ["Next start", s.next_start ? <span key="next"><When at={s.next_start[0]} /> by <Link to={`/schedules/${s.next_start[1]}`}>{s.next_start[1]}</Link></span> : <Link key="none" to="/schedules">nothing is scheduled</Link>],
+            ["From", s.git ? <span key="git" className="name">{s.git.url}{s.git.folder ? ` ${s.git.folder}` : ""}</span> : null],
+            ["Branch", s.git?.branch ? <span key="branch" className="name">{s.git.branch}</span> : null],
             ["Facets", s.facets.map((f) => <div key={f.name}>{`${f.name}: ${f.values.join(", ")}`}</div>)],
             ["Needs", Object.entries(s.needs).map(([k, v]) => `${k}=${v}`).join(", ")],
             ["Settings", Object.entries(s.settings).map(([k, v]) => `${k} = ${v}`).join(", ")],

@@ -107,7 +107,11 @@ export function Frame({ children }: { children: ReactNode }) {
             Now
           </NavLink>
           <NavLink to="/runs">Runs</NavLink>
+          <NavLink to="/queue">Queue</NavLink>
           <NavLink to="/suites">Suites</NavLink>
+          <NavLink to="/briefs">Briefs</NavLink>
+          <NavLink to="/schedules">Schedules</NavLink>
+          <NavLink to="/call-ins">Call-ins</NavLink>
           <NavLink to="/workers">Workers</NavLink>
           <NavLink to="/wall">Wall</NavLink>
           <NavLink to="/start">Start</NavLink>

@@ -2,6 +2,7 @@
 
 import { useState } from "react";
 import { Button } from "react-bootstrap";
+import { Link } from "react-router";
 
 import type { NewRun } from "../data/api";
 
@@ -13,9 +14,11 @@ const NUMBERS = ["retries", "shards", "repeat", "seed"] as const;
 const SWITCHES = ["shuffle", "first_failed", "run_parked", "flaky_fails"] as const;
 const dashed = (key: string) => key.replaceAll("_", "-");
 
-function command({ suite, options: o }: NewRun): string {
-  const words = ["kesmo", "start", suite];
+function command({ suite, branch, pool, options: o }: NewRun): string {
+  const words = ["kesmo", "start", suite ?? ""];
   const add = (option: string, value: string) => words.push(`--${option}`, quoted(value));
+  if (branch) add("branch", branch);
+  if (pool) add("pool", pool);
   for (const key of TEXTS) o[key]?.forEach((value) => add(key, value));
   o.variants?.forEach((value) => add("variant", value));
   for (const key of NUMBERS) if (o[key] != null) add(key, String(o[key]));
@@ -30,8 +33,10 @@ function command({ suite, options: o }: NewRun): string {
 /** A text as TOML writes it; what JSON escapes, TOML reads. */
 const toml = (text: string) => JSON.stringify(text).replaceAll("\u007f", "\\u007F");
 
-function brief({ suite, options: o }: NewRun): string {
-  const lines = [`suite = ${toml(suite)}`];
+function brief({ suite, branch, pool, options: o }: NewRun): string {
+  const lines = [`suite = ${toml(suite ?? "")}`];
+  if (branch) lines.push(`branch = ${toml(branch)}`);
+  if (pool) lines.push(`pool = ${toml(pool)}`);
   for (const key of [...TEXTS, "variants"] as const) if (o[key]?.length) lines.push(`${key} = [${o[key].map(toml).join(", ")}]`);
   for (const key of NUMBERS) if (o[key] != null) lines.push(`${key} = ${o[key]}`);
   for (const key of SWITCHES) if (o[key]) lines.push(`${dashed(key)} = true`);
@@ -68,7 +73,7 @@ export function SameChoice({ made }: { made: NewRun | string }) {
       </pre>
       {shown === "brief" ? (
         <p className="under-figure">
-          Start by it: <code>kesmo start --from FILE --stay</code>
+          Start by it: <code>kesmo start --from FILE --stay</code>. Save it: <code>kesmo brief add NAME --from FILE</code>, or <Link to={`/briefs/new?suite=${made.suite ?? ""}`}>here</Link>.
         </p>
       ) : null}
     </section>

@@ -379,11 +379,16 @@ impl Store {
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn start_schedule_now(&self, id: i64, why: &str, run: &NewRun) -> Result<RunRow, Error> {
+    pub async fn start_schedule_now(
+        &self,
+        id: i64,
+        now: DateTime<Utc>,
+        why: &str,
+        run: &NewRun,
+    ) -> Result<RunRow, Error> {
         let mut c = self.connection().await?;
         ensure_month(&mut c, month_of(Utc::now())).await?;
         c.transaction(async |c| {
-            let now = Utc::now();
             let row = (
                 planned_starts::schedule_id.eq(id),
                 planned_starts::planned_at.eq(now),

@@ -303,14 +303,14 @@ impl Brief {
         Self { pool, branch, commit, options: self.options_with(call.options), ..self.clone() }
     }
 
-    /// What another brief says otherwise, in words: `retries 0 (the brief says 2)`.
+    /// What another brief says otherwise, in words: `retries = 0 (the brief says 2)`.
     #[must_use]
     pub fn changed_in(&self, other: &Self) -> Vec<String> {
         let (was, is) = (self.lines(), other.lines());
         let said = |key: &&String| {
             let none = || "nothing".to_owned();
             let (old, new) = (was.get(*key).cloned(), is.get(*key).cloned());
-            format!("{key} {} (the brief says {})", new.unwrap_or_else(none), old.unwrap_or_else(none))
+            format!("{key} = {} (the brief says {})", new.unwrap_or_else(none), old.unwrap_or_else(none))
         };
         let mut keys: Vec<&String> = was.keys().chain(is.keys()).collect();
         keys.sort();
@@ -548,9 +548,9 @@ release = "1187"
         assert_eq!(
             brief.changed_in(&run),
             [
-                "branch release/1187 (the brief says main)",
-                "labels.by hand (the brief says nothing)",
-                "retries 0 (the brief says 2)"
+                "branch = release/1187 (the brief says main)",
+                "labels.by = hand (the brief says nothing)",
+                "retries = 0 (the brief says 2)"
             ]
         );
         assert!(brief.changed_in(&brief.with(Changes::default())).is_empty());

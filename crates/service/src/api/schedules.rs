@@ -280,7 +280,8 @@ async fn now(app: &State<App>, caller: MayOperate, name: &str) -> Answer<Run> {
     let by = caller.0.name;
     let mut run = starting::of_schedule(app, &row, &by, None, &mut Looked::default()).await?;
     starting::pin(app, &mut run).await?;
-    let made = app.store.start_schedule_now(row.id, &format!("started by {by}, beside its times"), &run).await?;
+    let why = format!("started by {by}, beside its times");
+    let made = app.store.start_schedule_now(row.id, moment(clock_now(app)?), &why, &run).await?;
     let suite = app.store.runs_of(&[made.id]).await?.pop().map(|(_, suite)| suite).unwrap_or_default();
     Ok(Json(hand_over(app, &made, &suite).await?))
 }

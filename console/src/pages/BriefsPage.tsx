@@ -1,0 +1,104 @@
+import { Button, Table } from "react-bootstrap";
+import { Link, useNavigate } from "react-router";
+
+import { useMe, useStart } from "../data/api";
+import { useBriefs } from "../data/starts";
+import { Empty, Loading, Trouble } from "../parts/Frame";
+import { State, stateOf } from "../parts/states";
+
+export function BriefsPage() {
+  const briefs = useBriefs();
+  const start = useStart();
+  const navigate = useNavigate();
+  const may = useMe().data?.role !== "reader";
+  if (briefs.error) return <Trouble error={briefs.error} />;
+  if (!briefs.data) return <Loading what="the briefs" />;
+  if (briefs.data.length === 0) {
+    return (
+      <Empty>
+        <h1 className="figure">No brief yet</h1>
+        A brief is the saved settings of a run. <Link to="/briefs/new">Make one</Link>, or in a terminal: <code>kesmo brief add NAME --suite SUITE</code>
+      </Empty>
+    );
+  }
+  return (
+    <>
+      <h1 className="figure">{briefs.data.length === 1 ? "1 brief" : `${briefs.data.length} briefs`}</h1>
+      {may ? (
+        <p>
+          <Link to="/briefs/new" className="btn btn-sm btn-outline-primary">
+            Make a brief
+          </Link>
+        </p>
+      ) : null}
+      {start.error ? (
+        <p role="alert" className="tone-failed">
+          ◆ {start.error.message}
+        </p>
+      ) : null}
+      <Table size="sm" hover className="dense">
+        <thead>
+          <tr>
+            <th>Brief</th>
+            <th>Suite</th>
+            <th>Last run</th>
+            <th className="wide-only">Started by</th>
+            <th className="wide-only">Then</th>
+            <th>
+              <span className="visually-hidden">Do</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {briefs.data.map((b) => (
+            <tr key={b.name}>
+              <td>
+                <Link to={`/briefs/${b.name}`} className="name">
+                  {b.name}
+                </Link>
+              </td>
+              <td>
+                <Link to={`/suites/${b.brief.suite}`} className="name plain">
+                  {b.brief.suite}
+                </Link>
+                {b.brief.branch ? <span className="variant name"> {b.brief.branch}</span> : null}
+              </td>
+              <td>
+                {b.last_run ? (
+                  <Link to={`/runs/${b.last_run.name}`} className="plain">
+                    <State of={stateOf(b.last_run)} /> <span className="name">{b.last_run.name}</span>
+                  </Link>
+                ) : (
+                  "never run"
+                )}
+              </td>
+              <td className="wide-only">{b.used_by.join(", ")}</td>
+              <td className="wide-only">
+                {b.brief.then ? (
+                  <>
+                    <Link to={`/briefs/${b.brief.then}`} className="name">
+                      {b.brief.then}
+                    </Link>{" "}
+                    <small className="dim">{b.brief.then_if === "always" ? "always" : `if ${b.brief.then_if}`}</small>
+                  </>
+                ) : null}
+              </td>
+              <td className="number">
+                {may ? (
+                  <>
+                    <Button size="sm" variant="link" disabled={start.isPending} onClick={() => start.mutate({ brief: b.name, options: {} }, { onSuccess: (run) => void navigate(`/runs/${run.name}`) })} aria-label={`Start ${b.name}`}>
+                      Start
+                    </Button>
+                    <Link to={`/briefs/new?copy=${b.name}`} aria-label={`Copy ${b.name}`}>
+                      Copy
+                    </Link>
+                  </>
+                ) : null}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+    </>
+  );
+}

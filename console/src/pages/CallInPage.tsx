@@ -1,0 +1,153 @@
+import { type FormEvent, useState } from "react";
+import { Button, Form, Table } from "react-bootstrap";
+import { Link, useNavigate, useParams } from "react-router";
+
+import { useMe } from "../data/api";
+import { useCallIn, useDelivery, usePauseCallIn, useRemoveCallIn, useRepeat, useTry } from "../data/starts";
+import { Loading, Trouble } from "../parts/Frame";
+import { Facts, When, plain, size } from "../parts/words";
+import { Did } from "./CallInsPage";
+
+export function CallInPage() {
+  const { callIn: name = "" } = useParams();
+  const callIn = useCallIn(name);
+  const [pause, remove, repeat, tried] = [usePauseCallIn(), useRemoveCallIn(), useRepeat(name), useTry(name)];
+  const [open, setOpen] = useState<number | null>(null);
+  const body = useDelivery(name, open);
+  const [text, setText] = useState("");
+  const navigate = useNavigate();
+  const may = useMe().data?.role !== "reader";
+  if (callIn.error) return <Trouble error={callIn.error} />;
+  if (!callIn.data) return <Loading what={`the call-in ${name}`} />;
+  const c = callIn.data;
+  const error = pause.error ?? remove.error ?? repeat.error;
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    tried.mutate(text);
+  };
+  return (
+    <div className="two-columns">
+      <section>
+        <h1 className="figure name">{c.name}</h1>
+        <p className="under-figure">
+          Starts <Link to={`/briefs/${c.brief}`}>{c.brief}</Link> when another system posts to <code>{location.origin + c.path}</code>. {c.paused ? <span className="tone-parked">▭ It is paused: what comes is refused.</span> : null}
+        </p>
+        {error ? (
+          <p role="alert" className="tone-failed">
+            ◆ {plain(error.message)}
+          </p>
+        ) : null}
+        <h2>Deliveries</h2>
+        {c.deliveries.length === 0 ? (
+          <p className="under-figure">Nothing came yet.</p>
+        ) : (
+          <Table size="sm" hover className="dense">
+            <thead>
+              <tr>
+                <th className="number">Number</th>
+                <th>Came</th>
+                <th>Did</th>
+                <th>Run</th>
+                <th className="wide-only">Why</th>
+                <th>
+                  <span className="visually-hidden">Do</span>
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {c.deliveries.map((d) => (
+                <tr key={d.id}>
+                  <td className="number">{d.id}</td>
+                  <td>
+                    <When at={d.at} />
+                  </td>
+                  <td>
+                    <Did did={d.did} />
+                  </td>
+                  <td>
+                    {d.run ? (
+                      <Link to={`/runs/${d.run}`} className="name">
+                        {d.run}
+                      </Link>
+                    ) : null}
+                  </td>
+                  <td className="wide-only why">
+                    {plain(d.why)}
+                    {d.again_of ? ` (again of ${d.again_of})` : ""}
+                  </td>
+                  <td className="number">
+                    {d.genuine ? (
+                      <>
+                        <Button size="sm" variant="link" aria-pressed={open === d.id} onClick={() => setOpen(open === d.id ? null : d.id)} aria-label={`Body of ${d.id}`}>
+                          {size(d.bytes)}
+                        </Button>
+                        {may ? (
+                          <Button size="sm" variant="link" disabled={repeat.isPending} onClick={() => repeat.mutate(d.id)} aria-label={`Take ${d.id} again`}>
+                            Again
+                          </Button>
+                        ) : null}
+                      </>
+                    ) : null}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        )}
+        {open !== null && body.data ? (
+          <pre className="output" tabIndex={0} aria-label={`Body of ${open}`}>
+            {pretty(body.data.body ?? "")}
+          </pre>
+        ) : null}
+        <h2>Try a body</h2>
+        <Form onSubmit={submit} className="start" aria-label="Try a body">
+          <Form.Control as="textarea" rows={6} className="name mb-2" aria-label="Body" value={text} onChange={(e) => setText(e.target.value)} placeholder='{"ref": "refs/heads/main", "after": "…"}' />
+          <Button size="sm" type="submit" variant="outline-primary" disabled={tried.isPending || text.trim() === ""}>
+            What would it do?
+          </Button>
+        </Form>
+        <div role="status">
+          {tried.error ? <p className="tone-failed">◆ {plain(tried.error.message)}</p> : null}
+          {tried.data ? (
+            <>
+              <p>
+                <Did did={tried.data.did} /> {plain(tried.data.why)}
+              </p>
+              {tried.data.toml ? <pre className="output">{tried.data.toml}</pre> : null}
+            </>
+          ) : null}
+        </div>
+      </section>
+      <aside>
+        {may ? (
+          <div className="actions">
+            <Button size="sm" variant="outline-primary" disabled={pause.isPending} onClick={() => pause.mutate({ name: c.name, paused: !c.paused })}>
+              {c.paused ? "Go on" : "Pause"}
+            </Button>
+            <Button size="sm" variant="outline-danger" disabled={remove.isPending} onClick={() => remove.mutate(c.name, { onSuccess: () => void navigate("/call-ins") })}>
+              Remove
+            </Button>
+          </div>
+        ) : null}
+        <Facts
+          rows={[
+            ["Brief", <Link key="b" to={`/briefs/${c.brief}`}>{c.brief}</Link>],
+            ["When", c.whens.map((w) => <div key={w} className="name">{w}</div>)],
+            ["Takes", c.takes.map((t) => <div key={t} className="name">{t}</div>)],
+            ["At most", `${c.per_minute} a minute`],
+            ["Made", <span key="m"><When at={c.made_at} /> by {c.made_by}</span>],
+          ]}
+        />
+      </aside>
+    </div>
+  );
+}
+
+/** JSON with lines, where it is JSON. */
+function pretty(text: string): string {
+  try {
+    return plain(JSON.stringify(JSON.parse(text), null, 2));
+  } catch {
+    return plain(text);
+  }
+}

@@ -1,0 +1,161 @@
+import { type FormEvent, useState } from "react";
+import { Button, Form, Table } from "react-bootstrap";
+import { Link } from "react-router";
+
+import { type CallInOf, useMe } from "../data/api";
+import { useAddCallIn, useBriefs, useCallIns } from "../data/starts";
+import { lines } from "../parts/ChoiceForm";
+import { Empty, Loading, Trouble } from "../parts/Frame";
+import { When, plain } from "../parts/words";
+
+const DID: Record<string, [string, string]> = { started: ["▸", "tone-running"], passed: ["▽", "tone-skipped"], refused: ["⊘", "tone-void"] };
+const WORDS: Record<string, string> = { started: "started", passed: "passed over", refused: "refused" };
+
+export function Did({ did }: { did: string }) {
+  const [glyph, tone] = DID[did] ?? ["", ""];
+  return (
+    <span className={tone}>
+      {glyph} {WORDS[did] ?? did}
+    </span>
+  );
+}
+
+export function CallInsPage() {
+  const callIns = useCallIns();
+  const [making, setMaking] = useState(false);
+  const may = useMe().data?.role !== "reader";
+  if (callIns.error) return <Trouble error={callIns.error} />;
+  if (!callIns.data) return <Loading what="the call-ins" />;
+  const all = callIns.data;
+  return (
+    <>
+      {all.length === 0 ? (
+        <Empty>
+          <h1 className="figure">No call-in yet</h1>
+          A call-in is an address that starts a brief when another system posts to it. In a terminal:{" "}
+          <code>kesmo call-in add push --brief BRIEF --take commit=/after --when /ref=refs/heads/main</code>
+        </Empty>
+      ) : (
+        <h1 className="figure">{all.length === 1 ? "1 call-in" : `${all.length} call-ins`}</h1>
+      )}
+      {may ? (
+        <section>
+          <p>
+            <Button size="sm" variant="outline-primary" aria-expanded={making} onClick={() => setMaking(!making)}>
+              {making ? "Close" : "Make a call-in"}
+            </Button>
+          </p>
+          {making ? <NewCallIn /> : null}
+        </section>
+      ) : null}
+      {all.length > 0 ? (
+        <Table size="sm" hover className="dense">
+          <thead>
+            <tr>
+              <th>Call-in</th>
+              <th>Starts</th>
+              <th>Last delivery</th>
+              <th className="wide-only">Address</th>
+              <th className="wide-only">When</th>
+            </tr>
+          </thead>
+          <tbody>
+            {all.map((c) => (
+              <tr key={c.name}>
+                <td>
+                  <Link to={`/call-ins/${c.name}`} className="name">
+                    {c.name}
+                  </Link>
+                  {c.paused ? <span className="tone-parked"> ▭ paused</span> : null}
+                </td>
+                <td>
+                  <Link to={`/briefs/${c.brief}`} className="name">
+                    {c.brief}
+                  </Link>
+                </td>
+                <td>
+                  {c.deliveries[0] ? (
+                    <>
+                      <Did did={c.deliveries[0].did} /> <When at={c.deliveries[0].at} />
+                    </>
+                  ) : (
+                    "nothing came yet"
+                  )}
+                </td>
+                <td className="wide-only name">{location.origin + c.path}</td>
+                <td className="wide-only name">{c.whens.join(", ")}</td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      ) : null}
+    </>
+  );
+}
+
+function NewCallIn() {
+  const briefs = useBriefs();
+  const add = useAddCallIn();
+  const [name, setName] = useState("");
+  const [brief, setBrief] = useState("");
+  const [takes, setTakes] = useState("");
+  const [whens, setWhens] = useState("");
+  const [made, setMade] = useState<CallInOf | null>(null);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    add.mutate({ name, brief: brief || briefs.data?.[0]?.name || "", takes: lines(takes), whens: lines(whens) }, { onSuccess: setMade });
+  };
+  if (made) {
+    return (
+      <div className="secret" role="status">
+        <p>
+          The call-in <Link to={`/call-ins/${made.name}`}>{made.name}</Link> is made. Post JSON to <code>{location.origin + made.path}</code>, signed as Standard Webhooks says, with this secret. It is shown this once:
+        </p>
+        <pre className="command" tabIndex={0} aria-label="Secret">
+          {made.secret}
+        </pre>
+      </div>
+    );
+  }
+  if (briefs.data?.length === 0) {
+    return (
+      <p>
+        It starts a brief, and there is none: <Link to="/briefs/new">make one first</Link>.
+      </p>
+    );
+  }
+  return (
+    <Form onSubmit={submit} className="call-in-form start" aria-label="A new call-in">
+      <Form.Group controlId="call-in-name">
+        <Form.Label>Name</Form.Label>
+        <Form.Control required className="name" value={name} onChange={(e) => setName(e.target.value)} placeholder="push" pattern="[a-z0-9][a-z0-9\-]*" title="a-z, 0-9 and '-'" />
+      </Form.Group>
+      <Form.Group controlId="call-in-brief">
+        <Form.Label>Starts the brief</Form.Label>
+        <Form.Select value={brief} onChange={(e) => setBrief(e.target.value)}>
+          {(briefs.data ?? []).map((b) => (
+            <option key={b.name}>{b.name}</option>
+          ))}
+        </Form.Select>
+      </Form.Group>
+      <Form.Group controlId="call-in-takes">
+        <Form.Label>Takes of the body</Form.Label>
+        <Form.Control as="textarea" rows={3} className="name" value={takes} onChange={(e) => setTakes(e.target.value)} placeholder={"branch=/ref\ncommit=/after\nlabel.author=/pusher/name"} />
+      </Form.Group>
+      <Form.Group controlId="call-in-whens">
+        <Form.Label>Only when</Form.Label>
+        <Form.Control as="textarea" rows={3} className="name" value={whens} onChange={(e) => setWhens(e.target.value)} placeholder="/ref=refs/heads/main" />
+      </Form.Group>
+      <div className="across">
+        {add.error ? (
+          <p role="alert" className="tone-failed">
+            ◆ {plain(add.error.message)}
+          </p>
+        ) : null}
+        <Button type="submit" disabled={add.isPending}>
+          Make it
+        </Button>
+      </div>
+    </Form>
+  );
+}

@@ -1,0 +1,59 @@
+// What started a run, and what of it comes from version control.
+
+import { Link } from "react-router";
+
+import type { Run, RunSummary } from "../data/api";
+import { State, glyphOf, toneOf } from "./states";
+import { plain } from "./words";
+
+/** What started it, with a way there. */
+export function Origin({ run }: { run: RunSummary }) {
+  const { kind, name } = run.origin ?? {};
+  if (!name) return null;
+  if (kind === "schedule") return <>schedule <Link to={`/schedules/${name}`}>{name}</Link></>;
+  if (kind === "call-in") return <>call-in <Link to={`/call-ins/${name}`}>{name}</Link></>;
+  if (kind === "chain") return <>after <Link to={`/runs/${name}`}>{name}</Link></>;
+  if (kind === "watch") return <>a new commit on {plain(name)}</>;
+  return null;
+}
+
+/** The first digits of a commit. */
+export function Commit({ of }: { of: string }) {
+  return <code title={of}>{of.slice(0, 10)}</code>;
+}
+
+/** The runs of a chain as one: each with its verdict, and the brief that is still to follow. */
+export function Chain({ run }: { run: Run }) {
+  if (!run.chain || run.chain.length === 0) {
+    return run.then ? (
+      <p className="chain" aria-label="Chain">
+        <span className="under-figure">then</span> <Link to={`/briefs/${run.then}`}>{run.then}</Link>
+      </p>
+    ) : null;
+  }
+  return (
+    <ol className="chain" aria-label="Chain">
+      {run.chain.map((link) => {
+        const state = link.verdict ?? link.phase;
+        return (
+          <li key={link.run} aria-current={link.run === run.name ? "step" : undefined}>
+            {link.run === run.name ? (
+              <strong className="name">
+                <span className={toneOf(state)}>{glyphOf(state)}</span> {link.run}
+              </strong>
+            ) : (
+              <Link to={`/runs/${link.run}`} className="name">
+                <State of={state} word={false} /> {link.run}
+              </Link>
+            )}
+          </li>
+        );
+      })}
+      {run.then ? (
+        <li>
+          <span className="tone-unrun">– then</span> <Link to={`/briefs/${run.then}`}>{run.then}</Link>
+        </li>
+      ) : null}
+    </ol>
+  );
+}
