@@ -88,6 +88,40 @@ for suite in fares sailings boarding-gate berths departure-board; do
     "$kesmo" suite add "lantern-quay/$suite" | sed -n 1p
 done
 
+step "Making a repository, and what starts runs by itself"
+# A bare repository, as a server of version control keeps it, and a clone of it to push from.
+repository=$home/quay.git
+work=$home/quay
+as_crew() { git -c user.name='Ada of the Quay' -c user.email=ada@quay.example -c init.defaultBranch=main -c advice.detachedHead=false "$@"; }
+if [ ! -d "$repository" ]; then
+    as_crew init --quiet --bare "$repository"
+    rm -rf "$work"
+    as_crew clone --quiet "$repository" "$work" 2>/dev/null
+    mkdir -p "$work/suites"
+    cp -r lantern-quay/notices "$work/suites/notices"
+    (cd "$work" && as_crew checkout --quiet -B main && as_crew add -A && as_crew commit --quiet -m "Notices at the quay" && as_crew push --quiet origin main 2>/dev/null)
+fi
+"$kesmo" suite add --git "file://$repository" --branch main --folder suites/notices | sed -n 1p
+"$kesmo" brief add smoke --suite boarding-gate --pick tag:smoke --label kind=smoke --again | sed -n 1p
+"$kesmo" brief add nightly --suite sailings --retries 1 --label kind=nightly --then smoke --then-if always --again | sed -n 1p
+"$kesmo" brief add push --suite notices --retries 1 --replace-older --again | sed -n 1p
+"$kesmo" schedule add nightly --cron '15 2 * * 1-5' --zone Europe/Oslo --brief nightly --again >/dev/null 2>&1
+"$kesmo" schedule add fares-hourly --cron '30 6-20 * * *' --zone Europe/Oslo --suite fares --spread 10m --again >/dev/null 2>&1
+"$kesmo" schedule add berths-again --after-every 30m --suite berths --shards 1 --again >/dev/null 2>&1
+"$kesmo" call-in remove push >/dev/null 2>&1 || true
+(umask 077 && {
+    printf 'KESMO=%s\nKESMO_URL=%s\nCALL_IN=push\nKESMO_CALL_IN_SECRET=' "$kesmo" "$KESMO_URL"
+    "$kesmo" call-in add push --brief push --when '/ref=refs/heads/main' --take branch=/ref --take commit=/after --take label.author=/pusher/name 2>/dev/null
+} >"$repository/call-in.env")
+cp standins/post-receive "$repository/hooks/post-receive"
+"$kesmo" suite watch notices --branch 'release/*' --look 2s --brief push | sed -n 1p
+# push BRANCH TEXT: changes something on a branch and pushes it; the hook calls in.
+push() {
+    (cd "$work" && as_crew checkout --quiet -B "$1" && printf '%s\n' "$2" >>suites/notices/CHANGES && as_crew add -A && as_crew commit --quiet -m "$2" && as_crew push --quiet origin "$1")
+}
+# newest SUITE: the name of its newest run.
+newest() { "$kesmo" runs --suite "$1" --limit 1 --json | sed -n "s/.*\"name\": \"\($1\/[0-9]*\)\".*/\1/p" | sed -n 1p; }
+
 if [ "$mode" = tour ]; then
     status=0
     # expect STATUS COMMAND …: runs a command and checks its exit status.
@@ -128,6 +162,31 @@ if [ "$mode" = tour ]; then
     number=$("$kesmo" runs --suite departure-board --limit 1 --json | sed -n 's/.*"name": "departure-board\/\([0-9]*\)".*/\1/p' | sed -n 1p)
     expect 0 artifacts "departure-board/$number" --to "$home/screens"
     expect 0 start lantern-quay/fares --pick tag:smoke --stay --refresh 1s
+    # Without a person: a brief, from a CI job's step, by a schedule, called in from a push, and from a watched branch.
+    expect 0 brief show nightly
+    expect 0 start --brief nightly --pick 'tide/**' --stay --refresh 1s --report "junit=$home/nightly.xml"
+    expect 0 schedule look weekdays --cron '15 2 * * 1-5' --zone Europe/Oslo --brief nightly
+    expect 2 schedule look weekdays --cron '75 2 * * 1-5' --zone Europe/Oslo --brief nightly
+    expect 0 schedule now nightly --stay --refresh 1s
+    expect 0 schedule show nightly
+    expect 0 schedule list
+    printf '\n$ git push origin main\n'
+    before=$(newest notices)
+    push main "The boards are wiped at noon"
+    expect 0 watch "$(newest notices)"
+    [ "$(newest notices)" != "$before" ] || { printf '◆ the push started nothing\n'; status=1; }
+    expect 0 call-in show push
+    printf '\n$ git push origin release/1187\n'
+    before=$(newest notices)
+    push release/1187 "The boards are wiped at eleven"
+    for _ in $(seq 100); do
+        [ "$(newest notices)" != "$before" ] && break
+        sleep 0.2
+    done
+    expect 0 watch "$(newest notices)"
+    expect 0 show "$(newest notices)"
+    expect 0 suite show notices
+    expect 0 queue
     expect 0 runs --limit 8
     expect 0 workers
     step_done
@@ -139,6 +198,8 @@ step "Starting runs"
 for suite in fares sailings boarding-gate berths departure-board; do
     "$kesmo" start "$suite" --label release=1187 2>/dev/null
 done
+push main "The boards are wiped at noon"
+"$kesmo" start --brief nightly 2>/dev/null
 step_done
 cat <<TEXT
 

@@ -8,6 +8,7 @@ mod engine;
 mod floor;
 mod program;
 mod quay;
+mod starting;
 mod watching;
 
 use std::process::ExitCode;
@@ -51,7 +52,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 13] = [
+    let all: [(&str, Measure); 15] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -61,6 +62,8 @@ fn main() -> ExitCode {
         ("watchers", watching::watchers),
         ("left", watching::time_left),
         ("page", watching::page),
+        ("schedules", starting::schedules),
+        ("calls", starting::calls),
         ("simulated", engine::simulated),
         ("portions", engine::portions),
         ("engine", engine::inputs),

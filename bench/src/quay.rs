@@ -28,23 +28,29 @@ fn program() -> PathBuf {
     own.with_file_name("kesmo")
 }
 
+/// Starts the service of a folder; tells its address.
+fn serve(dir: &Path, listen: &str) -> (Child, String) {
+    let mut service = Command::new(program())
+        .args(["serve", "--listen", listen, "--data"])
+        .arg(dir.join("service"))
+        .env("KESMO_LOG", "error")
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("the service starts");
+    let mut line = String::new();
+    let mut out = BufReader::new(service.stdout.take().expect("its output"));
+    out.read_line(&mut line).expect("it says where it listens");
+    let url = line.trim().strip_prefix("Kesmo is listening on ").expect("it listens").to_owned();
+    (service, url)
+}
+
 impl Quay {
     pub async fn open(workers: u16, slots: u16) -> Self {
         let dir = tempfile::tempdir().expect("a folder");
         std::fs::set_permissions(dir.path(), std::fs::Permissions::from_mode(0o755)).expect("its rights");
         let kesmo = program();
         assert!(kesmo.exists(), "{} is missing: call ./demo.sh --build first", kesmo.display());
-        let mut service = Command::new(&kesmo)
-            .args(["serve", "--listen", "127.0.0.1:0", "--data"])
-            .arg(dir.path().join("service"))
-            .env("KESMO_LOG", "error")
-            .stdout(Stdio::piped())
-            .spawn()
-            .expect("the service starts");
-        let mut line = String::new();
-        let mut out = BufReader::new(service.stdout.take().expect("its output"));
-        out.read_line(&mut line).expect("it says where it listens");
-        let url = line.trim().strip_prefix("Kesmo is listening on ").expect("it listens").to_owned();
+        let (service, url) = serve(dir.path(), "127.0.0.1:0");
         let token = std::fs::read_to_string(dir.path().join("service/keeper-token")).expect("its token");
         let client = Client::new(&url, &token);
         let new = NewToken { name: "bench".into(), role: Role::Worker };
@@ -70,6 +76,46 @@ impl Quay {
         command.arg(self.dir.path().join(format!("w{number}"))).stdout(Stdio::null());
         command.env("KESMO_URL", self.client.url()).env("KESMO_TOKEN", &self.worker_token).env("KESMO_LOG", "error");
         self.children.push(command.spawn().expect("a worker starts"));
+    }
+
+    /// Sends the service a signal.
+    pub fn signal_service(&self, signal: i32) {
+        // SAFETY: plain numbers; the child has not been waited for.
+        unsafe { libc::kill(self.children[0].id() as i32, signal) };
+    }
+
+    /// Waits for the end of the service and starts it again where it was.
+    pub async fn start_again(&mut self) {
+        self.children[0].wait().expect("the service ends");
+        let listen = self.client.url().trim_start_matches("http://").to_owned();
+        (self.children[0], _) = serve(self.dir.path(), &listen);
+    }
+
+    /// The processor time that the service and its PostgreSQL have taken so far, in seconds.
+    pub fn processor_seconds(&self) -> f64 {
+        let service = self.children[0].id();
+        let postmaster =
+            std::fs::read_to_string(self.dir.path().join("service/postgres/postmaster.pid")).unwrap_or_default();
+        let postmaster: u32 = postmaster.lines().next().and_then(|l| l.trim().parse().ok()).unwrap_or(0);
+        let mut ticks = 0;
+        for entry in std::fs::read_dir("/proc").expect("processes").flatten() {
+            let Ok(stat) = std::fs::read_to_string(entry.path().join("stat")) else { continue };
+            // The second field may hold blanks; it ends with the last parenthesis.
+            let Some((pid, rest)) =
+                stat.split_once(' ').zip(stat.rsplit_once(')')).map(|((pid, _), (_, rest))| (pid, rest))
+            else {
+                continue;
+            };
+            let fields: Vec<&str> = rest.split_whitespace().collect();
+            let number = |i: usize| fields.get(i).and_then(|f| f.parse::<u64>().ok()).unwrap_or(0);
+            let (pid, parent) = (pid.parse::<u32>().unwrap_or(0), number(1) as u32);
+            if pid == service || pid == postmaster || (parent == postmaster && postmaster != 0) {
+                ticks += number(11) + number(12);
+            }
+        }
+        // SAFETY: a plain call without arguments that could be wrong.
+        let a_second = unsafe { libc::sysconf(libc::_SC_CLK_TCK) };
+        ticks as f64 / a_second as f64
     }
 
     /// The most memory that the service has had, in MiB.
