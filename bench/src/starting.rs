@@ -173,7 +173,8 @@ pub fn calls(runtime: &Runtime) -> Vec<Line> {
                     tokio::time::sleep(Duration::from_millis(1500)).await;
                     quay.signal_service(signal);
                 };
-                let (answered, ()) = tokio::join!(send(&quay, &secret, turn, A_SECOND, 3, &mut Vec::new()), ending);
+                let mut late = Vec::new();
+                let (answered, ()) = tokio::join!(send(&quay, &secret, turn, A_SECOND, 3, &mut late), ending);
                 answered
             };
             ended += answered.len();
@@ -235,5 +236,5 @@ async fn send(quay: &Quay, secret: &[u8], turn: &str, a_second: u64, seconds: u6
 async fn missing(quay: &Quay, turn: &str, answered: Vec<String>) -> usize {
     let labels: Vec<String> = runs(quay).await.into_iter().filter_map(|r| r.labels.get("n").cloned()).collect();
     let of_turn: Vec<&String> = labels.iter().filter(|l| l.starts_with(turn)).collect();
-    answered.iter().filter(|n| of_turn.iter().filter(|l| l == n).count() != 1).count()
+    answered.iter().filter(|n| of_turn.iter().filter(|l| **l == *n).count() != 1).count()
 }

@@ -263,3 +263,80 @@ esac"#;
     page.shows(&["/ runs / explained / 3", "2 times each, shuffled with seed", "high"]).await;
     page.client.clone().close().await.expect("the browser ends");
 }
+
+/// Replaces what stands in a field.
+async fn fill(page: &Browser, id: &str, text: &str) {
+    let field = page.client.wait().for_element(Locator::Id(id)).await.unwrap_or_else(|e| panic!("{id}: {e}"));
+    // As a person would: everything is selected, and typed over.
+    field.send_keys(&format!("\u{e009}a\u{e000}\u{e017}{text}")).await.expect("typing");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn briefs_schedules_and_call_ins_are_made_in_the_console() {
+    if std::env::var_os("KESMO_NO_BROWSER").is_some() {
+        return;
+    }
+    let quay = shared();
+    let folder = quay.tap("clicked", "gate/open gate/shut slow/late", "echo \"ok - $t\"", "");
+    assert!(quay.kesmo(&["suite", "add", &folder.to_string_lossy()]).status.success());
+    assert!(quay.kesmo(&["start", "clicked", "--stay"]).status.success());
+    let page = browser(1280, 1000).await;
+    page.client.goto(&format!("{}/briefs/new?suite=clicked#token={}", quay.url, quay.token())).await.expect("the link");
+
+    // What a brief would run is shown as it is typed, and what would run nothing says what is near.
+    page.shows(&["A new brief", "all 3 tests", "slow/late"]).await;
+    fill(&page, "pick", "gaet/**").await;
+    page.shows(&["none is chosen by --pick gaet/**", "gate/"]).await;
+    fill(&page, "pick", "gate/**").await;
+    page.shows(&["2 of 3 tests: pick gate/**"]).await;
+    fill(&page, "called", "clicked-gates").await;
+    fill(&page, "retries", "1").await;
+    page.click("//button[text()='Save']").await;
+    page.shows(&["clicked-gates", "never run", "Start as saved"]).await;
+    let saved = quay.json(&["brief", "show", "clicked-gates"]);
+    assert_eq!(
+        (&saved["brief"]["options"]["pick"], &saved["brief"]["options"]["retries"]),
+        (&json!(["gate/**"]), &json!(1))
+    );
+    page.click("//button[text()='Start as saved']").await;
+    page.shows(&["/ runs / clicked / 2", "● passed", "clicked-gates"]).await;
+
+    // A schedule says when it would start, and what is wrong with it, before it is saved.
+    page.client.goto(&format!("{}/schedules", quay.url)).await.expect("the page");
+    page.click("//button[text()='Make a schedule']").await;
+    page.shows(&["At 02:15, Monday to Friday"]).await;
+    fill(&page, "schedule-name", "clicked-nights").await;
+    let starts = page.client.find(Locator::Id("schedule-starts")).await.expect("the field");
+    starts.select_by_label("brief clicked-gates").await.expect("it is there");
+    fill(&page, "schedule-when", "75 2 * * *").await;
+    page.shows(&["field 1 (minute) is \"75\""]).await;
+    fill(&page, "schedule-when", "30 6 * * sun").await;
+    fill(&page, "schedule-zone", "Europe/Olso").await;
+    page.shows(&["did you mean Europe/Oslo?"]).await;
+    fill(&page, "schedule-zone", "Europe/Oslo").await;
+    page.shows(&["At 06:30, Sunday (Europe/Oslo)"]).await;
+    page.click("//button[text()='Save']").await;
+    page.shows(&["clicked-nights", "None was due yet", "Next: Sun"]).await;
+    page.click("//button[text()='Pause']").await;
+    page.shows(&["▭ It is paused: nothing starts."]).await;
+    page.click("//button[text()='Start now']").await;
+    page.shows(&["/ runs / clicked / 3", "schedule clicked-nights"]).await;
+
+    // A call-in tells its secret once; a body can be tried on it.
+    page.client.goto(&format!("{}/call-ins", quay.url)).await.expect("the page");
+    page.click("//button[text()='Make a call-in']").await;
+    fill(&page, "call-in-name", "clicked-push").await;
+    let brief = page.client.find(Locator::Id("call-in-brief")).await.expect("the field");
+    brief.select_by_label("clicked-gates").await.expect("it is there");
+    fill(&page, "call-in-takes", "label.author=/pusher/name").await;
+    fill(&page, "call-in-whens", "/ref=refs/heads/*").await;
+    page.click("//button[text()='Make it']").await;
+    page.shows(&["whsec_", "It is shown this once"]).await;
+    page.click("//main//a[text()='clicked-push']").await;
+    page.shows(&["Nothing came yet."]).await;
+    let body = page.client.find(Locator::Css("textarea[aria-label=Body]")).await.expect("the field");
+    body.send_keys("{\"ref\": \"refs/heads/main\", \"pusher\": {\"name\": \"Ada\"}}").await.expect("typing");
+    page.click("//button[text()='What would it do?']").await;
+    page.shows(&["▸ started", "author = \"Ada\""]).await;
+    page.client.clone().close().await.expect("the browser ends");
+}

@@ -380,7 +380,14 @@ case $t in *late*) printf 'not ok - %s\n# expected Closed\n' $t ;; *) echo "ok -
     for _ in 0..2 {
         assert_eq!(quay.kesmo(&["start", "usable", "--stay"]).status.code(), Some(1));
     }
-    assert!(quay.kesmo(&["park", "usable", "gate/a", "--until", "2w", "--why", "fog"]).status.success());
+    for words in [
+        &["park", "usable", "gate/a", "--until", "2w", "--why", "fog"][..],
+        &["brief", "add", "usable-brief", "--suite", "usable"],
+        &["schedule", "add", "usable-nights", "--cron", "15 2 * * *", "--brief", "usable-brief"],
+        &["call-in", "add", "usable-push", "--brief", "usable-brief", "--take", "commit=/after"],
+    ] {
+        assert!(quay.kesmo(words).status.success(), "{words:?}");
+    }
     let page = browser(1280, 900).await;
     page.client.goto(&quay.url).await.expect("the console");
     page.shows(&["Sign in"]).await;
@@ -402,6 +409,13 @@ case $t in *late*) printf 'not ok - %s\n# expected Closed\n' $t ;; *) echo "ok -
             ("/workers".to_owned(), vec!["heron", "os=linux"]),
             ("/start?suite=usable".to_owned(), vec!["The same choice, to copy", "slot-minutes"]),
             ("/wall".to_owned(), vec!["usable"]),
+            ("/briefs".to_owned(), vec!["usable-brief", "never run"]),
+            ("/briefs/usable-brief".to_owned(), vec!["What it would run", "gate/late1", "Start as saved"]),
+            ("/schedules".to_owned(), vec!["usable-nights", "This week", "at 02:15"]),
+            ("/schedules/usable-nights".to_owned(), vec!["None was due yet", "Start now"]),
+            ("/call-ins".to_owned(), vec!["usable-push", "nothing came yet"]),
+            ("/call-ins/usable-push".to_owned(), vec!["Try a body", "commit=/after"]),
+            ("/queue".to_owned(), vec!["wait"]),
             ("/nowhere".to_owned(), vec!["There is no such page"]),
         ];
         for (at, shows) in pages {

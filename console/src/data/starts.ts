@@ -14,7 +14,8 @@ function useChange<V, T>(kinds: string[], does: (value: V) => Promise<T>) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: does,
-    onSuccess: () => Promise.all(kinds.map((kind) => queries.invalidateQueries({ queryKey: [kind] }))),
+    // Not waited for: what the caller does then comes before what is shown changes under it.
+    onSuccess: () => kinds.forEach((kind) => void queries.invalidateQueries({ queryKey: [kind] })),
   });
 }
 
