@@ -14,6 +14,7 @@ use kesmo_core::{
 };
 use kesmo_store::{
     Store,
+    briefs::BriefRow,
     runs::{NewRun, RunRow},
     schedules::ScheduleRow,
     suites::SuiteRow,
@@ -52,17 +53,25 @@ pub struct Looked {
     files: HashMap<String, SuiteFile>,
 }
 
+/// The brief of that name as it is kept; a refusal names the nearest.
+///
+/// # Errors
+/// If there is none, or PostgreSQL does not answer.
+pub async fn brief_row(app: &App, name: &str) -> Result<BriefRow, Refused> {
+    if let Some(row) = app.store.brief(name).await? {
+        return Ok(row);
+    }
+    let all = app.store.briefs().await?;
+    let hint = did_you_mean(name, all.iter().map(|b| b.name.as_str()));
+    Err(Refused::not_found(format!("there is no brief named {name:?}{hint} (save one with `kesmo brief add`)")))
+}
+
 /// The brief of that name; a refusal names the nearest.
 ///
 /// # Errors
 /// If there is none, or PostgreSQL does not answer.
 pub async fn brief_named(app: &App, name: &str) -> Result<Brief, Refused> {
-    if let Some(row) = app.store.brief(name).await? {
-        return Ok(row.brief()?);
-    }
-    let all = app.store.briefs().await?;
-    let hint = did_you_mean(name, all.iter().map(|b| b.name.as_str()));
-    Err(Refused::not_found(format!("there is no brief named {name:?}{hint} (save one with `kesmo brief add`)")))
+    Ok(brief_row(app, name).await?.brief()?)
 }
 
 fn invalid(error: kesmo_core::Error) -> Refused {
@@ -217,7 +226,10 @@ pub async fn of_schedule(
     let (brief, origin) = match &row.brief {
         Some(name) => {
             if !looked.briefs.contains_key(name) {
-                let found = brief_named(app, name).await.map_err(|e| e.1.message);
+                let found = match brief_named(app, name).await {
+                    Err(e) if e.is_ours() => return Err(e),
+                    found => found.map_err(|e| e.1.message),
+                };
                 looked.briefs.insert(name.clone(), found);
             }
             match looked.briefs.get(name) {

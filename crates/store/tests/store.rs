@@ -5,7 +5,11 @@ use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, sync::LazyLock};
 use chrono::{NaiveDate, TimeZone, Utc};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{
-    plan::RunOptions,
+    calendar::schedule::Times,
+    plan::{
+        RunOptions,
+        brief::{Changes, Follow, Origin, ThenIf},
+    },
     record::Record,
     run::{AttemptStats, Tally},
     suite::listing,
@@ -14,10 +18,14 @@ use kesmo_core::{
 };
 use kesmo_service::postgres::Postgres;
 use kesmo_store::{
-    Store,
+    Error, Store,
+    call_ins::{Kept, NewCallIn, NewDelivery},
     commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch, RunChange},
+    leases::Holder,
     month_of,
     runs::{Filter, NewRun, RunRow},
+    schedules::{Firing, NewPlanned, NewSchedule},
+    watches::NewWatch,
 };
 
 /// One cluster for all tests of this file; it is stopped, and its folder removed, when the tests are done.
@@ -387,4 +395,218 @@ async fn a_second_start_takes_the_running_server_over_and_migrates_nothing() {
     assert!(first.answers().await);
     let wrong = again.url().replace("kesmo:", "kesmo:x");
     assert!(matches!(Store::open(&wrong).await, Err(kesmo_store::Error::Away(_))), "the cluster wants its password");
+}
+
+/// A run of a suite, not made yet.
+fn wanted(suite_id: i64, source: &str) -> NewRun {
+    NewRun {
+        suite_id,
+        source: Some(source.into()),
+        pool: "standing".into(),
+        started_by: "asta".into(),
+        ..NewRun::default()
+    }
+}
+
+fn holder(service: &str) -> Holder {
+    Holder { service: service.into(), address: format!("http://{service}") }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pool_belongs_to_one_service_and_only_that_one_writes() {
+    let store = store().await;
+    let run = run(&store, "leased", &[]).await;
+    let pools = vec!["leased-a".to_owned(), "leased-b".to_owned()];
+    let (one, two) = (holder("one"), holder("two"));
+    assert_eq!(store.hold_pools(&one, &pools, 60.0).await.unwrap(), pools);
+    assert!(store.hold_pools(&two, &pools, 60.0).await.unwrap().is_empty());
+    assert_eq!(store.holder_of("leased-a").await.unwrap(), Some(one.clone()));
+    let commit = |service: &str| Commit {
+        notes: vec![(run.id, format!("by {service}"))],
+        by: Some((service.into(), pools.clone())),
+        ..Commit::default()
+    };
+    store.commit(&commit("one")).await.unwrap();
+    assert!(matches!(store.commit(&commit("two")).await, Err(Error::Elsewhere)));
+    assert_eq!(store.notes(run.id).await.unwrap(), ["by one"]);
+    // A lease that has run out is another's; the first finds that with its next commit.
+    store.hold_pools(&one, &pools, -1.0).await.unwrap();
+    assert_eq!(store.holder_of("leased-a").await.unwrap(), None);
+    assert_eq!(store.hold_pools(&two, &pools, 60.0).await.unwrap(), pools);
+    assert!(matches!(store.commit(&commit("one")).await, Err(Error::Elsewhere)));
+    store.give_pools_up(&two).await.unwrap();
+    assert_eq!(store.hold_pools(&one, &pools, 60.0).await.unwrap(), pools);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn of_many_who_fire_a_planned_start_exactly_one_does() {
+    let store = store().await;
+    let first = run(&store, "fired", &[]).await;
+    let source = first.source.clone().unwrap();
+    let at = "2026-11-23T02:15:00Z".parse::<chrono::DateTime<Utc>>().unwrap();
+    let next = at + chrono::TimeDelta::days(1);
+    let new = NewSchedule {
+        name: "fired",
+        brief: None,
+        suite: Some("fired"),
+        changes: &Changes::default(),
+        times: &Times { cron: Some("15 2 * * *".into()), ..Times::default() },
+        next_at: Some(at),
+        made_by: "asta",
+    };
+    let schedule = store.put_schedule(new, false).await.unwrap().unwrap();
+    let row = |what, planned_at| NewPlanned { planned_at, to_at: planned_at, count: 1, what, why: String::new() };
+    let firing = |expected, rows| Firing {
+        schedule_id: schedule.id,
+        expected,
+        rows,
+        run: Some(wanted(first.suite_id, &source)),
+        next_at: Some(next),
+        stop: None,
+    };
+    let fire = |_| {
+        let (store, firing) = (store.clone(), firing(at, vec![row("started", at)]));
+        async move { store.fire(&[firing]).await.unwrap().len() }
+    };
+    let made: usize = futures::future::join_all((0..8).map(fire)).await.into_iter().sum();
+    assert_eq!(made, 1);
+    let planned = store.planned(schedule.id, 10).await.unwrap();
+    assert_eq!(planned.len(), 1);
+    let kept = store.schedule("fired").await.unwrap().unwrap();
+    assert_eq!((kept.next_at, kept.run_id), (Some(next), planned[0].run_id));
+    // A clock that was put back: the planned moment has a row, so nothing is made, and the schedule goes on.
+    assert!(store.set_next(schedule.id, Some(next), Some(at)).await.unwrap());
+    assert!(store.fire(&[firing(at, vec![row("started", at)])]).await.unwrap().is_empty());
+    assert_eq!(store.schedule("fired").await.unwrap().unwrap().next_at, Some(next));
+    // Paused, nothing is done.
+    store.pause_schedule(schedule.id, true, Some(next)).await.unwrap();
+    assert!(store.fire(&[firing(next, vec![row("started", next)])]).await.unwrap().is_empty());
+    assert!(store.due_schedules(next, 10).await.unwrap().iter().all(|s| s.id != schedule.id));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_start_that_waits_is_done_once_its_run_is_over() {
+    let store = store().await;
+    let first = run(&store, "waited", &[]).await;
+    let source = first.source.clone().unwrap();
+    let at = "2026-11-23T02:15:00Z".parse::<chrono::DateTime<Utc>>().unwrap();
+    let times = Times { after_every: Some("5m".into()), ..Times::default() };
+    let new = NewSchedule {
+        name: "waited",
+        brief: None,
+        suite: Some("waited"),
+        changes: &Changes::default(),
+        times: &times,
+        next_at: Some(at),
+        made_by: "asta",
+    };
+    let schedule = store.put_schedule(new, false).await.unwrap().unwrap();
+    let going = store.start_schedule_now(schedule.id, at, "by hand", &wanted(first.suite_id, &source)).await.unwrap();
+    let later = at + chrono::TimeDelta::minutes(1);
+    let row = NewPlanned { planned_at: later, to_at: later, count: 1, what: "waiting", why: "it goes".into() };
+    let firing =
+        Firing { schedule_id: schedule.id, expected: at, rows: vec![row], run: None, next_at: None, stop: None };
+    store.fire(&[firing]).await.unwrap();
+    assert_eq!(store.with_waiting(&[schedule.id]).await.unwrap(), [schedule.id]);
+    let mine = |all: Vec<kesmo_store::schedules::Waiting>| all.into_iter().find(|w| w.schedule_id == schedule.id);
+    assert!(mine(store.waiting_starts().await.unwrap()).is_none(), "its run still goes");
+    let over = Commit { runs: vec![change(&going, Phase::Finished, Some(Verdict::Passed))], ..Commit::default() };
+    store.commit(&over).await.unwrap();
+    assert!(store.ended_schedules().await.unwrap().iter().any(|e| e.schedule_id == schedule.id));
+    let waiting = mine(store.waiting_starts().await.unwrap()).unwrap();
+    let run = wanted(first.suite_id, &source);
+    assert!(store.end_waiting(&waiting, Ok(&run)).await.unwrap().is_some());
+    assert!(store.end_waiting(&waiting, Ok(&run)).await.unwrap().is_none(), "it is done once");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn of_a_delivery_sent_many_times_exactly_one_starts_a_run() {
+    let store = store().await;
+    let first = run(&store, "delivered", &[]).await;
+    let source = first.source.clone().unwrap();
+    let new = NewCallIn {
+        name: "delivered",
+        brief: "any",
+        secret: b"0123456789abcdef01234567",
+        takes: &[],
+        whens: &[],
+        per_minute: 60,
+        made_by: "asta",
+    };
+    let call_in = store.add_call_in(new.clone()).await.unwrap().unwrap();
+    assert!(store.add_call_in(new).await.unwrap().is_none(), "the name is taken");
+    let deliver = |id: &'static str, event: Option<&'static str>, genuine: bool, again_of: Option<i64>| {
+        let (store, source) = (store.clone(), source.clone());
+        async move {
+            let new = NewDelivery {
+                call_in_id: call_in.id,
+                webhook_id: id,
+                event,
+                again_of,
+                genuine,
+                content_type: "application/json",
+                event_headers: serde_json::json!({}),
+                body: b"{}",
+                did: "started",
+                why: "",
+            };
+            store.take_delivery(new, genuine.then(|| wanted(first.suite_id, &source)).as_ref()).await.unwrap()
+        }
+    };
+    let all = futures::future::join_all((0..8).map(|_| deliver("m1", None, true, None))).await;
+    assert_eq!(all.iter().filter(|k| matches!(k, Kept::New(_, Some(_)))).count(), 1);
+    // One that is not genuine does not use the id up, and one that is repeated by hand is taken.
+    assert!(matches!(deliver("m2", None, false, None).await, Kept::New(_, None)));
+    let Kept::New(second, Some(_)) = deliver("m2", Some("/quay e1"), true, None).await else { panic!("it is new") };
+    assert!(matches!(deliver("m2", None, true, Some(second.id)).await, Kept::New(_, Some(_))));
+    // An event is one whatever its delivery is called.
+    assert!(matches!(deliver("m3", Some("/quay e1"), true, None).await, Kept::Before(b) if b.id == second.id));
+    assert_eq!(store.deliveries(call_in.id, 10).await.unwrap().len(), 4);
+    store.trim_deliveries(call_in.id).await.unwrap();
+    assert_eq!(store.deliveries(call_in.id, 10).await.unwrap().len(), 4);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn heads_chains_and_replacements_are_done_once() {
+    let store = store().await;
+    let first = run(&store, "headed", &[]).await;
+    let source = first.source.clone().unwrap();
+    let there = [("main".to_owned(), "a".to_owned())];
+    let new =
+        NewWatch { suite_id: first.suite_id, branches: "*", look_us: 1, brief: None, made_by: "asta", heads: &there };
+    let watch = store.put_watch(new, Utc::now()).await.unwrap();
+    assert!(store.seen_heads(watch.id).await.unwrap().contains(&there[0]));
+    let head = ("main".to_owned(), "b".to_owned());
+    let run_head = |_| {
+        let (store, head, run) = (store.clone(), head.clone(), wanted(first.suite_id, &source));
+        async move { store.run_head(watch.id, &head, &run).await.unwrap().is_some() }
+    };
+    let made = futures::future::join_all((0..6).map(run_head)).await;
+    assert_eq!(made.iter().filter(|m| **m).count(), 1);
+    assert!(store.run_head(watch.id, &there[0], &wanted(first.suite_id, &source)).await.unwrap().is_none());
+    // A newer commit of a brief and branch asks for the end of an older one, and not of the same.
+    let of = |commit: &str| NewRun {
+        branch: Some("main".into()),
+        commit: Some(commit.into()),
+        origin: Origin { brief: Some("push".into()), replace_older: true, ..Origin::default() },
+        follow: Some(Follow { then: "next".into(), then_if: ThenIf::Always }),
+        ..wanted(first.suite_id, &source)
+    };
+    let old = store.add_run(&of("a")).await.unwrap();
+    store.add_run(&of("a")).await.unwrap();
+    assert_eq!(store.run_of(old.id).await.unwrap().unwrap().stop_asked, None);
+    let newer = store.add_run(&of("b")).await.unwrap();
+    let asked = store.run_of(old.id).await.unwrap().unwrap().stop_asked;
+    assert_eq!(asked, Some(format!("replaced by headed/{}", newer.number)));
+    // What follows is done once, and only after the verdict.
+    let to_follow =
+        || async { store.runs_to_follow(100).await.unwrap().iter().filter(|(r, _)| r.id == newer.id).count() };
+    assert_eq!(to_follow().await, 0);
+    let over = Commit { runs: vec![change(&newer, Phase::Finished, Some(Verdict::Passed))], ..Commit::default() };
+    store.commit(&over).await.unwrap();
+    assert_eq!(to_follow().await, 1);
+    let next = NewRun { chain: Some(newer.id), ..wanted(first.suite_id, &source) };
+    assert!(store.follow(newer.id, Some(&next), "").await.unwrap().is_some());
+    assert!(store.follow(newer.id, Some(&next), "").await.unwrap().is_none());
+    assert_eq!(store.chain(newer.id).await.unwrap().len(), 2);
 }

@@ -2,7 +2,10 @@
 
 use std::io::{BufRead, IsTerminal, Write};
 
-use kesmo_core::calendar::schedule::{Times, What};
+use kesmo_core::{
+    calendar::schedule::{Times, What},
+    name::shorten,
+};
 use kesmo_wire::api::{NewSchedule, Pause, PlannedStart, Run, ScheduleOf, SchedulePreview};
 
 use super::{
@@ -138,7 +141,9 @@ async fn list(context: &Context) -> Result<(), Failure> {
             (None, false) => "–".into(),
         };
         let starts = s.brief.clone().or_else(|| s.suite.clone()).unwrap_or_default();
-        vec![s.name.clone(), starts, s.said.clone(), next, last]
+        // What does not fit beside the rest is told by `show`.
+        let room = view::width().saturating_sub(92).max(24);
+        vec![s.name.clone(), starts, shorten(&s.said, room), next, last]
     });
     print!("{}", view::table(&["schedule", "starts", "when", "next", "last run"], rows.collect()));
     Ok(())

@@ -1,7 +1,7 @@
 //! Briefs: saved, read, checked, removed.
 
 use kesmo_core::{
-    name::{Slug, did_you_mean},
+    name::Slug,
     plan::brief::{Brief, chain},
 };
 use kesmo_store::briefs::{BriefRow, NotSaved};
@@ -53,16 +53,6 @@ async fn view(app: &App, row: BriefRow, all: &[BriefRow], whole: bool) -> Result
     })
 }
 
-/// The row of that name; a refusal names the nearest.
-async fn row_named(app: &App, name: &str) -> Result<BriefRow, Refused> {
-    if let Some(row) = app.store.brief(name).await? {
-        return Ok(row);
-    }
-    let all = app.store.briefs().await?;
-    let hint = did_you_mean(name, all.iter().map(|b| b.name.as_str()));
-    Err(Refused::not_found(format!("there is no brief named {name:?}{hint} (save one with `kesmo brief add`)")))
-}
-
 /// Checks a brief against what is there: its suite, that suite's file, and the brief that is to follow it.
 async fn checked(app: &App, brief: &Brief) -> Result<(), Refused> {
     let invalid = |e: kesmo_core::Error| Refused::invalid(e.to_string());
@@ -82,7 +72,7 @@ async fn checked(app: &App, brief: &Brief) -> Result<(), Refused> {
         }
     }
     if let Some(then) = &brief.then {
-        row_named(app, then).await.map_err(|e| Refused::invalid(format!("--then: {}", e.1.message)))?;
+        starting::brief_row(app, then).await.map_err(|e| Refused::invalid(format!("--then: {}", e.1.message)))?;
     }
     Ok(())
 }
@@ -137,7 +127,7 @@ async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<BriefOf>> {
     responses((status = 200, body = BriefOf), (status = 404)))]
 #[get("/api/briefs/<name>")]
 async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<BriefOf> {
-    let row = row_named(app, name).await?;
+    let row = starting::brief_row(app, name).await?;
     let all = app.store.briefs().await?;
     Ok(Json(view(app, row, &all, true).await?))
 }
@@ -147,7 +137,7 @@ async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<BriefOf> 
     responses((status = 204), (status = 404), (status = 409, description = "something starts it")))]
 #[delete("/api/briefs/<name>")]
 async fn remove(app: &State<App>, _caller: MayOperate, name: &str) -> Result<Status, Refused> {
-    row_named(app, name).await?;
+    starting::brief_row(app, name).await?;
     let users = app.store.users_of_brief(name).await?;
     if !users.is_empty() {
         let users = users.join(", ");

@@ -284,7 +284,7 @@ async fn decided(app: &App, row: &CallInRow, headers: &Headers, content: &[u8]) 
         Ok(run) => {
             Ok(Decided { did: Did::Started, why: String::new(), run: Some(run), toml: Some(toml), event: told.event })
         }
-        Err(e) if e.0.code == 503 => Err(e),
+        Err(e) if e.is_ours() => Err(e),
         Err(e) => Ok(refused(e.1.message, told.event)),
     }
 }
@@ -457,10 +457,13 @@ async fn take(app: &State<App>, name: &str, sent: Sent, content: Data<'_>) -> An
             kesmo_wire::api::Refusal { kind: "unauthorized".into(), message: why },
         ));
     }
-    if row.paused {
-        return Err(Refused::conflict(format!("the call-in {name} is paused")));
-    }
-    let decided = decided(app, &row, &sent.headers, &content).await?;
+    let decided = if row.paused {
+        // Kept, so that it can be taken again by hand.
+        let why = format!("the call-in {name} is paused");
+        Decided { did: Did::Refused, why, run: None, toml: None, event: None }
+    } else {
+        decided(app, &row, &sent.headers, &content).await?
+    };
     (new.genuine, new.did, new.why) = (true, decided.did.word(), &decided.why);
     new.event = decided.event.as_deref();
     let kept = app.store.take_delivery(new, decided.run.as_ref()).await?;
@@ -479,6 +482,7 @@ async fn take(app: &State<App>, name: &str, sent: Sent, content: Data<'_>) -> An
             begin(app, run).await?;
             let mut told = delivery_view(app, vec![kept], false).await?;
             match told.pop() {
+                Some(told) if row.paused => Err(Refused::conflict(told.why)),
                 Some(told) if refused => Err(Refused::invalid(told.why)),
                 Some(told) => Ok(Json(told)),
                 None => Err(Refused::not_found("the delivery is gone")),

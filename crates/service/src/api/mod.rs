@@ -56,6 +56,12 @@ impl Refused {
         Self::new(Status::Conflict, "conflict", message)
     }
 
+    /// Whether the service failed, and not what was asked of it: another time may do.
+    #[must_use]
+    pub fn is_ours(&self) -> bool {
+        self.0.code >= 500
+    }
+
     /// It comes too fast.
     pub fn too_fast(message: impl Into<String>) -> Self {
         Self::new(Status::TooManyRequests, "too-fast", message)

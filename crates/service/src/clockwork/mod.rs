@@ -218,6 +218,8 @@ impl Clockwork {
                     let by = format!("schedule {}", row.name);
                     match starting::of_schedule(&self.app, row, &by, Some(decided.planned.0), looked).await {
                         Ok(run) => firing.run = Some(run),
+                        // Not the schedule's fault: nothing is decided, and it is due again at the next look.
+                        Err(e) if e.is_ours() => return Err(kesmo_store::Error::Away(e.1.message)),
                         Err(e) => {
                             (new.what, new.why) = (What::Refused.word(), e.1.message);
                             // After a run that there was none of, the next start is counted from here.
@@ -250,7 +252,7 @@ impl Clockwork {
             let made = if follow.then_if.follows(verdict) {
                 match starting::after(&self.app, &row, &suite, &follow.then).await {
                     Ok(next) => self.app.store.follow(row.id, Some(&next), "").await?,
-                    Err(e) if e.0.code == 503 => continue,
+                    Err(e) if e.is_ours() => continue,
                     Err(e) => {
                         let note = format!("the brief {} did not follow: {}", follow.then, e.1.message);
                         self.app.store.follow(row.id, None, &note).await?
@@ -275,6 +277,9 @@ impl Clockwork {
             let by = format!("schedule {}", row.name);
             let planned = waiting.planned_at.timestamp_micros();
             let run = starting::of_schedule(&self.app, &row, &by, Some(planned), &mut Looked::default()).await;
+            if run.as_ref().is_err_and(crate::api::Refused::is_ours) {
+                continue;
+            }
             let run = run.as_ref().map_err(|e| e.1.message.as_str());
             let made = self.app.store.end_waiting(&waiting, run).await?;
             self.hand_over(made.into_iter().collect()).await?;

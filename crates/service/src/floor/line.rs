@@ -136,6 +136,10 @@ impl Floor {
             self.closing.clear();
             self.workers.cut_off(&pool);
             self.fleet_changed = true;
+            // What was gathered for those runs is not this service's to write any more.
+            let mut commit = std::mem::take(&mut self.commit);
+            self.keep_own(&mut commit);
+            self.commit = commit;
         }
         Ok(())
     }
