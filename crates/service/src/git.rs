@@ -63,9 +63,11 @@ pub struct Git {
     /// One fetch at a time into each repository.
     locks: Arc<Mutex<HashMap<String, Arc<tokio::sync::Mutex<()>>>>>,
     calls: Arc<Semaphore>,
-    /// Bundles that were packed of late, by address, folder and commit.
-    packed: Arc<Mutex<HashMap<(String, String, String), (String, String)>>>,
+    packed: Arc<Mutex<Packed>>,
 }
+
+/// Bundles that were packed of late, and their suite files, by address, folder and commit.
+type Packed = HashMap<(String, String, String), (String, String)>;
 
 /// Bundles that are remembered.
 const MOST_PACKED: usize = 1000;

@@ -38,6 +38,9 @@ const MOST_OPEN: usize = 100;
 const FIRST_PAUSE: Span = Span::seconds(2);
 const GIT_PATIENCE: Duration = Duration::from_secs(30 * 60);
 
+/// Where a run stands among those that wait: whether it is in line, its weight, its place, and its id.
+type Waits = (bool, std::cmp::Reverse<u32>, f64, i64);
+
 /// A run that is not open.
 pub(super) struct Unopened {
     pub row: RunRow,
@@ -314,7 +317,7 @@ impl Floor {
 
     /// The places of runs that nothing was begun of: open ones first, then those in line, each in their order.
     pub(super) fn number_places(&mut self) {
-        let mut pools: BTreeMap<&str, Vec<(bool, std::cmp::Reverse<u32>, f64, i64)>> = BTreeMap::new();
+        let mut pools: BTreeMap<&str, Vec<Waits>> = BTreeMap::new();
         for (id, run) in self.runs.iter().filter(|(_, r)| r.nothing_begun()) {
             let key = (false, std::cmp::Reverse(0), run.row.place(), *id);
             pools.entry(&run.row.pool).or_default().push(key);
