@@ -188,7 +188,12 @@ impl Git {
             Ok(_) => None,
             Err(e) => Some(e),
         };
-        let all = ["fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--", url, "+refs/heads/*:refs/kesmo/*"];
+        let mut all = vec!["fetch", "--quiet", "--no-tags", "--no-write-fetch-head"];
+        // What was fetched alone before has no history, and would be taken for whole.
+        if repository.join("shallow").exists() {
+            all.push("--unshallow");
+        }
+        all.extend(["--", url, "+refs/heads/*:refs/kesmo/*"]);
         match self.call(Some(repository), &all, url, LIMIT).await {
             Ok(_) if has().await => Ok(()),
             Ok(_) => Err(Error::Wrong(format!("{} has no commit {commit} on any branch", shown_url(url)))),
@@ -449,6 +454,12 @@ mod tests {
             self.git(&["rev-parse", "HEAD"])
         }
 
+        /// Changes something and commits it.
+        fn commit_of(&self, about: &str) -> String {
+            self.write("suites/fares/CHANGES", about);
+            self.commit(about)
+        }
+
         fn source(&self) -> GitSource {
             let url = format!("file://{}", self.dir.path().join("work").display());
             GitSource { url, folder: "suites/fares".into(), ..GitSource::default() }
@@ -508,6 +519,27 @@ mod tests {
         repo.commit("broken");
         let broken = said(repo.source()).await;
         assert!(matches!(&broken, Error::Wrong(why) if why.contains("suites/fares/kesmo.toml")), "{broken}");
+    }
+
+    #[tokio::test]
+    async fn a_server_that_gives_no_single_commits_gives_its_branches() {
+        let repo = Repo::new();
+        let git = repo.service();
+        let first = git.fetch(&repo.source()).await.expect("it is fetched");
+        let middle = repo.commit_of("middle");
+        repo.commit_of("last");
+        git.fetch(&repo.source()).await.expect("it is fetched");
+        // The first protocol, by which servers refuse what is not the head of a branch.
+        let own =
+            std::fs::read_dir(repo.dir.path().join("git")).expect("a folder").flatten().next().expect("one").path();
+        let set =
+            ["config", "-f", &own.join("config").display().to_string(), "protocol.version", "0"].map(str::to_owned);
+        repo.git(&set.iter().map(String::as_str).collect::<Vec<_>>());
+        assert!(own.join("shallow").exists(), "only heads were fetched so far");
+        let pinned = GitSource { commit: Some(middle.clone()), ..repo.source() };
+        let fetched = git.fetch(&pinned).await.expect("it is fetched");
+        assert_eq!(fetched.commit, middle);
+        assert_ne!(fetched.digest, first.digest);
     }
 
     #[tokio::test]

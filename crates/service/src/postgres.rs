@@ -11,7 +11,7 @@ use std::{
     process::{Command, Output},
     sync::{
         Arc,
-        atomic::{AtomicBool, Ordering},
+        atomic::{AtomicBool, AtomicU64, Ordering},
     },
     time::Duration,
 };
@@ -147,7 +147,10 @@ impl Postgres {
         // `pg_ctl start` leaves the server with its output: a pipe would never end.
         let place =
             if self.as_root { PathBuf::from("/") } else { self.cluster.parent().unwrap_or(Path::new("/")).to_owned() };
-        let said = std::env::temp_dir().join(format!("kesmo-postgres-{}-{program}.out", std::process::id()));
+        // Of each call its own, also of several in one process.
+        static CALLS: AtomicU64 = AtomicU64::new(0);
+        let call = CALLS.fetch_add(1, Ordering::Relaxed);
+        let said = std::env::temp_dir().join(format!("kesmo-postgres-{}-{call}-{program}.out", std::process::id()));
         let out = fs::File::create(&said).map_err(|e| Error::file(&said, &e))?;
         let both = out.try_clone().map_err(|e| Error::file(&said, &e))?;
         let status = command.args(options).current_dir(place).process_group(0).stdin(std::process::Stdio::null());

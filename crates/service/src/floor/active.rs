@@ -180,7 +180,7 @@ impl ActiveRun {
             branch: self.row.branch.clone(),
             commit: self.row.commit.clone(),
             origin: self.row.origin().unwrap_or_default(),
-            place: self.place,
+            place: self.place.filter(|_| self.nothing_begun()),
         }
     }
 
@@ -191,7 +191,7 @@ impl ActiveRun {
 
     /// What it waits for whose tests are known and which no slot works for.
     fn waits_for_slots(&self) -> Option<String> {
-        let (place, _) = self.place?;
+        let (place, _) = self.place.filter(|_| self.nothing_begun())?;
         let before = match place {
             1 => "it is the next".to_owned(),
             2 => "one run is before it".to_owned(),

@@ -681,7 +681,7 @@ impl Floor {
     fn publish(&mut self) {
         let stamp = Instant::now();
         if self.places_numbered + FLOOR_EVERY <= stamp
-            && (self.runs.len() > 1 || !self.line.is_empty() || !self.places.is_empty())
+            && (!self.runs.is_empty() || !self.line.is_empty() || !self.places.is_empty())
         {
             self.places_numbered = stamp;
             self.number_places();
