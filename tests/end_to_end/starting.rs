@@ -357,6 +357,10 @@ fn a_delivery_starts_a_run_once_and_says_what_it_did() {
     assert_eq!(send(quay, "called", &fresh, &push, &[]).0, 0);
     // Too many in a minute.
     let few = done(quay, &["call-in", "add", "few", "--brief", "called", "--per-minute", "2"]);
+    // What is not genuine does not use up what is taken.
+    for _ in 0..3 {
+        assert_says(&send(quay, "few", &other, "{}", &[]).1, &["the signature is wrong"]);
+    }
     let all: Vec<i32> = (0..3).map(|_| send(quay, "few", &few, "{}", &[]).0).collect();
     assert_eq!(all, [0, 0, 12]);
     assert_says(

@@ -29,6 +29,8 @@ export interface NewSchedule {
   brief?: string;
   suite?: string;
   times: Partial<Times>;
+  /** What is otherwise than the brief says; the form leaves it as it is. */
+  changes?: ScheduleOf["changes"];
   again: boolean;
 }
 export const useSchedules = () => useQuery({ queryKey: ["schedules"], queryFn: () => call<ScheduleOf[]>("/api/schedules"), refetchInterval: AGAIN });

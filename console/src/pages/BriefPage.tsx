@@ -46,7 +46,8 @@ function Editor({ name, of, first, suites }: { name: string; of: BriefOf | undef
       suite: suiteName,
       branch: choice.branch.trim() || null,
       pool: choice.pool.trim() || null,
-      commit: null,
+      // A branch that is typed makes the commit void that was saved before.
+      commit: choice.branch.trim() === (of?.brief.branch ?? "") ? (of?.brief.commit ?? null) : null,
       then: then || null,
       then_if: thenIf,
       replace_older: replace,

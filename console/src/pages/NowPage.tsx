@@ -62,7 +62,9 @@ export function NowPage() {
         ) : null}
         {waiting.length > 0 ? (
           <>
-            <h2>Waiting</h2>
+            <h2>
+              Waiting <Link to="/queue">in this order</Link>
+            </h2>
             <ul className="waiting" aria-label="Runs that wait">
               {waiting.map((run) => (
                 <li key={run.name}>

@@ -1,7 +1,7 @@
 //! Call-ins: made and read by people, called by other systems.
 //!
-//! A delivery is taken in this order: how fast they come, how large it is, whether it is genuine and new, what it says. It is
-//! answered once it is stored, with the run that it started.
+//! A delivery is taken in this order: how fast they come, how large it is, whether it is genuine and new, how fast genuine ones
+//! come, what it says. It is answered once it is stored, with the run that it started.
 
 use std::{
     collections::{BTreeMap, HashMap},
@@ -49,15 +49,24 @@ const MOST_SHOWN: i64 = 100;
 /// Every so many deliveries the oldest are cleared away.
 const TRIM_EVERY: i64 = 50;
 
-/// How fast deliveries come, by call-in. Each service counts for itself.
+/// How fast deliveries come, by call-in: all of them, and those that are genuine, so that whoever does not know the secret
+/// does not use up what belongs to those who do. Each service counts for itself.
 #[derive(Default)]
-pub struct Rates(Mutex<HashMap<i64, Rate>>);
+pub struct Rates(Mutex<HashMap<(i64, bool), Rate>>);
+
+/// So many times what a call-in takes may come to it, genuine or not.
+const ANY_TIMES: u32 = 10;
 
 impl Rates {
-    fn take(&self, call_in: i64, per_minute: u32) -> Result<(), Span> {
+    fn take(&self, row: &CallInRow, genuine: bool) -> Result<(), Refused> {
         let now = floor::now();
+        let per_minute =
+            if genuine { row.per_minute as u32 } else { (row.per_minute as u32).max(PER_MINUTE) * ANY_TIMES };
         let mut rates = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        rates.entry(call_in).or_insert_with(|| Rate::new(per_minute, now)).take(per_minute, now)
+        let rate = rates.entry((row.id, genuine)).or_insert_with(|| Rate::new(per_minute, now));
+        rate.take(per_minute, now).map_err(|wait: Span| {
+            Refused::too_fast(format!("more than {per_minute} deliveries a minute are not taken: try again in {wait}"))
+        })
     }
 }
 
@@ -421,10 +430,7 @@ async fn take(app: &State<App>, name: &str, sent: Sent, content: Data<'_>) -> An
     let Some(row) = app.store.call_in(name).await? else {
         return Err(Refused::not_found("there is no such call-in"));
     };
-    let per_minute = row.per_minute as u32;
-    app.rates.take(row.id, per_minute).map_err(|wait| {
-        Refused::too_fast(format!("more than {per_minute} deliveries a minute are not taken: try again in {wait}"))
-    })?;
+    app.rates.take(&row, false)?;
     let read = content.open(LARGEST_BODY.bytes()).into_bytes().await;
     let read = read.map_err(|e| Refused::invalid(format!("the body could not be read: {e}")))?;
     if !read.is_complete() {
@@ -457,6 +463,7 @@ async fn take(app: &State<App>, name: &str, sent: Sent, content: Data<'_>) -> An
             kesmo_wire::api::Refusal { kind: "unauthorized".into(), message: why },
         ));
     }
+    app.rates.take(&row, true)?;
     let decided = if row.paused {
         // Kept, so that it can be taken again by hand.
         let why = format!("the call-in {name} is paused");
