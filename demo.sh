@@ -183,6 +183,7 @@ if [ "$mode" = tour ]; then
         [ "$(newest notices)" != "$before" ] && break
         sleep 0.2
     done
+    [ "$(newest notices)" != "$before" ] || { printf '◆ the watched branch started nothing\n'; status=1; }
     expect 0 watch "$(newest notices)"
     expect 0 show "$(newest notices)"
     expect 0 suite show notices

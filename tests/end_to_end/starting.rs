@@ -435,11 +435,20 @@ fn a_watched_branch_starts_a_run_for_every_new_commit_and_says_what_is_wrong() {
     done(quay, &["suite", "add", "--git", &repo.url()]);
     done(quay, &["brief", "add", "looked", "--suite", "looked", "--label", "by=watch"]);
     let words = ["suite", "watch", "looked", "--branch", "release/*", "--look", "1s", "--brief", "looked"];
+    let started = std::time::Instant::now();
     assert_says(&done(quay, &words), &["release/* of looked is watched"]);
     assert_says(
         &refused(quay, &["suite", "watch", "looked", "--branch", "mian"]),
         &["there is no branch \"mian\" now; did you mean \"main\"?"],
     );
+    // That no branch matches yet is nothing to be troubled by, and it is looked at as often as before.
+    until("several looks", || {
+        let watch = &quay.json(&["suite", "show", "looked"]);
+        let said = text(&quay.kesmo(&["suite", "show", "looked"]).stdout);
+        assert!(watch["trouble"].is_null() && !said.contains("next look"), "{said}");
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        (started.elapsed().as_secs() >= 3).then_some(())
+    });
     repo.git(&["checkout", "--quiet", "-b", "release/1"]);
     let commit = repo.commit("a release");
     let run = newest(quay, "looked", 1);

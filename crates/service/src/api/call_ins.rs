@@ -286,7 +286,9 @@ async fn decided(app: &App, row: &CallInRow, headers: &Headers, content: &[u8]) 
         Err(e) => return Err(e),
     };
     let origin = Origin { kind: OriginKind::CallIn, name: Some(row.name.clone()), ..Origin::default() };
-    let (brief, origin) = starting::changed(&row.brief, &brief, changes, origin);
+    let (brief, mut origin) = starting::changed(&row.brief, &brief, changes, origin);
+    // Branch and commit are told of every run by themselves.
+    origin.changed.retain(|c| !c.starts_with("branch = ") && !c.starts_with("commit = "));
     let toml = brief.to_toml();
     let wanted = Wanted { brief, origin, by: format!("call-in {}", row.name), told: true, ..Wanted::default() };
     match starting::prepare(app, wanted, &mut Looked::default()).await {

@@ -79,7 +79,7 @@ async fn put(
     // What is there already is no news, unless it is asked for; and a server that does not answer is told now.
     let heads = app.git.heads(&source.url).await.map_err(|e| Refused::unavailable(e.to_string()))?;
     let there: Vec<_> = heads.iter().filter(|h| branches.has(&h.0)).cloned().collect();
-    if there.is_empty() && !new.branches.contains(['*', '?', '[', '{']) {
+    if there.is_empty() && !crate::clockwork::is_glob(&new.branches) {
         let hint = kesmo_core::name::did_you_mean(&new.branches, heads.iter().map(|h| h.0.as_str()));
         return Err(Refused::invalid(format!("there is no branch {:?} now{hint}", new.branches)));
     }

@@ -321,6 +321,11 @@ fn refused(at: DateTime<Utc>, why: String) -> NewPlanned {
     NewPlanned { planned_at: at, to_at: at, count: 1, what: What::Refused.word(), why }
 }
 
+/// Whether a text names branches by a pattern.
+pub(crate) fn is_glob(branches: &str) -> bool {
+    branches.contains(['*', '?', '[', '{'])
+}
+
 /// What is started for a new head of a watched branch.
 ///
 /// # Errors
@@ -346,10 +351,12 @@ async fn look(app: &App, watch: &WatchRow, suite: &str, clock: &Clock) -> Result
         None => Err(format!("{suite} is no longer from version control")),
     };
     let mut trouble = None;
+    let answered = seen.is_ok();
     match (seen, Branches::parse(&watch.branches)) {
         (Ok(heads), Ok(branches)) => {
-            if !heads.iter().any(|h| branches.has(&h.0)) {
-                trouble = Some(format!("no branch is {} now", watch.branches));
+            // A glob may well match nothing yet; a branch that is named should be there.
+            if !is_glob(&watch.branches) && !heads.iter().any(|h| branches.has(&h.0)) {
+                trouble = Some(format!("there is no branch {} now", watch.branches));
             }
             for head in new_heads(&branches, &heads, &store.seen_heads(watch.id).await?) {
                 match run_of_head(app, watch, suite, &head).await {
@@ -369,7 +376,8 @@ async fn look(app: &App, watch: &WatchRow, suite: &str, clock: &Clock) -> Result
     }
     let Some(now) = clock.now() else { return Ok(()) };
     let every = Span(watch.look_us as u64);
-    let failures = if trouble.is_some() { watch.failures + 1 } else { 0 };
+    // Only a server that does not answer is left in peace for longer and longer.
+    let failures = if answered { 0 } else { watch.failures + 1 };
     let pause = if failures > 0 { pause_after(failures as u32, every) } else { every };
     store.looked(watch.id, moment(now), moment(now + pause), failures, trouble.as_deref()).await?;
     store.put_trouble(watch.suite_id, trouble.as_deref()).await
