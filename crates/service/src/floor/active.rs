@@ -197,8 +197,11 @@ impl ActiveRun {
             2 => "one run is before it".to_owned(),
             n => format!("{} runs are before it", n - 1),
         };
-        (self.engine.phase() == Phase::Running)
-            .then(|| format!("all slots of the pool {} are busy; {before}", self.row.pool))
+        match self.engine.phase() {
+            Phase::Running => Some(format!("all slots of the pool {} are busy; {before}", self.row.pool)),
+            Phase::Listing => Some(format!("its tests are to be listed; {before}")),
+            _ => None,
+        }
     }
 
     pub fn detail(&self, now: Timestamp) -> Run {

@@ -742,6 +742,7 @@ impl Floor {
                 tell(reply, self.runs.get(&run).map(|r| Box::new(r.summary(stamp))).or_else(in_line));
             }
             Ask::Summaries(reply) => {
+                self.number_places();
                 let open = self.runs.iter().map(|(id, r)| (*id, r.summary(stamp)));
                 tell(reply, open.chain(self.line_summaries()).collect());
             }
