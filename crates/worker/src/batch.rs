@@ -926,7 +926,7 @@ mod tests {
             r#"env | grep -E '^(KESMO_|TZ)' | grep -v -E 'ARTIFACTS|EVENTS|MARK' | sort; cat "$1" >&2; echo "ok - a""#;
         let mut bench = bench("tap", "{names-file}", "", script);
         let lines = told(&mut bench, grant(&["a"], Some(3))).await;
-        let wanted = "KESMO_ATTEMPT=3|KESMO_BATCH=2|KESMO_FACET_SCREEN_SIZE=phone|KESMO_RUN=bench/1|KESMO_SEED=7|\
+        let wanted = "KESMO_ATTEMPT=3|KESMO_BATCH=2|KESMO_BRANCH=main|KESMO_FACET_SCREEN_SIZE=phone|KESMO_RUN=bench/1|KESMO_SEED=7|\
                       KESMO_SET_PASS_ENGERS=200|KESMO_SLOT=0|KESMO_WORKER=heron|TZ=UTC";
         assert!(lines[0].contains(wanted), "{lines:?}");
         assert!(!lines[0].contains("TOKEN"), "{lines:?}");
@@ -986,7 +986,9 @@ mod tests {
         let (sender, mut outputs) = mpsc::channel(64);
         bench.tools.outputs = sender;
         let (switches, told) = switches();
-        let (tools, job) = (bench.tools.clone(), grant(&["a", "b"], None));
+        let (tools, mut job) = (bench.tools.clone(), grant(&["a", "b"], None));
+        // It sleeps for most of a second, and more on a busy machine.
+        job.entries.iter_mut().for_each(|e| e.limit_us = 30_000_000);
         let running = tokio::spawn(async move { run(&tools, job, told).await });
         tokio::time::sleep(Duration::from_millis(250)).await;
         assert!(outputs.try_recv().is_err(), "nobody follows yet");
