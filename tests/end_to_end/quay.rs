@@ -130,33 +130,33 @@ impl Quay {
     }
 
     pub fn with_patience(patience: &'static str) -> Self {
-        let dir = tempfile::tempdir().expect("a folder");
-        // PostgreSQL runs as another user where the tests run as root, and must reach its cluster.
-        fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
-        let mut quay = Self { service: None, url: String::new(), dir, patience, options: Vec::new() };
-        quay.start();
-        quay
+        Self::in_folder(patience, |_| Vec::new())
     }
 
     /// A quay whose schedules go by a clock that the test sets.
     pub fn with_clock(start: &str) -> (Self, Clock) {
-        let dir = tempfile::tempdir().expect("a folder");
-        fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
-        let clock = Clock::new(dir.path().join("clock"), start);
-        let options = vec!["--clock".into(), clock.path.display().to_string()];
-        let mut quay = Self { service: None, url: String::new(), dir, patience: "2s", options };
-        quay.start();
-        (quay, clock)
+        let mut clock = None;
+        let quay = Self::in_folder("2s", |dir| {
+            let made = clock.insert(Clock::new(dir.join("clock"), start));
+            vec!["--clock".into(), made.path.display().to_string()]
+        });
+        (quay, clock.expect("it was made"))
     }
 
     /// One of several services that share a database and their files. The folder is its own.
     pub fn sharing(database: &str, blobs: &Path, clock: &Clock) -> Self {
-        let dir = tempfile::tempdir().expect("a folder");
-        fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
         let (blobs, clock) = (blobs.display().to_string(), clock.path.display().to_string());
         let words = ["--database", database, "--blobs", &blobs, "--clock", &clock];
-        let options = words.map(str::to_owned).to_vec();
-        let mut quay = Self { service: None, url: String::new(), dir, patience: "2s", options };
+        Self::in_folder("2s", |_| words.map(str::to_owned).to_vec())
+    }
+
+    /// A quay in a folder of its own, whose service has further options.
+    fn in_folder(patience: &'static str, options: impl FnOnce(&Path) -> Vec<String>) -> Self {
+        let dir = tempfile::tempdir().expect("a folder");
+        // PostgreSQL runs as another user where the tests run as root, and must reach its cluster.
+        fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
+        let options = options(dir.path());
+        let mut quay = Self { service: None, url: String::new(), dir, patience, options };
         quay.start();
         quay
     }

@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { type Brief, type BriefOf, useMe, useStart, useSuite, useSuites } from "../data/api";
 import { useBrief, useBriefs, usePutBrief, useRemoveBrief } from "../data/starts";
 import { ChoiceFields, optionsOf, useChoice } from "../parts/ChoiceForm";
-import { Loading, Trouble } from "../parts/Frame";
+import { Alarm, Loading, Trouble } from "../parts/Frame";
 import { State, stateOf } from "../parts/states";
 import { WouldRun } from "../parts/WouldRun";
 import { Facts, When, plain } from "../parts/words";
@@ -100,11 +100,7 @@ function Editor({ name, of, first, suites }: { name: string; of: BriefOf | undef
           ) : null}
         </Row>
         <Form.Check className="mb-3" type="checkbox" id="replace-older" label="A run of a newer commit stops one of the same branch that is not over" checked={replace} onChange={(e) => setReplace(e.target.checked)} />
-        {wrong || error ? (
-          <p role="alert" className="tone-failed">
-            ◆ {wrong || error?.message}
-          </p>
-        ) : null}
+        <Alarm said={wrong || error?.message} />
         {may ? (
           <div className="actions">
             <Button type="submit" disabled={put.isPending}>

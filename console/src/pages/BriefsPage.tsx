@@ -3,7 +3,7 @@ import { Link, useNavigate } from "react-router";
 
 import { useMe, useStart } from "../data/api";
 import { useBriefs } from "../data/starts";
-import { Empty, Loading, Trouble } from "../parts/Frame";
+import { Alarm, Empty, Loading, Trouble } from "../parts/Frame";
 import { State, stateOf } from "../parts/states";
 
 export function BriefsPage() {
@@ -31,11 +31,7 @@ export function BriefsPage() {
           </Link>
         </p>
       ) : null}
-      {start.error ? (
-        <p role="alert" className="tone-failed">
-          ◆ {start.error.message}
-        </p>
-      ) : null}
+      <Alarm said={start.error?.message} />
       <Table size="sm" hover className="dense">
         <thead>
           <tr>

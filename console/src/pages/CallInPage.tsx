@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 
 import { useMe } from "../data/api";
 import { useCallIn, useDelivery, usePauseCallIn, useRemoveCallIn, useRepeat, useTry } from "../data/starts";
-import { Loading, Trouble } from "../parts/Frame";
+import { Alarm, Loading, Trouble } from "../parts/Frame";
 import { Facts, When, plain, size } from "../parts/words";
 import { Did } from "./CallInsPage";
 
@@ -32,11 +32,7 @@ export function CallInPage() {
         <p className="under-figure">
           Starts <Link to={`/briefs/${c.brief}`}>{c.brief}</Link> when another system posts to <code>{location.origin + c.path}</code>. {c.paused ? <span className="tone-parked">▭ It is paused: what comes is refused.</span> : null}
         </p>
-        {error ? (
-          <p role="alert" className="tone-failed">
-            ◆ {plain(error.message)}
-          </p>
-        ) : null}
+        <Alarm said={error?.message} />
         <h2>Deliveries</h2>
         {c.deliveries.length === 0 ? (
           <p className="under-figure">Nothing came yet.</p>

@@ -5,8 +5,8 @@ import { Link } from "react-router";
 import { type CallInOf, useMe } from "../data/api";
 import { useAddCallIn, useBriefs, useCallIns } from "../data/starts";
 import { lines } from "../parts/ChoiceForm";
-import { Empty, Loading, Trouble } from "../parts/Frame";
-import { When, plain } from "../parts/words";
+import { Alarm, Empty, Loading, Trouble } from "../parts/Frame";
+import { When } from "../parts/words";
 
 const DID: Record<string, [string, string]> = { started: ["▸", "tone-running"], passed: ["▽", "tone-skipped"], refused: ["⊘", "tone-void"] };
 const WORDS: Record<string, string> = { started: "started", passed: "passed over", refused: "refused" };
@@ -147,11 +147,7 @@ function NewCallIn() {
         <Form.Control as="textarea" rows={3} className="name" value={whens} onChange={(e) => setWhens(e.target.value)} placeholder="/ref=refs/heads/main" />
       </Form.Group>
       <div className="across">
-        {add.error ? (
-          <p role="alert" className="tone-failed">
-            ◆ {plain(add.error.message)}
-          </p>
-        ) : null}
+        <Alarm said={add.error?.message} />
         <Button type="submit" disabled={add.isPending}>
           Make it
         </Button>

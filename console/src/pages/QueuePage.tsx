@@ -3,7 +3,7 @@ import { Link } from "react-router";
 
 import { useMe } from "../data/api";
 import { useMoveRun, useQueue, useTakeOut } from "../data/starts";
-import { Empty, Loading, Trouble } from "../parts/Frame";
+import { Alarm, Empty, Loading, Trouble } from "../parts/Frame";
 import { Origin } from "../parts/Origin";
 import { When, plain } from "../parts/words";
 
@@ -27,11 +27,7 @@ export function QueuePage() {
   return (
     <>
       <h1 className="figure">{all.length === 1 ? "1 run waits" : `${all.length} runs wait`}</h1>
-      {error ? (
-        <p role="alert" className="tone-failed">
-          ◆ {error.message}
-        </p>
-      ) : null}
+      <Alarm said={error?.message} />
       {pools.map((pool) => {
         const runs = all.filter((run) => run.pool === pool);
         return (

@@ -6,13 +6,13 @@ import { type LiveRun, useLiveRun } from "../data/run";
 import { Causes, VariantTable } from "../parts/Causes";
 import { EntryTable } from "../parts/EntryTable";
 import { Figures, Parts } from "../parts/Figures";
-import { Cut, Empty, Loading } from "../parts/Frame";
+import { Alarm, Cut, Empty, Loading } from "../parts/Frame";
 import { doneOf, tookOf, totalOf } from "../parts/RunsTable";
 import { Chain, Commit, Origin } from "../parts/Origin";
 import { Strip } from "../parts/Strip";
 import { State, stateOf } from "../parts/states";
 import { Timeline } from "../parts/Timeline";
-import { Facts, TestName, When, plain, said, span, useNow } from "../parts/words";
+import { Facts, TestName, When, capital, plain, said, span, useNow } from "../parts/words";
 
 export function RunPage() {
   const { suite = "", number = "" } = useParams();
@@ -111,7 +111,6 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
   );
 }
 
-const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 
 /** What each slot runs now, and whether that takes long for that test. */
 function SlotsAtWork({ live, now }: { live: LiveRun; now: number }) {
@@ -170,11 +169,7 @@ function Actions({ name, run }: { name: string; run: Run }) {
           ■ Stop
         </Button>
       )}
-      {error ? (
-        <p role="alert" className="tone-failed">
-          ◆ {error.message}
-        </p>
-      ) : null}
+      <Alarm said={error?.message} />
     </div>
   );
 }

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 
 import { useMe } from "../data/api";
 import { usePauseSchedule, useRemoveSchedule, useSchedule, useScheduleNow } from "../data/starts";
-import { Loading, Trouble } from "../parts/Frame";
+import { Alarm, Loading, Trouble } from "../parts/Frame";
 import { ScheduleForm } from "../parts/ScheduleForm";
 import { What } from "../parts/Week";
 import { Facts, When, plain } from "../parts/words";
@@ -27,11 +27,7 @@ export function SchedulePage() {
         <p className="under-figure">
           {s.said}. {s.paused ? <span className="tone-parked">▭ It is paused: nothing starts.</span> : s.next_said ? `Next: ${s.next_said}.` : s.times.after_every ? "Next: after the run that goes now." : "Nothing more comes."}
         </p>
-        {error ? (
-          <p role="alert" className="tone-failed">
-            ◆ {error.message}
-          </p>
-        ) : null}
+        <Alarm said={error?.message} />
         {changing ? <ScheduleForm key={JSON.stringify(s.times)} of={s} /> : null}
         <h2>What became of its planned starts</h2>
         {s.planned.length === 0 ? (

@@ -5,7 +5,7 @@ import { useNavigate, useSearchParams } from "react-router";
 import { useStart, useSuite, useSuites, type NewRun } from "../data/api";
 import { ChoiceFields, lines, optionsOf, useChoice } from "../parts/ChoiceForm";
 import { ForecastPlot } from "../parts/ForecastPlot";
-import { Empty, Loading, Trouble } from "../parts/Frame";
+import { Alarm, Empty, Loading, Trouble } from "../parts/Frame";
 import { SameChoice } from "../parts/SameChoice";
 
 export function StartPage() {
@@ -57,11 +57,7 @@ export function StartPage() {
           {s ? <Form.Text>{s.about}</Form.Text> : null}
         </Form.Group>
         <ChoiceFields choice={choice} set={set} suite={s} />
-        {wrong || start.error ? (
-          <p role="alert" className="tone-failed">
-            ◆ {wrong || start.error?.message}
-          </p>
-        ) : null}
+        <Alarm said={wrong || start.error?.message} />
         <Button type="submit" disabled={start.isPending}>
           Start
         </Button>

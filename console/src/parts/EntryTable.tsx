@@ -9,7 +9,7 @@ import { Link } from "react-router";
 import { CHUNK, type Entry, useEntryChunks } from "../data/api";
 import { useAsked } from "../data/address";
 import type { LiveRun } from "../data/run";
-import { Empty } from "./Frame";
+import { Alarm, Empty } from "./Frame";
 import { countsOf } from "./RunsTable";
 import { State, glyphOf, toneOf } from "./states";
 import { TestName, plain, span } from "./words";
@@ -58,11 +58,7 @@ export function EntryTable({ name, live }: { name: string; live: LiveRun }) {
         ))}
         <Form.Control size="sm" type="search" placeholder="part of a name" aria-label="Filter by name" value={typed} onChange={(e) => setTyped(e.target.value)} />
       </div>
-      {error ? (
-        <p role="alert" className="tone-failed">
-          ◆ {error.message}
-        </p>
-      ) : null}
+      <Alarm said={error?.message} />
       {total > 0 ? (
         <div role="table" aria-label="Tests" aria-rowcount={total} className="entry-table">
           <div role="row" className="entry-row entry-head">

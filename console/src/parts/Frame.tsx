@@ -7,6 +7,7 @@ import { Button } from "react-bootstrap";
 import { call, useMe } from "../data/api";
 import { useFloor } from "../data/floor";
 import { CommandBox } from "./CommandBox";
+import { plain } from "./words";
 
 function WaterLine() {
   const { workers } = useFloor();
@@ -153,6 +154,15 @@ export function Cut() {
       <span className="tone-failed">↯</span> The stream was cut, and is dialled again. What is shown may be old.
     </p>
   );
+}
+
+/** What went wrong with something that was asked for here; nothing if nothing did. */
+export function Alarm({ said }: { said: string | undefined }) {
+  return said ? (
+    <p role="alert" className="tone-failed">
+      ◆ {plain(said)}
+    </p>
+  ) : null;
 }
 
 export function Trouble({ error }: { error: Error }) {

@@ -4,6 +4,7 @@ import { type FormEvent, useState } from "react";
 import { Button, Form } from "react-bootstrap";
 
 import { type Park, useMe, usePark, useUnpark } from "../data/api";
+import { Alarm } from "./Frame";
 
 /** The day in two weeks, as a date field takes it. */
 const inTwoWeeks = () => new Date(Date.now() + 14 * 86400e3).toISOString().slice(0, 10);
@@ -48,11 +49,7 @@ export function Parks({ suite, parks }: { suite: string; parks: Park[] }) {
           </Button>
         </Form>
       ) : null}
-      {error ? (
-        <p role="alert" className="tone-failed">
-          ◆ {error.message}
-        </p>
-      ) : null}
+      <Alarm said={error?.message} />
     </section>
   );
 }

@@ -6,7 +6,8 @@ import { useNavigate } from "react-router";
 
 import { type ScheduleOf, type Times, useSuites } from "../data/api";
 import { type NewSchedule, useBriefs, usePreview, usePutSchedule } from "../data/starts";
-import { plain } from "./words";
+import { Alarm } from "./Frame";
+import { capital, plain } from "./words";
 
 /** The zone of this browser, as a proposal. */
 const HERE = Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC";
@@ -102,11 +103,7 @@ export function ScheduleForm({ of }: { of?: ScheduleOf }) {
             </Form.Select>
           </Form.Group>
         </Row>
-        {put.error ? (
-          <p role="alert" className="tone-failed">
-            ◆ {put.error.message}
-          </p>
-        ) : null}
+        <Alarm said={put.error?.message} />
         <Button type="submit" disabled={put.isPending || preview.isError}>
           Save
         </Button>
@@ -137,5 +134,3 @@ export function ScheduleForm({ of }: { of?: ScheduleOf }) {
     </Form>
   );
 }
-
-const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);

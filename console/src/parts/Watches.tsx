@@ -6,6 +6,7 @@ import { Link } from "react-router";
 
 import { useMe } from "../data/api";
 import { useBriefs, usePutWatch, useRemoveWatch, useWatches } from "../data/starts";
+import { Alarm } from "./Frame";
 import { Commit } from "./Origin";
 import { When, plain, span } from "./words";
 
@@ -61,11 +62,7 @@ export function Watches({ suite }: { suite: string }) {
           </Button>
         </Form>
       ) : null}
-      {error ? (
-        <p role="alert" className="tone-failed">
-          ◆ {plain(error.message)}
-        </p>
-      ) : null}
+      <Alarm said={error?.message} />
     </section>
   );
 }

@@ -42,6 +42,9 @@ export function plain(text: string): string {
   return text.replace(/[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\u061c]/g, "·");
 }
 
+/** A text as a sentence begins. */
+export const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
+
 /** A rate of results. */
 export const rate = (perSecond: number) => (perSecond < 10 ? perSecond.toFixed(1) : perSecond.toFixed(0));
 

@@ -2,6 +2,7 @@
 
 use std::{fmt, ops::Add};
 
+use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
 use crate::Error;
@@ -15,6 +16,18 @@ impl Timestamp {
     #[must_use]
     pub fn since(self, earlier: Self) -> Span {
         Span(u64::try_from(self.0 - earlier.0).unwrap_or(0))
+    }
+
+    /// The moment as dates are reckoned with; 1970 for one that no date can hold.
+    #[must_use]
+    pub fn utc(self) -> DateTime<Utc> {
+        DateTime::from_timestamp_micros(self.0).unwrap_or_default()
+    }
+}
+
+impl From<DateTime<Utc>> for Timestamp {
+    fn from(moment: DateTime<Utc>) -> Self {
+        Self(moment.timestamp_micros())
     }
 }
 

@@ -44,15 +44,16 @@ pub enum Error {
 }
 
 /// The files of a commit.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct Fetched {
     pub commit: String,
     /// The branch whose head it was, where one was asked for or is the repository's main one.
     pub branch: Option<String>,
     /// The bundle with the files.
     pub digest: String,
-    /// The text of its suite file, which is good.
+    /// Its suite file, as it is written and as it is read.
     pub text: String,
+    pub file: SuiteFile,
 }
 
 /// Repositories of the service's own.
@@ -127,7 +128,8 @@ impl Git {
         let key = (source.url.clone(), source.folder.clone(), commit.clone());
         let known = self.packed.lock().unwrap_or_else(PoisonError::into_inner).get(&key).cloned();
         if let Some((digest, text)) = known.filter(|(digest, _)| self.blobs.has(digest)) {
-            return Ok(Fetched { commit, branch, digest, text });
+            let file = read(FILE_NAME, &text, &commit)?;
+            return Ok(Fetched { commit, branch, digest, text, file });
         }
         let name = hex::encode(&Sha256::digest(source.url.as_bytes())[..12]);
         let lock = {
@@ -148,7 +150,7 @@ impl Git {
             .await
             .map_err(|_| Error::Wrong(format!("the commit {at} of {} holds no {file}", shown_url(&source.url))))?;
         let text = String::from_utf8(text).map_err(|_| Error::Wrong(format!("{file} at commit {at} is no UTF-8")))?;
-        SuiteFile::parse(&file, &text).map_err(|e| Error::Wrong(format!("at commit {at}: {e}")))?;
+        let suite = read(&file, &text, &commit)?;
         let digest = self.pack(&repository, &commit, source).await?;
         {
             let mut packed = self.packed.lock().unwrap_or_else(PoisonError::into_inner);
@@ -159,7 +161,7 @@ impl Git {
         }
         let (folder, current) = (self.folder.clone(), repository.clone());
         tokio::task::spawn_blocking(move || trim(&folder, &current)).await.map_err(|e| Error::Away(e.to_string()))?;
-        Ok(Fetched { commit, branch, digest, text })
+        Ok(Fetched { commit, branch, digest, text, file: suite })
     }
 
     async fn make(&self, repository: &Path) -> Result<(), Error> {
@@ -309,6 +311,11 @@ impl Git {
             tracing::debug!("{}: {e}", repository.display());
         }
     }
+}
+
+/// The suite file of a commit.
+fn read(file: &str, text: &str, commit: &str) -> Result<SuiteFile, Error> {
+    SuiteFile::parse(file, text).map_err(|e| Error::Wrong(format!("at commit {}: {e}", short_commit(commit))))
 }
 
 fn not_run(error: std::io::Error) -> Error {

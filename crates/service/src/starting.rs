@@ -10,7 +10,7 @@ use kesmo_core::{
         brief::{Brief, Changes, Origin, OriginKind, chain},
     },
     source::GitSource,
-    suite::{SuiteFile, file::FILE_NAME},
+    suite::SuiteFile,
 };
 use kesmo_store::{
     Store,
@@ -170,8 +170,7 @@ pub async fn pin(app: &App, new: &mut NewRun) -> Result<(), Refused> {
         git::Error::Away(why) => Refused::unavailable(format!("{why}: nothing was started")),
         git::Error::Wrong(why) => Refused::invalid(why),
     })?;
-    let file = SuiteFile::parse(FILE_NAME, &fetched.text).map_err(invalid)?;
-    new.options.check(&file).map_err(invalid)?;
+    new.options.check(&fetched.file).map_err(invalid)?;
     (new.source, new.commit) = (Some(fetched.digest), Some(fetched.commit));
     new.branch = new.branch.take().or(fetched.branch);
     Ok(())
@@ -193,7 +192,7 @@ pub async fn fetch(store: &Store, git: &Git, suite_id: i64, source: &GitSource) 
         }
     };
     let row = store.suite_of(suite_id).await.map_err(away)?;
-    let file = SuiteFile::parse(FILE_NAME, &fetched.text).map_err(|e| git::Error::Wrong(e.to_string()))?;
+    let file = &fetched.file;
     if let Some(row) = &row
         && row.slug != file.suite.as_str()
     {
@@ -286,6 +285,18 @@ pub async fn after(app: &App, row: &RunRow, suite: &str, name: &str) -> Result<N
         ..Wanted::default()
     };
     prepare(app, wanted, &mut Looked::default()).await
+}
+
+/// Hands runs that were made to the floor.
+///
+/// # Errors
+/// If PostgreSQL does not answer: the floor that has their pool finds them by itself.
+pub async fn hand_over(app: &App, rows: &[RunRow]) -> Result<(), kesmo_store::Error> {
+    let ids: Vec<i64> = rows.iter().map(|r| r.id).collect();
+    for run in app.store.runs_of(&ids).await? {
+        app.floor.new_run(run).await;
+    }
+    Ok(())
 }
 
 /// What would keep a brief from running, or make its run void; nothing is started.

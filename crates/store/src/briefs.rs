@@ -97,11 +97,11 @@ impl Store {
         Ok(briefs::table.order(briefs::name).select(BriefRow::as_select()).load(&mut c).await?)
     }
 
-    /// What uses a brief, in words: `schedule nightly`.
+    /// What uses a brief, of `all` that there are, in words: `schedule nightly`.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn users_of_brief(&self, name: &str) -> Result<Vec<String>, Error> {
+    pub async fn users_of_brief(&self, name: &str, all: &[BriefRow]) -> Result<Vec<String>, Error> {
         let mut c = self.connection().await?;
         let scheduled: Vec<String> =
             schedules::table.filter(schedules::brief.eq(name)).select(schedules::name).load(&mut c).await?;
@@ -109,14 +109,13 @@ impl Store {
             call_ins::table.filter(call_ins::brief.eq(name)).select(call_ins::name).load(&mut c).await?;
         let watched: Vec<String> =
             watches::table.filter(watches::brief.eq(name)).select(watches::branches).load(&mut c).await?;
-        let before = self.briefs().await?.into_iter();
-        let before = before.filter(|b| b.brief().is_ok_and(|b| b.then.as_deref() == Some(name)));
+        let before = all.iter().filter(|b| b.brief().is_ok_and(|b| b.then.as_deref() == Some(name)));
         let said = |kind: &'static str| move |n: String| format!("{kind} {n}");
-        let mut all: Vec<String> = scheduled.into_iter().map(said("schedule")).collect();
-        all.extend(called.into_iter().map(said("call-in")));
-        all.extend(watched.into_iter().map(said("watched branches")));
-        all.extend(before.map(|b| format!("brief {} (--then)", b.name)));
-        Ok(all)
+        let mut users: Vec<String> = scheduled.into_iter().map(said("schedule")).collect();
+        users.extend(called.into_iter().map(said("call-in")));
+        users.extend(watched.into_iter().map(said("watched branches")));
+        users.extend(before.map(|b| format!("brief {} (--then)", b.name)));
+        Ok(users)
     }
 
     /// Removes a brief; false if there is none of that name.

@@ -144,6 +144,26 @@ pub struct RunChange {
     pub finished_at: Option<DateTime<Utc>>,
 }
 
+impl RunChange {
+    /// The end of a run of which nothing was carried out.
+    #[must_use]
+    pub fn over(run_id: i64, verdict: Verdict, reason: &str, at: DateTime<Utc>) -> Self {
+        Self {
+            run_id,
+            phase: Phase::Finished,
+            verdict: Some(verdict),
+            reason: reason.to_owned(),
+            listings: Vec::new(),
+            listed: 0,
+            tally: Tally::default(),
+            stats: AttemptStats::default(),
+            strip: String::new(),
+            began_at: None,
+            finished_at: Some(at),
+        }
+    }
+}
+
 impl Commit {
     /// Leaves out what belongs to other runs than those.
     pub fn keep_runs(&mut self, keep: impl Fn(i64) -> bool) {

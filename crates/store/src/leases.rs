@@ -2,10 +2,9 @@
 //!
 //! Times are those of PostgreSQL's clock, which is the same for all services.
 
-use chrono::{DateTime, Utc};
 use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
-    sql_types::{Array, BigInt, Double, Text, Timestamptz},
+    sql_types::{Array, BigInt, Double, Text},
 };
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 
@@ -75,20 +74,6 @@ impl Store {
         let found: Option<(String, String)> =
             live.select((leases::service, leases::address)).first(&mut c).await.optional()?;
         Ok(found.map(|(service, address)| Holder { service, address }))
-    }
-
-    /// The time of PostgreSQL's clock.
-    ///
-    /// # Errors
-    /// If PostgreSQL does not answer.
-    pub async fn now(&self) -> Result<DateTime<Utc>, Error> {
-        #[derive(QueryableByName)]
-        struct Now {
-            #[diesel(sql_type = Timestamptz)]
-            now: DateTime<Utc>,
-        }
-        let mut c = self.connection().await?;
-        Ok(diesel::sql_query("select now() as now").get_result::<Now>(&mut c).await?.now)
     }
 }
 

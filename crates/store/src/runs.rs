@@ -196,16 +196,6 @@ impl Store {
         Ok(page.select((RunRow::as_select(), suites::slug)).load(&mut c).await?)
     }
 
-    /// Runs without a verdict, oldest first.
-    ///
-    /// # Errors
-    /// If PostgreSQL does not answer.
-    pub async fn unfinished_runs(&self) -> Result<Vec<NamedRun>, Error> {
-        let mut c = self.connection().await?;
-        let open = runs::table.inner_join(suites::table).filter(runs::phase.ne("finished")).order(runs::id);
-        Ok(open.select((RunRow::as_select(), suites::slug)).load(&mut c).await?)
-    }
-
     /// The latest runs of each suite, newest first, at most `most` of each. Those of hunts are left out: they repeat a failure
     /// on purpose, and say nothing of how the suite does.
     ///

@@ -16,7 +16,6 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{
     calendar::schedule::{Schedule, Times},
     plan::brief::Changes,
-    time::Timestamp,
 };
 
 use crate::{
@@ -137,12 +136,6 @@ pub struct Ended {
     pub schedule_id: i64,
     #[diesel(sql_type = Timestamptz)]
     pub finished_at: DateTime<Utc>,
-}
-
-/// A moment as PostgreSQL keeps it.
-#[must_use]
-pub fn moment(at: Timestamp) -> DateTime<Utc> {
-    DateTime::from_timestamp_micros(at.0).unwrap_or_default()
 }
 
 impl Store {

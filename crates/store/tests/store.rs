@@ -214,7 +214,7 @@ async fn runs_are_numbered_by_suite_and_found_again() {
     assert_eq!(numbers(with(&[])).await, [2, 1], "newest first");
     assert_eq!(numbers(with(&[("release", "32")])).await, [2]);
     assert_eq!(numbers(with(&[("release", "31"), ("quay", "north")])).await, Vec::<i32>::new());
-    let unfinished = async || store.unfinished_runs().await.unwrap().iter().any(|(r, _)| r.id == first.id);
+    let unfinished = async || store.open_runs().await.unwrap().iter().any(|r| r.id == first.id);
     assert!(unfinished().await);
     let over = Commit { runs: vec![change(&first, Phase::Finished, Some(Verdict::Stopped))], ..Commit::default() };
     store.commit(&over).await.unwrap();

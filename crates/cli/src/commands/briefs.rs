@@ -75,10 +75,8 @@ async fn list(context: &Context) -> Result<(), Failure> {
         return Ok(());
     }
     let rows = briefs.iter().map(|b| {
-        let last = b.last_run.as_ref();
-        let state = last.map_or_else(|| "never run".into(), |r| format!("{} {}", view::run_state(r), r.name));
         let suite = b.brief.suite.clone().unwrap_or_default();
-        vec![b.name.clone(), suite, state, b.used_by.join(", ")]
+        vec![b.name.clone(), suite, view::last_run(b.last_run.as_ref()), b.used_by.join(", ")]
     });
     print!("{}", view::table(&["brief", "suite", "last run", "started by"], rows.collect()));
     Ok(())

@@ -133,8 +133,7 @@ async fn list(context: &Context) -> Result<(), Failure> {
         return Ok(());
     }
     let rows = schedules.iter().map(|s| {
-        let last = s.last_run.as_ref();
-        let last = last.map_or_else(|| "never run".into(), |r| format!("{} {}", view::run_state(r), r.name));
+        let last = view::last_run(s.last_run.as_ref());
         let next = match (&s.next_said, s.paused) {
             (_, true) => paint(Paint::Parked, "paused"),
             (Some(next), false) => next.clone(),

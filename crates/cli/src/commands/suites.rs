@@ -80,9 +80,8 @@ pub async fn run(
                 return Ok(());
             }
             let rows = suites.iter().map(|s| {
-                let last = s.last_runs.first();
                 let entries = s.entries.map_or_else(|| "–".into(), |n| n.to_string());
-                let state = last.map_or_else(|| "never run".into(), |r| format!("{} {}", view::run_state(r), r.name));
+                let state = view::last_run(s.last_runs.first());
                 vec![s.name.clone(), entries, state, shorten(&s.about, 60)]
             });
             print!("{}", view::table(&["suite", ">tests", "last run", "about"], rows.collect()));

@@ -154,6 +154,11 @@ pub fn run_state(run: &RunSummary) -> String {
     }
 }
 
+/// How something's last run went, with its name.
+pub fn last_run(run: Option<&RunSummary>) -> String {
+    run.map_or_else(|| "never run".into(), |r| format!("{} {}", run_state(r), r.name))
+}
+
 /// Counts by outcome, with glyphs; zeros are left away.
 pub fn tally(tally: &Tally) -> String {
     let mut parts: Vec<String> = Outcome::ALL

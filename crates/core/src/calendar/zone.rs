@@ -4,7 +4,7 @@
 
 use std::str::FromStr;
 
-use chrono::{DateTime, Duration, NaiveDateTime, Offset, TimeZone, Utc};
+use chrono::{Duration, NaiveDateTime, Offset, TimeZone};
 use chrono_tz::{OffsetName, TZ_VARIANTS, Tz};
 
 use crate::{Error, name::nearest, time::Timestamp};
@@ -69,13 +69,13 @@ impl Zone {
     /// What the wall clock shows at a moment.
     #[must_use]
     pub fn wall(self, at: Timestamp) -> NaiveDateTime {
-        utc(at).with_timezone(&self.0).naive_local()
+        at.utc().with_timezone(&self.0).naive_local()
     }
 
     /// A moment as it is read there: `Tue 2026-11-24 02:15 CET`.
     #[must_use]
     pub fn said(self, at: Timestamp) -> String {
-        let local = utc(at).with_timezone(&self.0);
+        let local = at.utc().with_timezone(&self.0);
         let zone = local.offset().abbreviation().unwrap_or("");
         let seconds = if at.0 % 60_000_000 == 0 { "" } else { ":%S" };
         format!("{} {zone}", local.format(&format!("%a %Y-%m-%d %H:%M{seconds}"))).trim_end().to_owned()
@@ -97,7 +97,7 @@ impl Zone {
     }
 
     fn offset(self, at: Timestamp) -> i64 {
-        i64::from(self.0.offset_from_utc_datetime(&utc(at).naive_utc()).fix().local_minus_utc())
+        i64::from(self.0.offset_from_utc_datetime(&at.utc().naive_utc()).fix().local_minus_utc())
     }
 
     /// The moves of the clock between two moments.
@@ -116,7 +116,7 @@ impl Zone {
                     if self.offset(Timestamp(middle)) == before { low = middle } else { high = middle }
                 }
                 let moved = Timestamp(high / 1_000_000 * 1_000_000);
-                let shown = |offset: i64| utc(moved).naive_utc() + Duration::seconds(offset);
+                let shown = |offset: i64| moved.utc().naive_utc() + Duration::seconds(offset);
                 all.push(Change { at: moved, from: shown(before), to: shown(after) });
             }
             at = next;
@@ -132,12 +132,10 @@ impl FromStr for Zone {
     }
 }
 
-fn utc(at: Timestamp) -> DateTime<Utc> {
-    DateTime::from_timestamp_micros(at.0).unwrap_or_default()
-}
-
 #[cfg(test)]
 mod tests {
+    use chrono::{DateTime, Utc};
+
     use super::*;
 
     fn at(text: &str) -> Timestamp {

@@ -126,17 +126,6 @@ pub struct Changes {
     pub options: RunOptions,
 }
 
-impl Changes {
-    /// Those with another's over them.
-    #[must_use]
-    pub fn with(&self, over: Self) -> Self {
-        let both = Brief { options: self.options.clone(), ..Brief::default() };
-        let (branch, commit) = ref_with((&self.branch, &self.commit), (over.branch, over.commit));
-        let options = both.options_with(over.options);
-        Self { pool: over.pool.or_else(|| self.pool.clone()), branch, commit, options }
-    }
-}
-
 /// A commit that is given stands for itself; a branch that is given makes an earlier commit void.
 fn ref_with(
     own: (&Option<String>, &Option<String>),
@@ -554,7 +543,7 @@ release = "1187"
             ]
         );
         assert!(brief.changed_in(&brief.with(Changes::default())).is_empty());
-        let twice = Changes { commit: Some("c".into()), ..Changes::default() }.with(call);
+        let twice = Brief { commit: Some("c".into()), ..Brief::default() }.with(call);
         assert_eq!((twice.branch.as_deref(), twice.commit), (Some("release/1187"), None));
     }
 

@@ -55,13 +55,19 @@ impl Right {
     }
 }
 
-/// 64 random hexadecimal digits.
+/// 32 random bytes.
 #[must_use]
-pub fn random_text() -> String {
+pub fn random_bytes() -> [u8; 32] {
     let mut bytes = [0u8; 32];
     // Without random numbers from the system no secret can be made, and going on would be worse than ending.
     getrandom::fill(&mut bytes).expect("the operating system gives random numbers");
-    hex::encode(bytes)
+    bytes
+}
+
+/// 64 random hexadecimal digits.
+#[must_use]
+pub fn random_text() -> String {
+    hex::encode(random_bytes())
 }
 
 /// A new token's text.

@@ -13,12 +13,12 @@ use rocket::{
     serde::json::{Error as JsonError, Json},
 };
 
-use super::{Answer, Refused, body, runs::summary_of_row, suites::named};
+use super::{Answer, Refused, body, runs::summary_of_row};
 use crate::{
     App,
     access::{MayOperate, MaySee},
     floor::Ask,
-    starting,
+    starting::{self, Looked, Wanted},
 };
 
 pub(super) fn routes() -> Vec<Route> {
@@ -43,7 +43,7 @@ async fn view(app: &App, row: BriefRow, all: &[BriefRow], whole: bool) -> Result
         toml: brief.to_toml(),
         brief,
         chain: if chain.len() > 1 { chain } else { Vec::new() },
-        used_by: app.store.users_of_brief(&row.name).await?,
+        used_by: app.store.users_of_brief(&row.name, all).await?,
         last_run,
         warnings,
         name: row.name,
@@ -53,24 +53,13 @@ async fn view(app: &App, row: BriefRow, all: &[BriefRow], whole: bool) -> Result
     })
 }
 
-/// Checks a brief against what is there: its suite, that suite's file, and the brief that is to follow it.
+/// Checks a brief as a start of it would, and that the one is there which is to follow it.
 async fn checked(app: &App, brief: &Brief) -> Result<(), Refused> {
-    let invalid = |e: kesmo_core::Error| Refused::invalid(e.to_string());
-    brief.check().map_err(invalid)?;
-    let suite = brief.suite.as_deref();
-    let suite = suite.ok_or_else(|| Refused::invalid("the brief names no suite: give it one with --suite NAME"))?;
-    let row = named(app, suite).await?;
-    let (_, file) = super::suites::suite_file(app, &row.source).await?;
-    // A commit may bring settings that the last one did not have; without version control there is one file only.
-    if row.git.is_none() {
-        brief.options.check(&file).map_err(invalid)?;
-        if brief.branch.is_some() || brief.commit.is_some() {
-            return Err(Refused::invalid(format!(
-                "--branch and --commit are for suites from version control, and {suite} is not: add it with \
-                 `kesmo suite add --git URL`"
-            )));
-        }
+    if brief.suite.is_none() {
+        return Err(Refused::invalid("the brief names no suite: give it one with --suite NAME"));
     }
+    let wanted = Wanted { brief: brief.clone(), ..Wanted::default() };
+    starting::prepare(app, wanted, &mut Looked::default()).await?;
     if let Some(then) = &brief.then {
         starting::brief_row(app, then).await.map_err(|e| Refused::invalid(format!("--then: {}", e.1.message)))?;
     }
@@ -138,7 +127,7 @@ async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<BriefOf> 
 #[delete("/api/briefs/<name>")]
 async fn remove(app: &State<App>, _caller: MayOperate, name: &str) -> Result<Status, Refused> {
     starting::brief_row(app, name).await?;
-    let users = app.store.users_of_brief(name).await?;
+    let users = app.store.users_of_brief(name, &app.store.briefs().await?).await?;
     if !users.is_empty() {
         let users = users.join(", ");
         return Err(Refused::conflict(format!("the brief {name} is started by {users}: remove or change that first")));

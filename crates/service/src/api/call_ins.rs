@@ -36,7 +36,7 @@ use rocket::{
 use super::{Answer, Refused, body};
 use crate::{
     App,
-    access::{MayOperate, MaySee},
+    access::{MayOperate, MaySee, random_bytes},
     floor,
     starting::{self, Looked, Wanted},
 };
@@ -129,13 +129,6 @@ async fn view(app: &App, row: CallInRow, deliveries: i64, secret: Option<String>
     })
 }
 
-fn random_secret() -> Vec<u8> {
-    let text = crate::access::random_text();
-    let mut bytes = hex::decode(text).unwrap_or_default();
-    bytes.truncate(SECRET_BYTES);
-    bytes
-}
-
 /// Makes a call-in. Its secret is told in this answer and never again.
 #[utoipa::path(post, path = "/api/call-ins", operation_id = "add_call_in", request_body = NewCallIn, tag = "call-ins",
     responses((status = 200, body = CallInOf), (status = 409), (status = 422)))]
@@ -165,7 +158,7 @@ async fn add(app: &State<App>, caller: MayOperate, new: Result<Json<NewCallIn>, 
     if !(1..=MOST_PER_MINUTE).contains(&per_minute) {
         return Err(Refused::invalid(format!("--per-minute {per_minute} is out of bounds: 1 to {MOST_PER_MINUTE}")));
     }
-    let secret = random_secret();
+    let secret: [u8; SECRET_BYTES] = random_bytes();
     let row = NewRow {
         name: &new.name,
         brief: &new.brief,
@@ -245,7 +238,7 @@ async fn pause(
 #[post("/api/call-ins/<name>/secret")]
 async fn new_secret(app: &State<App>, _caller: MayOperate, name: &str) -> Answer<CallInOf> {
     row_named(app, name).await?;
-    let secret = random_secret();
+    let secret: [u8; SECRET_BYTES] = random_bytes();
     app.store.change_call_in(name, Some(&secret), None).await?;
     let row = row_named(app, name).await?;
     Ok(Json(view(app, row, 0, Some(call_in::write_secret(&secret))).await?))
@@ -370,21 +363,12 @@ async fn again(app: &State<App>, caller: MayOperate, name: &str, id: i64) -> Ans
     };
     let kept = match app.store.take_delivery(new, decided.run.as_ref()).await? {
         Kept::New(kept, run) => {
-            begin(app, run).await?;
+            starting::hand_over(app, run.map(|run| *run).as_slice()).await?;
             kept
         }
         Kept::Before(kept) => kept,
     };
     Ok(Json(one_delivery(app, &row, kept.id).await?))
-}
-
-/// Hands a run to the floor.
-async fn begin(app: &App, run: Option<Box<kesmo_store::runs::RunRow>>) -> Result<(), Refused> {
-    let Some(run) = run else { return Ok(()) };
-    for named in app.store.runs_of(&[run.id]).await? {
-        app.floor.new_run(named).await;
-    }
-    Ok(())
 }
 
 /// Headers of a delivery.
@@ -488,7 +472,7 @@ async fn take(app: &State<App>, name: &str, sent: Sent, content: Data<'_>) -> An
         }
         Kept::New(kept, run) => {
             let refused = decided.did == Did::Refused;
-            begin(app, run).await?;
+            starting::hand_over(app, run.map(|run| *run).as_slice()).await?;
             let mut told = delivery_view(app, vec![kept], false).await?;
             match told.pop() {
                 Some(told) if row.paused => Err(Refused::conflict(told.why)),

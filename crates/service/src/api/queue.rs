@@ -72,6 +72,6 @@ async fn order(
         (None, false) => others.first().map_or(run.place(), |id| place(*id) - 1.0),
     };
     app.store.put_rank(run.id, rank).await?;
-    app.floor.renumber().await;
+    app.floor.look().await;
     Ok(Json(waiting(app).await.into_iter().map(|(_, s)| s).collect()))
 }

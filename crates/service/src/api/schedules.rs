@@ -12,7 +12,7 @@ use kesmo_core::{
 };
 use kesmo_store::{
     runs::RunRow,
-    schedules::{NewSchedule as NewRow, PlannedRow, ScheduleRow, moment},
+    schedules::{NewSchedule as NewRow, PlannedRow, ScheduleRow},
 };
 use kesmo_wire::api::{
     Calendar, CalendarStart, NewSchedule, Pause, PlannedStart, Run, RunSummary, ScheduleOf, SchedulePreview,
@@ -51,10 +51,6 @@ pub(super) fn routes() -> Vec<Route> {
 
 fn invalid(error: kesmo_core::Error) -> Refused {
     Refused::invalid(error.to_string())
-}
-
-fn stamp(at: DateTime<Utc>) -> Timestamp {
-    Timestamp(at.timestamp_micros())
 }
 
 /// The time of the clock that schedules go by.
@@ -104,7 +100,7 @@ async fn looked_at(app: &App, new: &NewSchedule) -> Result<(Schedule, SchedulePr
     let preview = SchedulePreview {
         said: schedule.said(),
         next_said: next.iter().map(|at| schedule.zone.said(*at)).collect(),
-        next: next.into_iter().map(moment).collect(),
+        next: next.into_iter().map(Timestamp::utc).collect(),
         warnings,
     };
     Ok((schedule, preview, now))
@@ -140,7 +136,7 @@ async fn put(
         suite: new.suite.as_deref(),
         changes: &new.changes,
         times: &new.times,
-        next_at: schedule.next(now).map(moment),
+        next_at: schedule.next(now).map(Timestamp::utc),
         made_by: &caller.0.name,
     };
     let row = app.store.put_schedule(row, new.again).await?.ok_or_else(|| {
@@ -174,7 +170,7 @@ async fn views(app: &App, rows: Vec<ScheduleRow>, planned: i64) -> Result<Vec<Sc
     for row in rows {
         let schedule = row.schedule();
         let said = |at: DateTime<Utc>| match &schedule {
-            Ok(schedule) => schedule.zone.said(stamp(at)),
+            Ok(schedule) => schedule.zone.said(Timestamp::from(at)),
             Err(_) => at.to_rfc3339(),
         };
         let planned = if planned > 0 {
@@ -261,7 +257,7 @@ async fn pause(
 ) -> Answer<ScheduleOf> {
     let Pause { paused } = body(pause)?;
     let row = row_named(app, name).await?;
-    let next = if paused { row.next_at } else { row.schedule()?.next(clock_now(app)?).map(moment) };
+    let next = if paused { row.next_at } else { row.schedule()?.next(clock_now(app)?).map(Timestamp::utc) };
     if !paused && next.is_none() {
         return Err(Refused::conflict(format!(
             "{name} has no start to come: change it with `kesmo schedule add --again`"
@@ -281,7 +277,7 @@ async fn now(app: &State<App>, caller: MayOperate, name: &str) -> Answer<Run> {
     let mut run = starting::of_schedule(app, &row, &by, None, &mut Looked::default()).await?;
     starting::pin(app, &mut run).await?;
     let why = format!("started by {by}, beside its times");
-    let made = app.store.start_schedule_now(row.id, moment(clock_now(app)?), &why, &run).await?;
+    let made = app.store.start_schedule_now(row.id, clock_now(app)?.utc(), &why, &run).await?;
     let suite = app.store.runs_of(&[made.id]).await?.pop().map(|(_, suite)| suite).unwrap_or_default();
     Ok(Json(hand_over(app, &made, &suite).await?))
 }
@@ -320,12 +316,12 @@ async fn calendar(app: &State<App>, _caller: MaySee, from: &str, to: &str) -> An
     let takes = app.store.usual_of_schedules().await?;
     for row in rows.iter().filter(|r| !r.paused) {
         let (Some(next), Ok(schedule)) = (row.next_at, row.schedule()) else { continue };
-        let first = stamp(next).max(stamp(from)).max(now);
-        let first = if first == stamp(next) { Some(first) } else { schedule.next(Timestamp(first.0 - 1)) };
+        let first = Timestamp::from(next).max(Timestamp::from(from)).max(now);
+        let first = if first == Timestamp::from(next) { Some(first) } else { schedule.next(Timestamp(first.0 - 1)) };
         let one_only = matches!(schedule.timing, Timing::AfterEvery(_));
         let all = std::iter::successors(first, |at| if one_only { None } else { schedule.next(*at) });
-        for at in all.take_while(|at| *at < stamp(to)).take(MOST_OF_ONE) {
-            let at = moment(at);
+        for at in all.take_while(|at| *at < Timestamp::from(to)).take(MOST_OF_ONE) {
+            let at = at.utc();
             let hour = (at - from).num_hours().max(0) as usize;
             if let Some(hour) = calendar.hours.get_mut(hour) {
                 hour.0 += 1;

@@ -93,7 +93,7 @@ async fn put(
     };
     let clock = app.clock.now().unwrap_or_else(crate::floor::now);
     let first = if new.now { kesmo_core::time::Timestamp(clock.0 - look.0 as i64) } else { clock };
-    let row = app.store.put_watch(row, kesmo_store::schedules::moment(first)).await?;
+    let row = app.store.put_watch(row, first.utc()).await?;
     Ok(Json(view(app, row, suite).await?))
 }
 

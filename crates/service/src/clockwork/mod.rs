@@ -18,8 +18,8 @@ use kesmo_core::{
     words::Verdict,
 };
 use kesmo_store::{
-    runs::{NewRun, RunRow},
-    schedules::{Firing, NewPlanned, ScheduleRow, moment},
+    runs::NewRun,
+    schedules::{Firing, NewPlanned, ScheduleRow},
     watches::WatchRow,
 };
 use tokio::{
@@ -108,7 +108,7 @@ impl Clockwork {
             self.last = Some(now);
         }
         let stale = self.soonest_read.is_none_or(|at| at.elapsed() >= self.clock.pace());
-        if stale || self.soonest.is_some_and(|at| at <= moment(now)) {
+        if stale || self.soonest.is_some_and(|at| at <= now.utc()) {
             let due = self.due(now).await;
             later("due starts", due);
         }
@@ -131,20 +131,11 @@ impl Clockwork {
     async fn reckon_anew(&self, now: Timestamp) -> Result<(), kesmo_store::Error> {
         for row in self.app.store.schedules().await? {
             let (Some(next), Ok(schedule)) = (row.next_at, row.schedule()) else { continue };
-            let next = Timestamp(next.timestamp_micros());
+            let next = Timestamp::from(next);
             let anew = schedule.reckoned_anew(next, now);
             if anew != next {
-                self.app.store.set_next(row.id, row.next_at, Some(moment(anew))).await?;
+                self.app.store.set_next(row.id, row.next_at, Some(anew.utc())).await?;
             }
-        }
-        Ok(())
-    }
-
-    /// Hands runs that were made to the floor.
-    async fn hand_over(&self, rows: Vec<RunRow>) -> Result<(), kesmo_store::Error> {
-        let ids: Vec<i64> = rows.iter().map(|r| r.id).collect();
-        for run in self.app.store.runs_of(&ids).await? {
-            self.app.floor.new_run(run).await;
         }
         Ok(())
     }
@@ -153,7 +144,7 @@ impl Clockwork {
     async fn due(&mut self, now: Timestamp) -> Result<(), kesmo_store::Error> {
         let mut looked = Looked::default();
         loop {
-            let rows = self.app.store.due_schedules(moment(now), AT_ONCE).await?;
+            let rows = self.app.store.due_schedules(now.utc(), AT_ONCE).await?;
             if rows.is_empty() {
                 break;
             }
@@ -162,7 +153,7 @@ impl Clockwork {
             let made = self.app.store.fire(&firings).await?;
             tracing::debug!(due = count, started = made.len(), "planned starts");
             let none = made.is_empty();
-            self.hand_over(made).await?;
+            starting::hand_over(&self.app, &made).await?;
             // What another service has locked is seen again at the next look.
             if none || count < AT_ONCE as usize {
                 break;
@@ -192,7 +183,7 @@ impl Clockwork {
         let mut firings = Vec::new();
         for row in rows {
             let Some(expected) = row.next_at else { continue };
-            let planned = Timestamp(expected.timestamp_micros());
+            let planned = Timestamp::from(expected);
             let schedule = match row.schedule() {
                 Ok(schedule) => schedule,
                 Err(e) => {
@@ -205,11 +196,11 @@ impl Clockwork {
             let old = row.run_id.and_then(|id| busy.get(&id).map(|name| (id, name)));
             let standing = Standing { busy: old.map(|(_, n)| n.as_str()), waiting: waiting.contains(&row.id) };
             let due = schedule.due(planned, now, standing);
-            let mut firing = firing(row, expected, due.next.map(moment));
+            let mut firing = firing(row, expected, due.next.map(Timestamp::utc));
             for decided in due.rows {
                 let mut new = NewPlanned {
-                    planned_at: moment(decided.planned),
-                    to_at: moment(decided.to),
+                    planned_at: decided.planned.utc(),
+                    to_at: decided.to.utc(),
                     count: decided.count as i32,
                     what: decided.what.word(),
                     why: decided.why,
@@ -224,12 +215,12 @@ impl Clockwork {
                             (new.what, new.why) = (What::Refused.word(), e.1.message);
                             // After a run that there was none of, the next start is counted from here.
                             if let Timing::AfterEvery(_) = schedule.timing {
-                                firing.next_at = schedule.next(now).map(moment);
+                                firing.next_at = schedule.next(now).map(Timestamp::utc);
                             }
                         }
                     }
                 } else if let (What::Skip, Timing::AfterEvery(_)) = (decided.what, &schedule.timing) {
-                    firing.next_at = schedule.next(now).map(moment);
+                    firing.next_at = schedule.next(now).map(Timestamp::utc);
                 }
                 firing.rows.push(new);
             }
@@ -265,7 +256,7 @@ impl Clockwork {
                 let note = note.replace("after always runs", "after every run that is not stopped");
                 self.app.store.follow(row.id, None, &note).await?
             };
-            self.hand_over(made.into_iter().collect()).await?;
+            starting::hand_over(&self.app, made.as_slice()).await?;
         }
         Ok(())
     }
@@ -282,7 +273,7 @@ impl Clockwork {
             }
             let run = run.as_ref().map_err(|e| e.1.message.as_str());
             let made = self.app.store.end_waiting(&waiting, run).await?;
-            self.hand_over(made.into_iter().collect()).await?;
+            starting::hand_over(&self.app, made.as_slice()).await?;
         }
         Ok(())
     }
@@ -291,7 +282,7 @@ impl Clockwork {
     async fn ended(&mut self) -> Result<(), kesmo_store::Error> {
         for ended in self.app.store.ended_schedules().await? {
             let Some(row) = self.app.store.schedules_of(&[ended.schedule_id]).await?.pop() else { continue };
-            let next = row.schedule()?.next(Timestamp(ended.finished_at.timestamp_micros())).map(moment);
+            let next = row.schedule()?.next(Timestamp::from(ended.finished_at)).map(Timestamp::utc);
             if next.is_some() && self.app.store.set_next(row.id, None, next).await? {
                 self.soonest_read = None;
             }
@@ -301,7 +292,7 @@ impl Clockwork {
 
     /// Looks at branches whose time has come, each beside the clockwork: a server may take its time.
     async fn looks(&self, now: Timestamp) -> Result<(), kesmo_store::Error> {
-        for (watch, suite) in self.app.store.take_looks(moment(now), LOOKS_AT_ONCE).await? {
+        for (watch, suite) in self.app.store.take_looks(now.utc(), LOOKS_AT_ONCE).await? {
             let (app, clock) = (self.app.clone(), self.clock.clone());
             tokio::spawn(async move {
                 if let Err(e) = look(&app, &watch, &suite, &clock).await {
@@ -379,6 +370,6 @@ async fn look(app: &App, watch: &WatchRow, suite: &str, clock: &Clock) -> Result
     // Only a server that does not answer is left in peace for longer and longer.
     let failures = if answered { 0 } else { watch.failures + 1 };
     let pause = if failures > 0 { pause_after(failures as u32, every) } else { every };
-    store.looked(watch.id, moment(now), moment(now + pause), failures, trouble.as_deref()).await?;
+    store.looked(watch.id, now.utc(), (now + pause).utc(), failures, trouble.as_deref()).await?;
     store.put_trouble(watch.suite_id, trouble.as_deref()).await
 }

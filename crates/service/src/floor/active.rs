@@ -21,7 +21,7 @@ use kesmo_wire::{
 };
 use tokio::time::Instant;
 
-use super::{EntryOrder, EntryQuestion, to_time, workers::Workers};
+use super::{EntryOrder, EntryQuestion, workers::Workers};
 use crate::live::Hub;
 
 /// Entries in trouble that a snapshot holds.
@@ -150,8 +150,8 @@ impl ActiveRun {
             tally: self.engine.tally(),
             stats: self.engine.stats(),
             strip: if finished { thin(&self.strip, LONG_STRIP) } else { String::new() },
-            began_at: self.engine.began_at().map(to_time),
-            finished_at: self.finished_at.map(to_time),
+            began_at: self.engine.began_at().map(Timestamp::utc),
+            finished_at: self.finished_at.map(Timestamp::utc),
         }
     }
 
@@ -171,8 +171,8 @@ impl ActiveRun {
             pool: self.row.pool.clone(),
             started_by: self.row.started_by.clone(),
             created_at: self.row.created_at,
-            began_at: self.engine.began_at().map(to_time),
-            finished_at: self.finished_at.map(to_time),
+            began_at: self.engine.began_at().map(Timestamp::utc),
+            finished_at: self.finished_at.map(Timestamp::utc),
             left: self.engine.time_left(now),
             rate: self.engine.rate(now),
             strip: thin(&self.strip, SHORT_STRIP),

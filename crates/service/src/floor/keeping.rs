@@ -8,10 +8,10 @@ use kesmo_core::{
     run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId, crowding::Turn},
     suite::{ListedTest, SuiteFile, Variant},
     time::{Span, Timestamp},
-    words::{Ended, Outcome},
+    words::{Ended, Outcome, Verdict},
 };
 use kesmo_store::{
-    commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch},
+    commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch, RunChange},
     records::Records,
     runs::RunRow,
 };
@@ -24,7 +24,7 @@ use super::{
     After, Floor,
     active::{ActiveRun, NeededList, Opened},
     listing::ListAsk,
-    now, tell, to_time,
+    now, tell,
     workers::Use,
 };
 use crate::Error;
@@ -146,19 +146,9 @@ impl Floor {
             }
             Err(why) => {
                 tracing::error!(run = format!("{suite}/{}", row.number), why, "a run cannot be taken up");
-                self.commit.runs.push(kesmo_store::commit::RunChange {
-                    run_id: row.id,
-                    phase: kesmo_core::words::Phase::Finished,
-                    verdict: Some(kesmo_core::words::Verdict::Void),
-                    reason: why,
-                    listings: row.listings.clone(),
-                    listed: 0,
-                    tally: kesmo_core::run::Tally::default(),
-                    stats: kesmo_core::run::AttemptStats::default(),
-                    strip: String::new(),
-                    began_at: row.began_at,
-                    finished_at: Some(to_time(now())),
-                });
+                let over = RunChange::over(row.id, Verdict::Void, &why, now().utc());
+                let (listings, began_at) = (row.listings.clone(), row.began_at);
+                self.commit.runs.push(RunChange { listings, began_at, ..over });
                 None
             }
         }
@@ -270,7 +260,7 @@ impl Floor {
                     worker: self.workers.name(grant.worker).to_owned(),
                     slot: grant.slot,
                     entries: grant.entries,
-                    granted_at: to_time(now()),
+                    granted_at: now().utc(),
                 });
                 self.workers.take(grant.worker, grant.slot, Use::Batch(key));
                 active.served_at = tokio::time::Instant::now();
@@ -409,7 +399,7 @@ impl Floor {
             batch: kept.batch.0,
             worker,
             slot: kept.slot,
-            began_at: to_time(Timestamp(report.began_us)),
+            began_at: Timestamp(report.began_us).utc(),
             spent_us: kept.spent.0,
             ended: kept.ended,
             decided: kept.decided,
@@ -506,8 +496,8 @@ impl Floor {
         }
         if !self.commit.is_empty() {
             let mut commit = std::mem::take(&mut self.commit);
-            commit.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
             loop {
+                commit.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
                 match self.store_commit(&commit).await {
                     Stored::Yes => break,
                     Stored::GivenUp => {
@@ -521,7 +511,6 @@ impl Floor {
                             tokio::time::sleep(Duration::from_millis(200)).await;
                         }
                         self.keep_own(&mut commit);
-                        commit.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
                     }
                 }
             }

@@ -11,7 +11,7 @@ use std::{
 };
 
 use kesmo_core::{
-    run::{AttemptStats, Input, Tally},
+    run::Input,
     source::pause_after,
     time::Span,
     words::{Phase, Verdict},
@@ -24,7 +24,7 @@ use kesmo_store::{
 use kesmo_wire::api::RunSummary;
 use tokio::time::Instant;
 
-use super::{Floor, Message, now, to_time};
+use super::{Floor, Message, now};
 use crate::{api::runs::summary_of_row, git, starting};
 
 /// Unfinished runs are looked at so often.
@@ -45,6 +45,8 @@ type Waits = (bool, std::cmp::Reverse<u32>, f64, i64);
 pub(super) struct Unopened {
     pub row: RunRow,
     pub suite: String,
+    /// How much it counts, by its priority.
+    weight: u32,
     state: State,
 }
 
@@ -172,7 +174,8 @@ impl Floor {
             return;
         }
         let state = if row.source.is_some() { State::Ready } else { State::Later(Instant::now(), 0, String::new()) };
-        self.line.insert(id, Unopened { row, suite, state });
+        let weight = row.run_options().unwrap_or_default().priority.unwrap_or_default().weight();
+        self.line.insert(id, Unopened { row, suite, weight, state });
         self.line_changed = true;
     }
 
@@ -193,27 +196,11 @@ impl Floor {
     pub(super) fn close(&mut self, run: i64, verdict: Verdict, reason: String) {
         let Some(Unopened { row, suite, .. }) = self.line.remove(&run) else { return };
         tracing::info!(run = format!("{suite}/{}", row.number), verdict = verdict.word(), reason, "a run is over");
-        self.commit.runs.push(RunChange {
-            run_id: run,
-            phase: Phase::Finished,
-            verdict: Some(verdict),
-            reason: reason.clone(),
-            listings: Vec::new(),
-            listed: 0,
-            tally: Tally::default(),
-            stats: AttemptStats::default(),
-            strip: String::new(),
-            began_at: None,
-            finished_at: Some(to_time(now())),
-        });
+        let at = now().utc();
+        self.commit.runs.push(RunChange::over(run, verdict, &reason, at));
         let summary = summary_of_row(&row, &suite);
-        let summary = RunSummary {
-            phase: Phase::Finished,
-            verdict: Some(verdict),
-            reason,
-            finished_at: Some(to_time(now())),
-            ..summary
-        };
+        let summary =
+            RunSummary { phase: Phase::Finished, verdict: Some(verdict), reason, finished_at: Some(at), ..summary };
         self.closed.push(summary);
         self.closing.insert(run);
         self.after.push(super::After::Over);
@@ -257,7 +244,7 @@ impl Floor {
         let mut open: BTreeMap<String, usize> = open.into_iter().map(|(p, n)| (p.to_owned(), n)).collect();
         let mut ready: Vec<(std::cmp::Reverse<u32>, f64, i64)> = Vec::new();
         for (id, waiting) in self.line.iter().filter(|(_, u)| matches!(u.state, State::Ready)) {
-            ready.push((std::cmp::Reverse(waiting.weight()), waiting.row.place(), *id));
+            ready.push((std::cmp::Reverse(waiting.weight), waiting.row.place(), *id));
         }
         ready.sort_by(|a, b| a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)).then(a.2.cmp(&b.2)));
         for (weight, _, id) in ready {
@@ -323,7 +310,7 @@ impl Floor {
             pools.entry(&run.row.pool).or_default().push(key);
         }
         for (id, waiting) in &self.line {
-            let key = (true, std::cmp::Reverse(waiting.weight()), waiting.row.place(), *id);
+            let key = (true, std::cmp::Reverse(waiting.weight), waiting.row.place(), *id);
             pools.entry(&waiting.row.pool).or_default().push(key);
         }
         let mut places: BTreeMap<i64, (u32, u32)> = BTreeMap::new();
@@ -342,30 +329,17 @@ impl Floor {
         self.places = places;
     }
 
-    /// What a run waits for that is not open.
-    fn line_waits(&self, waiting: &Unopened) -> String {
-        match &waiting.state {
-            State::Fetching(0) => "its files are being fetched".into(),
-            State::Fetching(_) => "its files are being fetched again".into(),
-            State::Later(_, 0, _) => "its files are to be fetched".into(),
-            State::Later(at, failures, why) => {
-                let left = Span::seconds(at.saturating_duration_since(Instant::now()).as_secs());
-                let times = if *failures == 1 { "once".to_owned() } else { format!("{failures} times") };
-                format!("{why}; tried {times}, again in {left}")
-            }
-            State::Ready => {
-                format!("{MOST_OPEN} runs of the pool {} are open already; it comes after them", waiting.row.pool)
-            }
-        }
-    }
-
     /// The runs that are not open, as far as those are asked for.
     pub(super) fn line_summaries(&self) -> impl Iterator<Item = (i64, RunSummary)> + '_ {
-        self.line.iter().map(|(id, waiting)| {
-            let summary = summary_of_row(&waiting.row, &waiting.suite);
-            let place = self.places.get(id).copied();
-            (*id, RunSummary { waiting_for: Some(self.line_waits(waiting)), place, ..summary })
-        })
+        self.line.keys().filter_map(|id| Some((*id, self.line_summary(*id)?)))
+    }
+
+    /// A run that is not open.
+    pub(super) fn line_summary(&self, run: i64) -> Option<RunSummary> {
+        let waiting = self.line.get(&run)?;
+        let summary = summary_of_row(&waiting.row, &waiting.suite);
+        let place = self.places.get(&run).copied();
+        Some(RunSummary { waiting_for: Some(waiting.waits_for()), place, ..summary })
     }
 
     /// What a lost lease leaves of a commit: only what belongs to runs that are still this service's.
@@ -376,9 +350,20 @@ impl Floor {
 }
 
 impl Unopened {
-    /// How much the run counts, by its priority.
-    fn weight(&self) -> u32 {
-        let options = self.row.run_options().unwrap_or_default();
-        options.priority.unwrap_or_default().weight()
+    /// What it waits for.
+    fn waits_for(&self) -> String {
+        match &self.state {
+            State::Fetching(0) => "its files are being fetched".into(),
+            State::Fetching(_) => "its files are being fetched again".into(),
+            State::Later(_, 0, _) => "its files are to be fetched".into(),
+            State::Later(at, failures, why) => {
+                let left = Span::seconds(at.saturating_duration_since(Instant::now()).as_secs());
+                let times = if *failures == 1 { "once".to_owned() } else { format!("{failures} times") };
+                format!("{why}; tried {times}, again in {left}")
+            }
+            State::Ready => {
+                format!("{MOST_OPEN} runs of the pool {} are open already; it comes after them", self.row.pool)
+            }
+        }
     }
 }

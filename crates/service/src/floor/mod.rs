@@ -20,7 +20,7 @@ use std::{
     time::Duration,
 };
 
-use chrono::{DateTime, Utc};
+use chrono::Utc;
 use kesmo_core::{
     run::{
         BatchId, Input, WorkerId,
@@ -75,11 +75,7 @@ const MOST_BEFORE_COMMIT: usize = 512;
 /// The current time as the core counts it.
 #[must_use]
 pub fn now() -> Timestamp {
-    Timestamp(Utc::now().timestamp_micros())
-}
-
-pub(crate) fn to_time(stamp: Timestamp) -> DateTime<Utc> {
-    DateTime::from_timestamp_micros(stamp.0).unwrap_or_default()
+    Timestamp::from(Utc::now())
 }
 
 /// The order in which entries are shown; those that are alike in it stand in listed order.
@@ -163,9 +159,7 @@ enum Message {
     /// The files of a run were fetched and it is pinned to them, or not; none if it was pinned or over before.
     Fetched(i64, Box<Result<Option<RunRow>, git::Error>>),
     /// Unfinished runs are to be looked at now.
-    Look,
-    /// The places of waiting runs are to be numbered anew.
-    Renumber(oneshot::Sender<()>),
+    Look(oneshot::Sender<()>),
     Leave,
 }
 
@@ -196,13 +190,6 @@ impl FloorHandle {
         self.send(Message::NewRun(Box::new(run))).await;
     }
 
-    /// Numbers the places of waiting runs anew, once what was just changed is seen.
-    pub async fn renumber(&self) {
-        let (reply, answer) = oneshot::channel();
-        self.send(Message::Renumber(reply)).await;
-        drop(answer.await);
-    }
-
     /// Ends a run; false if it is not active.
     pub async fn stop(&self, run: i64, reason: String) -> bool {
         let (reply, answer) = oneshot::channel();
@@ -225,9 +212,12 @@ impl FloorHandle {
         answer.await.unwrap_or_else(|_| Err(NotLinked::Refused("the service is stopping".into())))
     }
 
-    /// Has unfinished runs looked at now: somebody asked for an end, or moved one in the queue.
+    /// Has unfinished runs looked at, and waits for that: somebody asked for an end, or moved one in the queue.
     pub async fn look(&self) {
-        self.send(Message::Look).await;
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::Look(reply)).await;
+        // A service that is stopping looks no more.
+        drop(answer.await);
     }
 
     /// A message of a link.
@@ -475,12 +465,10 @@ impl Floor {
             Message::List(ask, reply) => self.list(*ask, reply).await,
             Message::Ask(ask) => self.after.push(After::Ask(ask)),
             Message::Fetched(run, result) => self.fetched(run, *result).await,
-            Message::Look => self.leases.looked = None,
-            Message::Renumber(reply) => {
+            Message::Look(reply) => {
                 if let Err(e) = self.look().await {
                     tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
                 }
-                self.number_places();
                 tell(reply, ());
             }
             Message::Leave => self.leaving = true,
@@ -738,7 +726,7 @@ impl Floor {
             }
             Ask::Run(run, reply) => tell(reply, self.runs.get(&run).map(|r| Box::new(r.detail(stamp)))),
             Ask::Summary(run, reply) => {
-                let in_line = || self.line_summaries().find(|(id, _)| *id == run).map(|(_, s)| Box::new(s));
+                let in_line = || self.line_summary(run).map(Box::new);
                 tell(reply, self.runs.get(&run).map(|r| Box::new(r.summary(stamp))).or_else(in_line));
             }
             Ask::Summaries(reply) => {
