@@ -52,7 +52,7 @@ impl Quay {
         assert!(kesmo.exists(), "{} is missing: call ./demo.sh --build first", kesmo.display());
         let (service, url) = serve(dir.path(), "127.0.0.1:0");
         let token = std::fs::read_to_string(dir.path().join("service/keeper-token")).expect("its token");
-        let client = Client::new(&url, &token);
+        let client = Client::new(&url, &token, &kesmo_tls::Trust::default()).expect("a client");
         let new = NewToken { name: "bench".into(), role: Role::Worker };
         let made: Token = client.post("/api/tokens", &new).await.expect("a token");
         let mut quay = Self { children: vec![service], client, dir, worker_token: made.token.unwrap_or_default() };

@@ -228,7 +228,17 @@ pub fn page(runtime: &Runtime) -> Vec<Line> {
 /// What the first page loads of scripts and styles, as gzip makes it, in bytes.
 async fn weight(url: &str) -> f64 {
     let text = async |path: &str| {
-        reqwest::get(format!("{url}{path}")).await.expect("the console").text().await.expect("its text")
+        kesmo_tls::Trust::default()
+            .http()
+            .build()
+            .expect("a client")
+            .get(format!("{url}{path}"))
+            .send()
+            .await
+            .expect("the console")
+            .text()
+            .await
+            .expect("its text")
     };
     let index = text("/").await;
     let mut bytes = 0;

@@ -13,7 +13,7 @@ fn every_call_but_health_needs_a_token() {
     let wrong = quay.kesmo_as("kesmo-nonsense", &["runs"]);
     assert_eq!(wrong.status.code(), Some(12));
     assert_says(&all_said(&wrong), &["this token is not known here"]);
-    let client = kesmo_client::Client::new(&quay.url, "");
+    let client = quay.client("");
     let runtime = tokio::runtime::Runtime::new().expect("a runtime");
     let health: serde_json::Value = runtime.block_on(client.get("/api/health", &[])).expect("health needs none");
     assert_eq!(health["database"], true);

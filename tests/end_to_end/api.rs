@@ -13,10 +13,7 @@ struct Api {
 impl Api {
     fn new() -> Self {
         let quay = shared();
-        Self {
-            client: Client::new(&quay.url, &quay.token()),
-            runtime: tokio::runtime::Runtime::new().expect("a runtime"),
-        }
+        Self { client: quay.client(&quay.token()), runtime: tokio::runtime::Runtime::new().expect("a runtime") }
     }
 
     fn get(&self, path: &str) -> Result<Value, Error> {
@@ -70,7 +67,7 @@ fn wrong_calls_are_refused_in_words() {
             422,
             "no [env-for.dock]",
         ),
-        (api.post("/api/runs", &json!({ "bundle": "x" })), 422, "is no SHA-256"),
+        (api.post("/api/runs", &json!({ "bundle": "x" })), 422, "is not a SHA-256"),
         (api.post("/api/runs", &json!({ "bundle": "0".repeat(64) })), 404, "upload it first"),
         (api.post("/api/tokens", &json!({ "name": "A B", "role": "reader" })), 422, "use 1 to 60 of a-z"),
         (api.post("/api/tokens", &json!({ "name": "first-keeper", "role": "reader" })), 409, "already"),
@@ -172,8 +169,8 @@ fn a_bundle_must_be_what_its_name_says() {
         })
     };
     assert_says(&put(&format!("/api/bundles/{}", "0".repeat(64)), b"x"), &["what arrived has the SHA-256"]);
-    let name = kesmo_wire::digest(b"no archive");
-    assert_says(&put(&format!("/api/bundles/{name}"), b"no archive"), &["no gzipped tar archive"]);
+    let name = kesmo_wire::Digest::of(b"no archive");
+    assert_says(&put(&format!("/api/bundles/{name}"), b"no archive"), &["not a gzipped tar archive"]);
     assert_says(&put("/api/bundles/../../etc/passwd", b"x"), &["there is nothing at"]);
     let refused = Api::new().post("/api/runs", &json!({ "bundle": name }));
     assert!(refused.is_err(), "what is no bundle cannot be run");

@@ -106,7 +106,7 @@ impl Twins {
     /// What the API answers.
     fn api(&self, path: &str) -> Value {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
-        let client = kesmo_client::Client::new(&self.up().url, &self.token);
+        let client = self.up().client(&self.token);
         runtime.block_on(client.get(path, &[])).expect("an answer")
     }
 
@@ -252,7 +252,8 @@ fn send_all(sender: usize, secret: &str, urls: &[String; 2], over: &AtomicBool) 
                 ("webhook-timestamp", now.to_string()),
                 ("webhook-signature", kesmo_core::call_in::sign(&secret, &id, now, &content)),
             ];
-            let client = kesmo_client::Client::new(&urls[(number + tries) % 2], "");
+            let client = kesmo_client::Client::new(&urls[(number + tries) % 2], "", &kesmo_tls::Trust::default())
+                .expect("a client");
             let taken: Result<Value, _> =
                 runtime.block_on(client.post_signed("/call-in/push", &headers, content.clone()));
             match taken {

@@ -175,7 +175,8 @@ impl Quay {
         let listen = self.url.strip_prefix("http://").unwrap_or("127.0.0.1:0").to_owned();
         let mut command = Command::new(KESMO);
         command.args(["serve", "--listen", &listen, "--patience", self.patience, "--data"]).arg(self.path("service"));
-        command.args(&self.options);
+        // Repositories of tests lie where all their folders do.
+        command.arg("--git-folder").arg(std::env::temp_dir()).args(&self.options);
         let log = fs::OpenOptions::new().create(true).append(true).open(self.path("service.log")).expect("a log");
         command.stdout(Stdio::piped()).stderr(log);
         let mut service = Process(spawn(command));
@@ -246,6 +247,11 @@ impl Quay {
             workers.as_array().expect("a list").iter().any(here).then_some(())
         });
         process
+    }
+
+    /// A client of the service, with a token.
+    pub fn client(&self, token: &str) -> kesmo_client::Client {
+        kesmo_client::Client::new(&self.url, token, &kesmo_tls::Trust::default()).expect("a client")
     }
 
     /// Calls the program as the keeper.

@@ -136,7 +136,7 @@ fn reports_can_be_read_by_other_programs() {
     let made = quay.kesmo(&["report", "report/1", "--as", "junit", "-o", &file.to_string_lossy()]);
     assert!(made.status.success(), "{}", all_said(&made));
     let xml = std::fs::read(&file).expect("the report");
-    let cases = kesmo_core::format::junit::read(&xml).expect("it is JUnit XML");
+    let cases = kesmo_core::format::junit::read(&xml).expect("it is JUnit XML").cases;
     assert_eq!(cases.len(), 2);
     let tap = text(&quay.kesmo(&["report", "report/1", "--as", "tap"]).stdout);
     assert_says(&tap, &["TAP version 14\n1..2\nok 1 - gate/a\nnot ok 2 - gate/b\n"]);
@@ -166,7 +166,7 @@ fn a_watcher_that_was_cut_off_goes_on_from_where_it_was() {
     let folder =
         quay.tap("cut", "a b c d e f", "sleep 0.4; echo \"ok - $t\"", "[[rule]]\ntests = [\"*\"]\ngroup = \"one\"");
     let run = quay.start_run(&folder, &[]);
-    let client = kesmo_client::Client::new(&quay.url, &quay.token());
+    let client = quay.client(&quay.token());
     let path = format!("/api/runs/{run}/live");
     let runtime = tokio::runtime::Runtime::new().expect("a runtime");
     let numbers = runtime.block_on(async {

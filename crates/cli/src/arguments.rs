@@ -10,18 +10,16 @@ use kesmo_core::{
 };
 use kesmo_wire::DEFAULT_PORT;
 
+use crate::connection::Connection;
+
 /// Runs test suites: sharded over workers, flaky tests retried, progress live.
 #[derive(Debug, Parser)]
 #[command(name = "kesmo", version, propagate_version = true, disable_help_subcommand = true, max_term_width = 110)]
 pub struct Kesmo {
-    /// The service's address [else: what `kesmo login` saved, else http://127.0.0.1:7215]
-    #[arg(long, global = true, env = "KESMO_URL", value_name = "URL", hide_env_values = true)]
-    pub url: Option<String>,
-    /// The token to call with [else: what `kesmo login` saved]
-    #[arg(long, global = true, env = "KESMO_TOKEN", value_name = "TOKEN", hide_env_values = true)]
-    pub token: Option<String>,
+    #[command(flatten)]
+    pub connection: Connection,
     /// Print for programs: JSON, or JSON lines where something goes on
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = "Output")]
     pub json: bool,
     #[command(subcommand)]
     pub command: Command,
@@ -112,6 +110,9 @@ pub struct Serve {
     /// Where workers and other services reach this one [else: where it listens]
     #[arg(long, value_name = "URL")]
     pub reached_at: Option<String>,
+    /// A folder whose git repositories may be run as file:///PATH (repeatable) [else: none on this machine]
+    #[arg(long, value_name = "DIR")]
+    pub git_folder: Vec<PathBuf>,
     /// For tests: schedules go by the microseconds since 1970 that stand in this file
     #[arg(long, value_name = "FILE", hide = true)]
     pub clock: Option<PathBuf>,
@@ -144,6 +145,9 @@ pub struct Worker {
     /// Fill fewer slots by itself while more of them slow the tests down
     #[arg(long)]
     pub ease: bool,
+    /// Run tests as this user of the machine, who cannot read what is this worker's (needs root)
+    #[arg(long, value_name = "USER")]
+    pub run_as: Option<String>,
     #[command(subcommand)]
     pub command: Option<WorkerCommand>,
 }
@@ -636,6 +640,10 @@ pub struct Here {
     /// Write a report when it is over: junit, tap or json (repeatable)
     #[arg(long, value_name = "FORMAT=FILE", value_parser = pair)]
     pub report: Vec<(String, String)>,
+    /// Where files of running batches go; no other run may use it [else: a folder of this machine's own, for each run that
+    /// goes on at once another]
+    #[arg(long, value_name = "DIR")]
+    pub home: Option<PathBuf>,
     /// Keep what tests printed and left behind in this folder [else: a folder of this machine's own]
     #[arg(long, value_name = "DIR")]
     pub keep: Option<PathBuf>,
@@ -651,6 +659,9 @@ pub struct Join {
     /// Meet on this key: the first job that comes starts the run
     #[arg(long, value_name = "KEY", requires = "suite", conflicts_with = "run")]
     pub key: Option<String>,
+    /// Only a run that is not over: a key of one that is over is refused
+    #[arg(long = "running", requires = "key")]
+    pub only_running: bool,
     /// What to start: a suite's name, or a folder to pack
     #[arg(long, value_name = "SUITE", requires = "key")]
     pub suite: Option<String>,

@@ -3,6 +3,7 @@
 
 mod arguments;
 mod commands;
+mod connection;
 mod saved;
 mod view;
 
@@ -19,6 +20,8 @@ const WRONG_CALL: u8 = 2;
 const VOID: u8 = 10;
 /// The service could not be reached, or said no.
 const NO_SERVICE: u8 = 12;
+/// The run passed, but a report that was asked for could not be written.
+const NOT_WRITTEN: u8 = 13;
 
 /// Why a command failed, with the exit status that says so.
 #[derive(Debug)]
@@ -66,6 +69,7 @@ impl From<kesmo_core::Error> for Failure {
 /// What commands share.
 pub struct Context {
     pub client: Client,
+    pub service: connection::Service,
     pub json: bool,
 }
 
@@ -77,6 +81,14 @@ fn main() -> ExitCode {
         unsafe {
             libc::signal(libc::SIGPIPE, libc::SIG_DFL);
         }
+    }
+    // A worker's tests must not find its token; what lends this machine has tests too.
+    let works = matches!(&kesmo.command, Command::Worker(worker) if worker.command.is_none());
+    if (works || matches!(kesmo.command, Command::Join(_)))
+        && let Err(failure) = connection::hide_token(&kesmo.connection)
+    {
+        eprintln!("kesmo: {}", failure.message);
+        return ExitCode::from(failure.status);
     }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
@@ -100,8 +112,8 @@ fn main() -> ExitCode {
 async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
     let done = |result: Result<(), Failure>| result.map(|()| 0);
     let context = || -> Result<Context, Failure> {
-        let (url, token) = saved::service(kesmo.url.as_deref(), kesmo.token.as_deref())?;
-        Ok(Context { client: Client::new(&url, &token), json: kesmo.json })
+        let service = kesmo.connection.service()?;
+        Ok(Context { client: service.client()?, service, json: kesmo.json })
     };
     match &kesmo.command {
         Command::Serve(options) => done(commands::serve::run(options).await),
@@ -109,12 +121,11 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
             done(commands::worker::drain(options, &context()?).await)
         }
         Command::Worker(options) => {
-            let (url, token) = saved::service(kesmo.url.as_deref(), kesmo.token.as_deref())?;
-            done(commands::worker::run(options, url, token).await)
+            let service = kesmo.connection.service()?;
+            connection::close_handed_over();
+            done(commands::worker::run(options, service).await)
         }
-        Command::Login(options) => {
-            done(commands::people::login(options, kesmo.url.as_deref(), kesmo.token.as_deref()).await)
-        }
+        Command::Login(options) => done(commands::people::login(options, &kesmo.connection).await),
         Command::Suite(command) => done(commands::suites::run(command, kesmo.json, context).await),
         Command::Brief(command) => done(commands::briefs::run(command, &context()?).await),
         Command::Schedule(command) => commands::schedules::run(command, &context()?).await,
@@ -123,7 +134,11 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Tests(options) => done(commands::suites::tests(options, &context()?).await),
         Command::Start(options) => commands::start::run(options, &context()?).await,
         Command::Here(options) => commands::here::run(options, kesmo.json, context).await,
-        Command::Join(options) => commands::join::run(options, &context()?).await,
+        Command::Join(options) => {
+            let context = context()?;
+            connection::close_handed_over();
+            commands::join::run(options, &context).await
+        }
         Command::Forecast(options) => done(commands::planning::forecast(options, &context()?).await),
         Command::Portion(options) => done(commands::planning::portion(options, &context()?).await),
         Command::Hunt(options) => done(commands::hunt::run(options, &context()?).await),

@@ -5,6 +5,7 @@ pub mod pack;
 
 use std::time::Duration;
 
+use kesmo_tls::Trust;
 use kesmo_wire::api::Refusal;
 use reqwest::{Method, RequestBuilder, Response};
 use serde::{Serialize, de::DeserializeOwned};
@@ -44,10 +45,13 @@ pub struct Client {
 
 impl Client {
     /// A client of the service at `url`, such as `http://127.0.0.1:7215`.
-    #[must_use]
-    pub fn new(url: &str, token: &str) -> Self {
-        let http = reqwest::Client::builder().connect_timeout(Duration::from_secs(5)).build().unwrap_or_default();
-        Self { url: url.trim_end_matches('/').to_owned(), token: token.trim().to_owned(), http }
+    ///
+    /// # Errors
+    /// If no connections can be made at all.
+    pub fn new(url: &str, token: &str, trust: &Trust) -> Result<Self, Error> {
+        let http = trust.http().connect_timeout(Duration::from_secs(5)).build();
+        let http = http.map_err(|e| Error::Unreachable { url: url.to_owned(), why: e.to_string() })?;
+        Ok(Self { url: url.trim_end_matches('/').to_owned(), token: token.trim().to_owned(), http })
     }
 
     /// The service's address.

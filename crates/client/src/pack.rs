@@ -99,7 +99,12 @@ pub fn pack(folder: &Path) -> Result<Bundle, Error> {
     }
     let gzip = tar.into_inner().map_err(|e| failed(folder, &e))?;
     let content = gzip.finish().map_err(|e| failed(folder, &e))?;
-    Ok(Bundle { digest: kesmo_wire::digest(&content), content, suite: suite.suite.to_string(), files: paths.len() })
+    Ok(Bundle {
+        digest: kesmo_wire::Digest::of(&content).into(),
+        content,
+        suite: suite.suite.to_string(),
+        files: paths.len(),
+    })
 }
 
 #[cfg(test)]

@@ -10,6 +10,7 @@ mod view;
 use std::{
     collections::BTreeMap,
     path::{Path, PathBuf},
+    sync::LazyLock,
     time::Duration,
 };
 
@@ -27,7 +28,7 @@ use kesmo_wire::{
     link::{AttemptReport, BatchKey, Errand, Grant, ListJob, Log, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
 };
-use kesmo_worker::{Config, Shop};
+use kesmo_worker::{Config, Home, Shop};
 use tokio::time::Instant;
 
 pub use history::History;
@@ -58,6 +59,8 @@ pub struct Job {
     pub history: History,
     /// Where files of running batches, bundles, logs and artifacts go.
     pub home: PathBuf,
+    /// That folder, if it was taken before.
+    pub taken: Option<Home>,
 }
 
 /// What a run tells while it goes on.
@@ -84,8 +87,11 @@ pub(crate) fn file_error(path: &Path, why: &std::io::Error) -> Error {
     Error::File { path: path.display().to_string(), why: why.to_string() }
 }
 
+/// The time as the engine counts it, by a clock that is not set while the run goes on.
 fn now() -> Timestamp {
-    Timestamp(Utc::now().timestamp_micros())
+    static BEGAN: LazyLock<(std::time::Instant, i64)> =
+        LazyLock::new(|| (std::time::Instant::now(), Utc::now().timestamp_micros()));
+    Timestamp(BEGAN.1.saturating_add(i64::try_from(BEGAN.0.elapsed().as_micros()).unwrap_or(i64::MAX)))
 }
 
 /// The id of the one run.
@@ -105,6 +111,7 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
         name: WORKER.into(),
         slots: job.slots,
         home: job.home.clone(),
+        taken: job.taken.clone(),
         local: Some(job.home.join("local")),
         ..Config::default()
     })?;
@@ -201,7 +208,7 @@ impl Floor {
         loop {
             for event in self.shop.next().await {
                 if let WorkerEvent::Listed { result, .. } = event {
-                    let path = self.blobs.join(result.map_err(Error::Void)?);
+                    let path = self.blobs.join(result.map_err(Error::Void)?.as_str());
                     let output = std::fs::read(&path).map_err(|e| file_error(&path, &e))?;
                     return listing::read(&output).map_err(|e| Error::Void(e.to_string()));
                 }
@@ -275,7 +282,10 @@ impl Floor {
                     self.slots.iter_mut().filter(|s| **s == Some(batch)).for_each(|s| *s = None);
                 }
                 Effect::Note(text) => self.shown.note(text),
-                Effect::Began { .. }
+                Effect::Wrong(text) => self.shown.wrong(text),
+                // Here every variant may run.
+                Effect::Unlisted(_)
+                | Effect::Began { .. }
                 | Effect::WentBack { .. }
                 | Effect::GaveBack { .. }
                 | Effect::Waiting(_)
@@ -288,7 +298,7 @@ impl Floor {
         match log {
             Log::None => String::new(),
             Log::Text(text) => text.clone(),
-            Log::Blob { digest, .. } => std::fs::read(self.blobs.join(digest))
+            Log::Blob { digest, .. } => std::fs::read(self.blobs.join(digest.as_str()))
                 .map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
                 .unwrap_or_else(|e| format!("(its output cannot be read: {e})")),
         }

@@ -6,7 +6,7 @@ use chrono::{DateTime, Utc};
 use kesmo_core::{
     format::{
         junit::{ReportAttempt, ReportCase},
-        report::{self, Format},
+        report::{self, Format, Whole},
     },
     name::shorten,
     plan::{Plan, RunOptions},
@@ -46,6 +46,7 @@ pub(crate) struct Shown {
     variants: Vec<String>,
     strip: String,
     notes: Vec<String>,
+    wrongs: Vec<String>,
     attempts: BTreeMap<u32, Vec<Attempt>>,
     files: Vec<(u32, Option<u32>, KeptFile)>,
     pub changed: bool,
@@ -70,6 +71,7 @@ impl Shown {
             variants: Vec::new(),
             strip: String::new(),
             notes: Vec::new(),
+            wrongs: Vec::new(),
             attempts: BTreeMap::new(),
             files: Vec::new(),
             changed: true,
@@ -87,6 +89,12 @@ impl Shown {
         self.new.note(text.clone());
         self.notes.push(text);
         self.changed = true;
+    }
+
+    /// Something beside the tests went wrong that fails the run.
+    pub fn wrong(&mut self, text: String) {
+        self.wrongs.push(text.clone());
+        self.note(text);
     }
 
     pub fn kept(&mut self, batch: u32, entry: Option<u32>, files: Vec<KeptFile>) {
@@ -218,6 +226,7 @@ impl Shown {
             start_cost: engine.measured_start_cost(),
             attempts: self.attempts,
             files: self.files,
+            wrongs: self.wrongs,
         }
     }
 }
@@ -231,6 +240,8 @@ pub struct Finished {
     /// Batch, entry and file of what was left behind.
     pub files: Vec<(u32, Option<u32>, KeptFile)>,
     pub start_cost: Option<Span>,
+    /// What went wrong beside the tests and failed the run.
+    pub wrongs: Vec<String>,
 }
 
 impl Finished {
@@ -289,11 +300,20 @@ impl Finished {
                 .iter()
                 .map(|(ended, message, detail)| ReportAttempt { ended: *ended, message, detail })
                 .collect(),
+            why_parked: None,
         };
         let cases: Vec<ReportCase<'_>> = self.entries.iter().enumerate().map(case).collect();
         let summary = &self.run.summary;
         let took = summary.finished_at.zip(summary.began_at).and_then(|(f, b)| (f - b).num_microseconds()).unwrap_or(0);
         let run = serde_json::to_value(summary).unwrap_or_default();
-        report::write(format, &summary.name, Span(took.max(0) as u64), run, &cases)
+        let whole = Whole {
+            name: &summary.name,
+            took: Span(took.max(0) as u64),
+            verdict: summary.verdict,
+            reason: &summary.reason,
+            wrongs: &self.wrongs,
+            flaky_fails: self.run.options.flaky_fails,
+        };
+        report::write(format, &whole, run, &cases)
     }
 }

@@ -26,7 +26,8 @@ use kesmo_store::Store;
 use rocket::fairing::AdHoc;
 use tokio::{
     signal::unix::{SignalKind, signal},
-    sync::{Notify, watch},
+    sync::{Notify, Semaphore, watch},
+    task::JoinHandle,
 };
 
 use crate::{access::Known, blobs::Blobs, clockwork::clock::Clock, floor::FloorHandle, git::Git, postgres::Postgres};
@@ -46,6 +47,8 @@ pub enum Error {
     Address(SocketAddr, String),
     #[error("the web server failed: {0}")]
     Web(String),
+    #[error("{0} has ended ({1}): the service ends, to be started again")]
+    Died(&'static str, String),
 }
 
 impl Error {
@@ -67,6 +70,8 @@ pub struct Config {
     pub blobs: Option<PathBuf>,
     /// Where workers and other services reach this one; none: where it listens.
     pub reached_at: Option<String>,
+    /// Folders whose repositories may be read as `file://`.
+    pub git_folders: Vec<PathBuf>,
     /// The clock that schedules go by.
     pub clock: Clock,
 }
@@ -82,7 +87,18 @@ pub struct App {
     pub git: Git,
     pub rates: Arc<api::call_ins::Rates>,
     pub clock: Clock,
+    /// Where callers reach this service, where that is another address than it listens at.
+    pub reached_at: Option<String>,
+    /// Turns for what takes a thread and memory: reading bundles through, and forecasts.
+    pub unpacking: Arc<Semaphore>,
+    pub thinking: Arc<Semaphore>,
+    /// The part of the service that has ended though it should not.
+    pub dead: Arc<OnceLock<&'static str>>,
 }
+
+/// Bundles that are read through, and forecasts that are made, at the same time.
+const UNPACKING: usize = 2;
+const THINKING: usize = 2;
 
 /// What is told once the service listens.
 #[derive(Debug, Clone)]
@@ -157,6 +173,31 @@ fn asked_to_end() -> Result<watch::Receiver<bool>, Error> {
     Ok(asked)
 }
 
+/// A service that ends by itself says so to whoever asks, for so long.
+const SAY_DEAD: Duration = Duration::from_millis(500);
+
+/// Waits until a task ends that should not: which, and why.
+async fn first_to_die(
+    floor: &mut JoinHandle<()>,
+    clockwork: &mut JoinHandle<()>,
+    ending: &watch::Receiver<bool>,
+) -> (&'static str, String) {
+    let why = |ended: Result<(), tokio::task::JoinError>| match ended {
+        Ok(()) => "nobody asked it to".to_owned(),
+        Err(e) => e.to_string(),
+    };
+    tokio::select! {
+        ended = floor => ("the floor", why(ended)),
+        ended = clockwork => {
+            if ended.is_ok() && *ending.borrow() {
+                // It ends first when the service is asked to; the web server follows.
+                std::future::pending::<()>().await;
+            }
+            ("the clockwork", why(ended))
+        }
+    }
+}
+
 async fn serve_with(
     config: &Config,
     data: &Path,
@@ -172,7 +213,7 @@ async fn serve_with(
     let keeper_token = access::first_token(&store, data).await?;
     let keeper_token_file = data.join("keeper-token");
     let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
-    let git = Git::new(data.join("git"), blobs.clone());
+    let git = Git::new(data.join("git"), blobs.clone(), config.git_folders.clone());
     let (address, over) = (Arc::new(OnceLock::new()), Arc::new(Notify::new()));
     let ground = floor::Ground {
         store: store.clone(),
@@ -183,10 +224,25 @@ async fn serve_with(
         address: Arc::clone(&address),
         over: Arc::clone(&over),
     };
-    let (floor, floor_task) = floor::start(ground).await?;
+    let (floor, mut floor_task) = floor::start(ground).await?;
     let (known, past, rates, clock) = (Arc::default(), Arc::default(), Arc::default(), config.clock.clone());
-    let app = App { store, floor: floor.clone(), blobs, known, past, git, rates, clock };
-    let clockwork = clockwork::start(app.clone(), config.clock.clone(), over, asked.clone());
+    let (unpacking, thinking) = (Arc::new(Semaphore::new(UNPACKING)), Arc::new(Semaphore::new(THINKING)));
+    let dead: Arc<OnceLock<&'static str>> = Arc::default();
+    let app = App {
+        store,
+        floor: floor.clone(),
+        blobs,
+        known,
+        past,
+        git,
+        rates,
+        clock,
+        reached_at: config.reached_at.clone(),
+        unpacking,
+        thinking,
+        dead: Arc::clone(&dead),
+    };
+    let mut clockwork = clockwork::start(app.clone(), config.clock.clone(), over, asked.clone());
 
     let figment = rocket::Config::figment()
         .merge(("address", config.listen.ip()))
@@ -218,28 +274,72 @@ async fn serve_with(
         })
     });
     let rocket = api::mount(rocket::custom(figment).manage(app).manage(console::Compressed::default())).attach(liftoff);
+    let mut died = None;
     let launched = match rocket.ignite().await {
         Ok(rocket) => {
             let shutdown = rocket.shutdown();
+            let (ending, told) = (asked.clone(), shutdown.clone());
             tokio::spawn(async move {
                 if asked.wait_for(|asked| *asked).await.is_ok() {
-                    shutdown.notify();
+                    told.notify();
                 }
             });
-            rocket.launch().await
+            let launching = rocket.launch();
+            tokio::pin!(launching);
+            // Without one of its parts the service would go on answering, and nothing would be done.
+            tokio::select! {
+                launched = &mut launching => launched,
+                part = first_to_die(&mut floor_task, &mut clockwork, &ending) => {
+                    let (part, why) = part;
+                    tracing::error!("{part} has ended, and with it the service: {why}");
+                    dead.get_or_init(|| part);
+                    died = Some(Error::Died(part, why));
+                    // Whoever asks for the service's health is told, for as long as calls are still answered.
+                    tokio::time::sleep(SAY_DEAD).await;
+                    shutdown.notify();
+                    launching.await
+                }
+            }
         }
         Err(e) => Err(e),
     };
     tracing::info!("stopping");
-    if let Err(e) = clockwork.await {
+    if !clockwork.is_finished()
+        && let Err(e) = clockwork.await
+    {
         tracing::error!("the clockwork ended badly: {e}");
     }
-    floor.leave().await;
-    if let Err(e) = floor_task.await {
-        tracing::error!("the floor ended badly: {e}");
+    if !floor_task.is_finished() {
+        floor.leave().await;
+        if let Err(e) = floor_task.await {
+            tracing::error!("the floor ended badly: {e}");
+        }
+    }
+    if let Some(died) = died {
+        return Err(died);
     }
     launched.map(drop).map_err(|e| match e.kind() {
         rocket::error::ErrorKind::Bind(why) => Error::Address(config.listen, why.to_string()),
         other => Error::Web(other.to_string()),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn a_part_that_ends_by_itself_is_noticed_and_one_that_was_asked_to_is_not() {
+        let forever = || tokio::spawn(std::future::pending::<()>());
+        let (ask, ending) = watch::channel(false);
+        let mut floor = tokio::spawn(async { panic!("a fault") });
+        let (part, why) = first_to_die(&mut floor, &mut forever(), &ending).await;
+        assert!(part == "the floor" && why.contains("panic"), "{part}: {why}");
+        let (part, why) = first_to_die(&mut forever(), &mut tokio::spawn(async {}), &ending).await;
+        assert_eq!((part, why.as_str()), ("the clockwork", "nobody asked it to"));
+        ask.send_replace(true);
+        let (mut floor, mut ended) = (forever(), tokio::spawn(async {}));
+        let noticed = first_to_die(&mut floor, &mut ended, &ending);
+        assert!(tokio::time::timeout(Duration::from_millis(100), noticed).await.is_err());
+    }
 }

@@ -11,7 +11,7 @@ use std::{
     process::{Command, Output},
     sync::{
         Arc,
-        atomic::{AtomicBool, AtomicU64, Ordering},
+        atomic::{AtomicBool, Ordering},
     },
     time::Duration,
 };
@@ -50,6 +50,7 @@ impl Postgres {
             Some(port) => postgres.port = port,
             None => {
                 postgres.port = free_port()?;
+                postgres.clear_after_the_dead()?;
                 postgres.run_server()?;
             }
         }
@@ -72,6 +73,7 @@ impl Postgres {
                     return Ok(());
                 }
                 tracing::warn!("PostgreSQL is gone; starting it again");
+                this.clear_after_the_dead()?;
                 this.run_server()
             });
             match looked.await {
@@ -115,7 +117,7 @@ impl Postgres {
     fn run_server(&self) -> Result<(), Error> {
         let log = text(&self.cluster.join("server.log"));
         let options = format!(
-            "-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=40 -c shared_buffers=64MB",
+            "-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=64MB",
             self.port
         );
         let words = ["-D", &text(&self.cluster), "-l", &log, "-w", "-t", "60", "-o", &options, "start"];
@@ -127,9 +129,30 @@ impl Postgres {
         let file = fs::read_to_string(self.cluster.join("postmaster.pid")).ok()?;
         let mut lines = file.lines();
         let pid = lines.next()?.trim();
-        let command = fs::read_to_string(format!("/proc/{pid}/cmdline")).ok()?;
         let port = lines.nth(2)?.trim().parse().ok()?;
-        (command.contains("postgres") && lines.nth(3).is_some_and(|state| state.trim() == "ready")).then_some(port)
+        (self.lives(pid) && lines.nth(3).is_some_and(|state| state.trim() == "ready")).then_some(port)
+    }
+
+    /// Whether a process is a server of this cluster that lives.
+    fn lives(&self, pid: &str) -> bool {
+        // A zombie has no command any more.
+        let command = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+        let mut words = command.split(|b| *b == 0);
+        let program = words.next().is_some_and(|word| word.ends_with(b"postgres"));
+        program && words.any(|word| word == text(&self.cluster).as_bytes())
+    }
+
+    /// Removes the lock of a server that was killed, where its number is that of a process that is none of its kind: one
+    /// that nobody took the status of, or that came after it. PostgreSQL would take that for the server.
+    fn clear_after_the_dead(&self) -> Result<(), Error> {
+        let path = self.cluster.join("postmaster.pid");
+        let Ok(file) = fs::read_to_string(&path) else { return Ok(()) };
+        let pid = file.lines().next().unwrap_or_default().trim();
+        if self.lives(pid) || !Path::new("/proc").join(pid).exists() {
+            return Ok(());
+        }
+        tracing::warn!(pid, "the lock of a PostgreSQL that was killed is removed");
+        fs::remove_file(&path).map_err(|e| Error::file(&path, &e))
     }
 
     fn call(&self, program: &str, options: &[&str]) -> Result<Output, Error> {
@@ -147,11 +170,10 @@ impl Postgres {
         // `pg_ctl start` leaves the server with its output: a pipe would never end.
         let place =
             if self.as_root { PathBuf::from("/") } else { self.cluster.parent().unwrap_or(Path::new("/")).to_owned() };
-        // Of each call its own, also of several in one process.
-        static CALLS: AtomicU64 = AtomicU64::new(0);
-        let call = CALLS.fetch_add(1, Ordering::Relaxed);
-        let said = std::env::temp_dir().join(format!("kesmo-postgres-{}-{call}-{program}.out", std::process::id()));
-        let out = fs::File::create(&said).map_err(|e| Error::file(&said, &e))?;
+        // Of each call its own. Nobody can know its name, and what is there already is not written to.
+        let said = std::env::temp_dir().join(format!("kesmo-{}.out", &crate::access::random_text()[..24]));
+        let out = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&said);
+        let out = out.map_err(|e| Error::file(&said, &e))?;
         let both = out.try_clone().map_err(|e| Error::file(&said, &e))?;
         let status = command.args(options).current_dir(place).process_group(0).stdin(std::process::Stdio::null());
         let status = status.stdout(out).stderr(both).status().map_err(|e| failed(e.to_string()))?;
@@ -203,8 +225,8 @@ fn place_for_root(data: &Path) -> Result<PathBuf, Error> {
     if reaches.is_ok_and(|s| s.success()) {
         return Ok(data.to_owned());
     }
-    let name = &kesmo_wire::digest(text(data).as_bytes())[..16];
-    let place = Path::new("/var/lib/kesmo").join(name);
+    let name = kesmo_wire::Digest::of(text(data).as_bytes());
+    let place = Path::new("/var/lib/kesmo").join(&name.as_str()[..16]);
     fs::create_dir_all(&place).map_err(|e| Error::file(&place, &e))?;
     fs::set_permissions(&place, fs::Permissions::from_mode(0o755)).map_err(|e| Error::file(&place, &e))?;
     Ok(place)
@@ -235,4 +257,38 @@ pub(crate) fn write_secret(path: &Path, secret: &str) -> io::Result<()> {
 fn free_port() -> Result<u16, Error> {
     let listener = std::net::TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr());
     listener.map(|a| a.port()).map_err(|e| Error::Postgres(format!("no free port: {e}")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_lock_of_a_dead_server_is_removed_and_that_of_no_process_left_to_postgresql() {
+        let dir = tempfile::tempdir().unwrap();
+        let cluster = dir.path().to_owned();
+        let postgres = Postgres {
+            bin: PathBuf::new(),
+            cluster: cluster.clone(),
+            port: 0,
+            password: String::new(),
+            as_root: false,
+            stopping: Arc::default(),
+        };
+        let lock = cluster.join("postmaster.pid");
+        postgres.clear_after_the_dead().unwrap();
+        // A process that has ended and whose status nobody took.
+        let mut zombie = Command::new("true").spawn().unwrap();
+        while !fs::read_to_string(format!("/proc/{}/stat", zombie.id())).unwrap().contains(") Z ") {
+            std::thread::yield_now();
+        }
+        fs::write(&lock, format!("{}\n/x\n0\n5432\n\n\n\nready\n", zombie.id())).unwrap();
+        assert_eq!(postgres.running_port(), None);
+        postgres.clear_after_the_dead().unwrap();
+        assert!(!lock.exists());
+        zombie.wait().unwrap();
+        fs::write(&lock, "4194304999\n").unwrap();
+        postgres.clear_after_the_dead().unwrap();
+        assert!(lock.exists(), "PostgreSQL removes it itself");
+    }
 }

@@ -226,7 +226,7 @@ pub async fn of_schedule(
         Some(name) => {
             if !looked.briefs.contains_key(name) {
                 let found = match brief_named(app, name).await {
-                    Err(e) if e.is_ours() => return Err(e),
+                    Err(e) if e.0 == rocket::http::Status::ServiceUnavailable => return Err(e),
                     found => found.map_err(|e| e.1.message),
                 };
                 looked.briefs.insert(name.clone(), found);

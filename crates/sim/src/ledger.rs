@@ -16,11 +16,13 @@ pub(crate) struct Ledger {
     pub attempts: Vec<AttemptKept>,
     pub decided: BTreeMap<u32, Outcome>,
     pub batches: BTreeMap<BatchId, PastBatch>,
+    /// What went wrong beside the entries.
+    pub wrongs: Vec<String>,
 }
 
 impl Ledger {
     pub fn new() -> Self {
-        Self { attempts: Vec::new(), decided: BTreeMap::new(), batches: BTreeMap::new() }
+        Self { attempts: Vec::new(), decided: BTreeMap::new(), batches: BTreeMap::new(), wrongs: Vec::new() }
     }
 
     /// The attempts as a service reads them back.

@@ -52,6 +52,6 @@ pub fn scenario(seed: u64, entries: usize) -> Scenario {
 /// The same with faults of all kinds.
 #[must_use]
 pub fn anything(seed: u64) -> Scenario {
-    let faults = Faults { kill_worker: 0.01, cut_link: 0.03, crash: 0.02, kill_service: 0.02 };
+    let faults = Faults { kill_worker: 0.01, cut_link: 0.03, crash: 0.02, kill_service: 0.02, bad_end: 0.02, lie: 0.3 };
     Scenario { faults, ..scenario(seed, 30) }
 }

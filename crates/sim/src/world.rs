@@ -30,6 +30,10 @@ pub struct Faults {
     pub kill_service: f64,
     /// An attempt's process dies under it.
     pub crash: f64,
+    /// A process ends badly after its last test.
+    pub bad_end: f64,
+    /// Somebody lies: about batches that others hold, or that nobody does, and about entries that are not there.
+    pub lie: f64,
 }
 
 /// How attempts end.
@@ -139,6 +143,7 @@ enum Said {
     Began { entry: u32 },
     Ended { entry: u32, ended: Ended, spent: Span },
     GaveBack { entries: Vec<u32> },
+    Wrong,
     BatchEnded,
 }
 
@@ -481,6 +486,9 @@ impl<'s> World<'s> {
         let key = work.key;
         if work.position == work.entries.len() {
             w.slots[usize::from(slot)] = None;
+            if self.random.chance(self.scenario.faults.bad_end) {
+                self.send(worker, Message { key, said: Said::Wrong });
+            }
             self.send(worker, Message { key, said: Said::BatchEnded });
             return;
         }
@@ -596,12 +604,45 @@ impl<'s> World<'s> {
                 Said::Began { entry } => Input::Began { batch, entry },
                 Said::Ended { entry, ended, spent } => Input::Ended { batch, entry, ended, spent },
                 Said::GaveBack { entries } => Input::GaveBack { batch, entries },
+                Said::Wrong => Input::Wrong { batch, why: "a process ended badly".into() },
                 Said::BatchEnded => Input::BatchEnded { batch, end: BatchEnd::Done },
             };
-            self.feed(run, input);
+            self.hear(run, worker, input);
         }
         self.to_acknowledge.insert(worker, upto);
+        if self.random.chance(self.scenario.faults.lie) {
+            self.lie(worker);
+        }
         self.offer();
+    }
+
+    /// What a worker says.
+    fn hear(&mut self, run: usize, worker: u32, input: Input) {
+        self.inputs += 1;
+        let effects = self.runs[run].engine.hear(WorkerId(worker), input, self.now);
+        self.uncommitted.extend(effects.into_iter().map(|effect| (run, effect)));
+        self.plan_commit();
+        self.plan_wake();
+    }
+
+    /// Something that is not so: of a batch that the liar does not hold, or of entries that its own does not have. The engine
+    /// must have nothing of it.
+    fn lie(&mut self, worker: u32) {
+        let run = self.random.below(self.runs.len() as u64) as usize;
+        let batch = BatchId(self.random.below(60) as u32);
+        let own = self.runs[run].engine.holder(batch) == Some(WorkerId(worker));
+        let some = self.random.below(self.scenario.durations.len() as u64 * 2) as u32;
+        let entry = if own { u32::MAX - some } else { some };
+        let spent = Span(u64::MAX);
+        let input = match self.random.below(if own { 3 } else { 6 }) {
+            0 => Input::Began { batch, entry },
+            1 => Input::Ended { batch, entry, ended: Ended::Passed, spent },
+            2 => Input::GaveBack { batch, entries: vec![entry, u32::MAX] },
+            3 => Input::Wrong { batch, why: "a lie".into() },
+            4 => Input::BatchEnded { batch, end: BatchEnd::Unfit("a lie".into()) },
+            _ => Input::Stop { reason: "a lie".into() },
+        };
+        self.hear(run, worker, input);
     }
 
     fn commit(&mut self, service: u32) -> Result<(), String> {
@@ -610,8 +651,7 @@ impl<'s> World<'s> {
         }
         self.commit_planned = false;
         if self.random.chance(self.scenario.faults.kill_service) {
-            self.restart();
-            return Ok(());
+            return self.restart();
         }
         for (run, effect) in std::mem::take(&mut self.uncommitted) {
             self.keep(run, effect)?;
@@ -636,7 +676,7 @@ impl<'s> World<'s> {
         Ok(())
     }
 
-    fn restart(&mut self) {
+    fn restart(&mut self) -> Result<(), String> {
         self.service += 1;
         self.report_restarts += 1;
         self.uncommitted.clear();
@@ -652,7 +692,9 @@ impl<'s> World<'s> {
                 _ if run.verdict.is_some() => {}
                 Some(began) => {
                     let batches: Vec<PastBatch> = run.ledger.batches.values().cloned().collect();
-                    run.engine = Engine::restore(policy, plan, began, &run.ledger.past(), &batches);
+                    let past = run.ledger.past();
+                    let wrongs = run.ledger.wrongs.clone();
+                    run.engine = Engine::restore(policy, plan, began, &past, &batches)?.with_wrongs(wrongs);
                 }
                 None => {
                     run.engine = Engine::new(policy);
@@ -664,6 +706,7 @@ impl<'s> World<'s> {
             let span = Span(self.random.below(2_000_000));
             self.cut_for(worker, span);
         }
+        Ok(())
     }
 
     /// Applies an effect to the store, checking what the engine promises.
@@ -693,6 +736,9 @@ impl<'s> World<'s> {
             }
             Effect::WentBack { .. } => {}
             Effect::GaveBack { batch, left } => one.ledger.gave_back(batch, left),
+            Effect::Wrong(why) if why == "a lie" => return Err("a lie was believed".into()),
+            Effect::Wrong(why) => one.ledger.wrongs.push(why),
+            Effect::Unlisted(_) => return Err("tests were called unlisted after the plan was made".into()),
             Effect::BatchOver { batch } => one.ledger.over(batch)?,
             Effect::Revoke { worker, batch } => {
                 let w = &mut self.workers[worker.0 as usize];
@@ -718,6 +764,9 @@ impl<'s> World<'s> {
             }
             for outcome in run.ledger.decided.values() {
                 *outcomes.entry(*outcome).or_insert(0) += 1;
+            }
+            if run.verdict == Some(Verdict::Passed) && !run.ledger.wrongs.is_empty() {
+                return Err("a run passed though a process of it ended badly".into());
             }
             let tally = run.engine.tally();
             for outcome in Outcome::ALL {

@@ -36,21 +36,39 @@ fn the_promises_hold_without_faults() {
 
 #[test]
 fn the_promises_hold_when_workers_die_links_are_cut_and_processes_crash() {
-    let faults = Faults { kill_worker: 0.02, cut_link: 0.05, crash: 0.03, kill_service: 0.0 };
+    let faults = Faults { kill_worker: 0.02, cut_link: 0.05, crash: 0.03, kill_service: 0.0, ..Faults::default() };
     let (lost, ..) = all_hold(seeds(1500), |seed| Scenario { faults, ..scenario(seed, 40) });
     assert!(lost > 100, "the faults lose attempts: {lost}");
 }
 
 #[test]
 fn the_promises_hold_when_the_service_is_killed_at_any_point() {
-    let faults = Faults { kill_worker: 0.01, cut_link: 0.03, crash: 0.02, kill_service: 0.03 };
+    let faults = Faults { kill_worker: 0.01, cut_link: 0.03, crash: 0.02, kill_service: 0.03, ..Faults::default() };
     let (_, restarts, _) = all_hold(seeds(1500), |seed| Scenario { faults, ..scenario(seed, 30) });
     assert!(restarts > 1000, "the faults restart the service: {restarts}");
 }
 
 #[test]
+fn the_promises_hold_whatever_workers_say_of_what_is_not_theirs() {
+    let faults = Faults { cut_link: 0.03, bad_end: 0.01, lie: 0.5, ..Faults::default() };
+    all_hold(seeds(1500), |seed| Scenario { faults, ..scenario(seed, 40) });
+    let all = Faults { kill_worker: 0.01, crash: 0.02, kill_service: 0.02, ..faults };
+    let (lost, restarts, _) = all_hold(seeds(1000), |seed| Scenario { faults: all, ..scenario(seed, 30) });
+    assert!(lost > 50 && restarts > 300, "the faults come: {lost}, {restarts}");
+}
+
+#[test]
+fn a_process_that_ends_badly_after_good_results_fails_its_run() {
+    let clean = Outcomes { flaky: 0.0, flaky_tests: 0.0, broken_tests: 0.0 };
+    let faults = Faults { bad_end: 1.0, ..Faults::default() };
+    let report = simulate(&Scenario { outcomes: clean, faults, ..one(7, 30) }).unwrap();
+    assert_eq!(report.verdict, Verdict::Failed);
+    assert_eq!(report.outcomes[&Outcome::Passed], 30);
+}
+
+#[test]
 fn the_same_scenario_runs_the_same_way_twice() {
-    let faults = Faults { kill_worker: 0.02, cut_link: 0.05, crash: 0.03, kill_service: 0.02 };
+    let faults = Faults { kill_worker: 0.02, cut_link: 0.05, crash: 0.03, kill_service: 0.02, ..Faults::default() };
     for seed in 0..20 {
         let made = Scenario { faults, ..scenario(seed, 40) };
         assert_eq!(simulate(&made), simulate(&made));

@@ -1,10 +1,13 @@
-//! Tokens: kept as hashes, never as text.
+//! Tokens and sessions of browsers: kept as hashes, never as text.
 
 use chrono::{DateTime, Utc};
 use diesel::{ExpressionMethods, Insertable, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper};
 use diesel_async::RunQueryDsl;
 
-use crate::{Error, Store, schema::tokens};
+use crate::{
+    Error, Store,
+    schema::{sessions, tokens},
+};
 
 /// A token as it is kept.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -71,5 +74,38 @@ impl Store {
     pub async fn remove_token(&self, name: &str) -> Result<bool, Error> {
         let mut c = self.connection().await?;
         Ok(diesel::delete(tokens::table.find(name)).execute(&mut c).await? == 1)
+    }
+
+    /// Keeps a session of a browser that signed in with a token, and forgets those that are over.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn add_session(&self, hash: &[u8], token: &str, until: DateTime<Utc>) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        diesel::delete(sessions::table.filter(sessions::until.lt(Utc::now()))).execute(&mut c).await?;
+        let row = (sessions::hash.eq(hash), sessions::token.eq(token), sessions::until.eq(until));
+        diesel::insert_into(sessions::table).values(row).execute(&mut c).await?;
+        Ok(())
+    }
+
+    /// The token of a session that goes on.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn token_of_session(&self, hash: &[u8]) -> Result<Option<TokenRow>, Error> {
+        let mut c = self.connection().await?;
+        let found = sessions::table.inner_join(tokens::table).filter(sessions::hash.eq(hash));
+        let live = found.filter(sessions::until.gt(Utc::now())).select(TokenRow::as_select());
+        Ok(live.first(&mut c).await.optional()?)
+    }
+
+    /// Ends a session.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn remove_session(&self, hash: &[u8]) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        diesel::delete(sessions::table.find(hash)).execute(&mut c).await?;
+        Ok(())
     }
 }

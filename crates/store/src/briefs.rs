@@ -1,5 +1,7 @@
 //! Briefs: saved settings of runs.
 
+use std::collections::HashMap;
+
 use chrono::{DateTime, Utc};
 use diesel::{ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper};
 use diesel_async::{AsyncConnection, RunQueryDsl};
@@ -97,24 +99,34 @@ impl Store {
         Ok(briefs::table.order(briefs::name).select(BriefRow::as_select()).load(&mut c).await?)
     }
 
-    /// What uses a brief, of `all` that there are, in words: `schedule nightly`.
+    /// What uses each of all briefs, in words: `schedule nightly`.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn users_of_brief(&self, name: &str, all: &[BriefRow]) -> Result<Vec<String>, Error> {
+    pub async fn users_of_briefs(&self, all: &[BriefRow]) -> Result<HashMap<String, Vec<String>>, Error> {
         let mut c = self.connection().await?;
-        let scheduled: Vec<String> =
-            schedules::table.filter(schedules::brief.eq(name)).select(schedules::name).load(&mut c).await?;
-        let called: Vec<String> =
-            call_ins::table.filter(call_ins::brief.eq(name)).select(call_ins::name).load(&mut c).await?;
-        let watched: Vec<String> =
-            watches::table.filter(watches::brief.eq(name)).select(watches::branches).load(&mut c).await?;
-        let before = all.iter().filter(|b| b.brief().is_ok_and(|b| b.then.as_deref() == Some(name)));
-        let said = |kind: &'static str| move |n: String| format!("{kind} {n}");
-        let mut users: Vec<String> = scheduled.into_iter().map(said("schedule")).collect();
-        users.extend(called.into_iter().map(said("call-in")));
-        users.extend(watched.into_iter().map(said("watched branches")));
-        users.extend(before.map(|b| format!("brief {} (--then)", b.name)));
+        let scheduled: Vec<(Option<String>, String)> = schedules::table
+            .filter(schedules::brief.is_not_null())
+            .order(schedules::name)
+            .select((schedules::brief, schedules::name))
+            .load(&mut c)
+            .await?;
+        let called: Vec<(String, String)> =
+            call_ins::table.order(call_ins::name).select((call_ins::brief, call_ins::name)).load(&mut c).await?;
+        let watched: Vec<(Option<String>, String)> =
+            watches::table.order(watches::id).select((watches::brief, watches::branches)).load(&mut c).await?;
+        let mut users: HashMap<String, Vec<String>> = HashMap::new();
+        let mut add = |brief: Option<String>, said: String| {
+            if let Some(brief) = brief {
+                users.entry(brief).or_default().push(said);
+            }
+        };
+        scheduled.into_iter().for_each(|(brief, name)| add(brief, format!("schedule {name}")));
+        called.into_iter().for_each(|(brief, name)| add(Some(brief), format!("call-in {name}")));
+        watched.into_iter().for_each(|(brief, branches)| add(brief, format!("watched branches {branches}")));
+        for row in all {
+            add(row.brief().ok().and_then(|b| b.then), format!("brief {} (--then)", row.name));
+        }
         Ok(users)
     }
 

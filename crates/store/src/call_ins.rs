@@ -221,6 +221,17 @@ impl Store {
         Ok(of.order(deliveries::id.desc()).limit(most).select(DeliveryRow::as_select()).load(&mut c).await?)
     }
 
+    /// The latest delivery of each call-in that has one.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn last_deliveries(&self) -> Result<Vec<DeliveryRow>, Error> {
+        let mut c = self.connection().await?;
+        let all = deliveries::table.distinct_on(deliveries::call_in_id);
+        let latest = all.order((deliveries::call_in_id, deliveries::id.desc())).select(DeliveryRow::as_select());
+        Ok(latest.load(&mut c).await?)
+    }
+
     /// A delivery of a call-in.
     ///
     /// # Errors

@@ -2,13 +2,14 @@
 //!
 //! Every statement may be repeated without harm, so that a commit whose answer was lost can be sent again.
 
-use std::{borrow::Cow, marker::PhantomData};
+use std::{borrow::Cow, collections::BTreeSet, marker::PhantomData};
 
 use chrono::{DateTime, NaiveDate, Utc};
-use diesel::sql_types::{Array, BigInt, Date, Integer, Jsonb, Nullable, Text, Timestamptz};
+use diesel::sql_types::{Array, BigInt, Bool, Date, Integer, Jsonb, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{
     run::{AttemptStats, Tally},
+    suite::ListedTest,
     words::{Ended, Outcome, Phase, Verdict},
 };
 
@@ -62,6 +63,10 @@ pub struct Commit {
     /// Outcomes that came without a new attempt, on the last attempt of their entry.
     pub decided: Vec<Decided>,
     pub notes: Vec<(i64, String)>,
+    /// What went wrong beside the tests and fails a run.
+    pub wrongs: Vec<(i64, String)>,
+    /// Lists of tests that became known, by their keys.
+    pub listings: Vec<(String, std::sync::Arc<Vec<ListedTest>>)>,
     pub artifacts: Vec<NewArtifact>,
     pub runs: Vec<RunChange>,
     /// The service that writes this, and the pools that it must still hold.
@@ -173,8 +178,56 @@ impl Commit {
         self.attempts.retain(|a| keep(a.run_id));
         self.decided.retain(|d| keep(d.run_id));
         self.notes.retain(|n| keep(n.0));
+        self.wrongs.retain(|n| keep(n.0));
         self.artifacts.retain(|a| keep(a.run_id));
         self.runs.retain(|r| keep(r.run_id));
+    }
+
+    /// The runs that rows are of.
+    #[must_use]
+    pub fn run_ids(&self) -> BTreeSet<i64> {
+        let mut all: BTreeSet<i64> = self.batches.iter().map(|b| b.run_id).collect();
+        all.extend(self.over.iter().map(|o| o.0));
+        all.extend(self.shrunk.iter().map(|s| s.0));
+        all.extend(self.attempts.iter().map(|a| a.run_id));
+        all.extend(self.decided.iter().map(|d| d.run_id));
+        all.extend(self.notes.iter().chain(&self.wrongs).map(|n| n.0));
+        all.extend(self.artifacts.iter().map(|a| a.run_id));
+        all.extend(self.runs.iter().map(|r| r.run_id));
+        all
+    }
+
+    /// Takes the rows of one run out.
+    #[must_use]
+    pub fn take_run(&mut self, run: i64) -> Self {
+        Self {
+            batches: self.batches.extract_if(.., |b| b.run_id == run).collect(),
+            over: self.over.extract_if(.., |o| o.0 == run).collect(),
+            shrunk: self.shrunk.extract_if(.., |s| s.0 == run).collect(),
+            attempts: self.attempts.extract_if(.., |a| a.run_id == run).collect(),
+            decided: self.decided.extract_if(.., |d| d.run_id == run).collect(),
+            notes: self.notes.extract_if(.., |n| n.0 == run).collect(),
+            wrongs: self.wrongs.extract_if(.., |n| n.0 == run).collect(),
+            artifacts: self.artifacts.extract_if(.., |a| a.run_id == run).collect(),
+            runs: self.runs.extract_if(.., |r| r.run_id == run).collect(),
+            listings: Vec::new(),
+            by: self.by.clone(),
+        }
+    }
+
+    /// How many rows there are, for a log that must not hold their content.
+    #[must_use]
+    pub fn rows(&self) -> usize {
+        self.batches.len()
+            + self.over.len()
+            + self.shrunk.len()
+            + self.attempts.len()
+            + self.decided.len()
+            + self.notes.len()
+            + self.wrongs.len()
+            + self.listings.len()
+            + self.artifacts.len()
+            + self.runs.len()
     }
 
     /// Whether there is nothing to write.
@@ -186,6 +239,8 @@ impl Commit {
             && self.attempts.is_empty()
             && self.decided.is_empty()
             && self.notes.is_empty()
+            && self.wrongs.is_empty()
+            && self.listings.is_empty()
             && self.artifacts.is_empty()
             && self.runs.is_empty()
     }
@@ -204,6 +259,13 @@ impl Store {
             {
                 return Err(Error::Elsewhere);
             }
+            for (key, tests) in &commit.listings {
+                diesel::sql_query("insert into listings (key, tests) values ($1, $2) on conflict do nothing")
+                    .bind::<Text, _>(key)
+                    .bind::<Jsonb, _>(json(tests)?)
+                    .execute(c)
+                    .await?;
+            }
             write_batches(c, commit).await?;
             write_attempts(c, &commit.attempts).await?;
             for d in &commit.decided {
@@ -218,12 +280,18 @@ impl Store {
                 .execute(c)
                 .await?;
             }
-            if !commit.notes.is_empty() {
-                diesel::sql_query("insert into run_notes (run_id, text) select * from unnest($1, $2)")
-                    .bind::<Array<BigInt>, _>(commit.notes.iter().map(|n| n.0).collect::<Vec<_>>())
-                    .bind::<Array<Text>, _>(commit.notes.iter().map(|n| clean(&n.1)).collect::<Vec<_>>())
-                    .execute(c)
-                    .await?;
+            for (notes, fails) in [(&commit.notes, false), (&commit.wrongs, true)] {
+                if notes.is_empty() {
+                    continue;
+                }
+                diesel::sql_query(
+                    "insert into run_notes (run_id, text, fails) select n.*, $3 from unnest($1, $2) as n",
+                )
+                .bind::<Array<BigInt>, _>(notes.iter().map(|n| n.0).collect::<Vec<_>>())
+                .bind::<Array<Text>, _>(notes.iter().map(|n| clean(&n.1)).collect::<Vec<_>>())
+                .bind::<Bool, _>(fails)
+                .execute(c)
+                .await?;
             }
             write_artifacts(c, &commit.artifacts).await?;
             for change in &commit.runs {

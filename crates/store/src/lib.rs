@@ -19,17 +19,24 @@ mod statement;
 pub mod suites;
 pub mod watches;
 
+use std::time::Duration;
+
 use diesel::sql_types::Text;
 use diesel_async::{
     AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl,
     pooled_connection::{
-        AsyncDieselConnectionManager,
+        AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
         deadpool::{Object, Pool},
     },
 };
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
+
+/// Connections of a store, and of what holds up everything else while it waits for one ([`Store::apart`]).
+const CONNECTIONS: usize = 12;
+/// A connection is waited for so long.
+const WAIT: Duration = Duration::from_secs(10);
 
 /// What can go wrong with the store.
 #[derive(Debug, thiserror::Error)]
@@ -55,16 +62,24 @@ impl From<diesel::result::Error> for Error {
     fn from(error: diesel::result::Error) -> Self {
         use diesel::result::{DatabaseErrorKind as Kind, Error as Diesel};
         match &error {
-            Diesel::DatabaseError(Kind::ClosedConnection | Kind::UnableToSendCommand, _)
+            Diesel::DatabaseError(
+                Kind::ClosedConnection
+                | Kind::UnableToSendCommand
+                | Kind::SerializationFailure
+                | Kind::ReadOnlyTransaction,
+                _,
+            )
             | Diesel::BrokenTransactionManager => Self::Away(error.to_string()),
-            // An unclassified error is what a server that shuts down or starts up answers.
-            Diesel::DatabaseError(Kind::Unknown, info) if says_it_goes(info.message()) => Self::Away(error.to_string()),
+            // An unclassified error is what a server answers that shuts down or starts up, or has no room.
+            Diesel::DatabaseError(Kind::Unknown, info) if is_its_own(info.message()) => Self::Away(error.to_string()),
             _ => Self::Refused(error.to_string()),
         }
     }
 }
 
-fn says_it_goes(message: &str) -> bool {
+/// Whether a message of PostgreSQL tells of its own state, and not of what it was asked: it goes, comes, or has no room.
+fn is_its_own(message: &str) -> bool {
+    let message = message.to_lowercase();
     [
         "terminating connection",
         "shutting down",
@@ -72,6 +87,23 @@ fn says_it_goes(message: &str) -> bool {
         "recovery mode",
         "connection closed",
         "communicating with",
+        "crash of another server process",
+        "no space left",
+        "disk full",
+        "could not extend",
+        "could not write",
+        "could not open file",
+        "could not read",
+        "could not fsync",
+        "could not access",
+        "out of memory",
+        "out of shared memory",
+        "too many clients",
+        "too many connections",
+        "connection slots",
+        "deadlock detected",
+        "canceling statement",
+        "read-only transaction",
     ]
     .iter()
     .any(|sign| message.contains(sign))
@@ -80,7 +112,17 @@ fn says_it_goes(message: &str) -> bool {
 /// A pool of connections to one database.
 #[derive(Clone)]
 pub struct Store {
+    url: String,
     pool: Pool<AsyncPgConnection>,
+}
+
+/// A pool that gives connections without asking PostgreSQL first: one that was closed is known to be, and one whose server
+/// is gone says so when it is used.
+fn pool(url: &str, size: usize) -> Result<Pool<AsyncPgConnection>, Error> {
+    let mut config = ManagerConfig::<AsyncPgConnection>::default();
+    config.recycling_method = RecyclingMethod::Fast;
+    let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new_with_config(url, config);
+    Pool::builder(manager).max_size(size).build().map_err(|e| Error::Away(e.to_string()))
 }
 
 impl Store {
@@ -89,14 +131,36 @@ impl Store {
     /// # Errors
     /// If PostgreSQL does not answer at `url`, or a migration fails.
     pub async fn open(url: &str) -> Result<Self, Error> {
-        let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new(url);
-        let pool = Pool::builder(manager).max_size(8).build().map_err(|e| Error::Away(e.to_string()))?;
+        let pool = pool(url, CONNECTIONS)?;
         let mut first = AsyncPgConnection::establish(url).await.map_err(|e| Error::Away(e.to_string()))?;
         // Of two services that start at once, one migrates and the other waits.
         diesel::sql_query("select pg_advisory_lock(7215)").execute(&mut first).await?;
         let mut harness = AsyncMigrationHarness::new(first);
         harness.run_pending_migrations(MIGRATIONS).map_err(|e| Error::Migration(e.to_string()))?;
-        Ok(Self { pool })
+        Ok(Self { url: url.to_owned(), pool })
+    }
+
+    /// The same store through so many connections of its own, for what must not wait for others.
+    ///
+    /// # Errors
+    /// If the pool cannot be made.
+    pub fn apart(&self, connections: usize) -> Result<Self, Error> {
+        Ok(Self { url: self.url.clone(), pool: pool(&self.url, connections)? })
+    }
+
+    /// Writes a row that nobody reads, to see whether PostgreSQL takes anything at all.
+    ///
+    /// # Errors
+    /// If it does not.
+    pub async fn probe(&self) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        diesel::sql_query(
+            "insert into probes values (1, repeat('quay ', 400), now()) \
+             on conflict (id) do update set text = excluded.text || ' ', at = now()",
+        )
+        .execute(&mut c)
+        .await?;
+        Ok(())
     }
 
     /// Whether PostgreSQL answers.
@@ -108,7 +172,10 @@ impl Store {
     }
 
     pub(crate) async fn connection(&self) -> Result<Object<AsyncPgConnection>, Error> {
-        self.pool.get().await.map_err(|e| Error::Away(e.to_string()))
+        match tokio::time::timeout(WAIT, self.pool.get()).await {
+            Ok(connection) => connection.map_err(|e| Error::Away(e.to_string())),
+            Err(_) => Err(Error::Away(format!("no connection was free within {} s", WAIT.as_secs()))),
+        }
     }
 }
 
@@ -153,10 +220,67 @@ pub fn month_of(moment: chrono::DateTime<chrono::Utc>) -> chrono::NaiveDate {
     day.with_day(1).unwrap_or(day)
 }
 
-pub(crate) fn content<T: serde::de::DeserializeOwned>(value: serde_json::Value) -> Result<T, Error> {
-    serde_json::from_value(value).map_err(|e| Error::Content(e.to_string()))
+/// Reads what is stored. What a newer version wrote beside it is passed over: the types refuse unknown fields, as callers
+/// are to be told of misspelt ones, but a row that was written once must be read by the version before, too.
+pub(crate) fn content<T: serde::de::DeserializeOwned>(mut value: serde_json::Value) -> Result<T, Error> {
+    for _ in 0..MOST_UNKNOWN {
+        let error = match serde_json::from_value(value.clone()) {
+            Ok(read) => return Ok(read),
+            Err(e) => e.to_string(),
+        };
+        let unknown = error.strip_prefix("unknown field `").and_then(|rest| rest.split('`').next());
+        if !unknown.is_some_and(|field| without(&mut value, field)) {
+            return Err(Error::Content(error));
+        }
+    }
+    Err(Error::Content("it has too many unknown fields".into()))
+}
+
+/// Unknown fields of one value that are passed over.
+const MOST_UNKNOWN: usize = 50;
+
+/// Takes a field out wherever it stands; false if it stands nowhere.
+fn without(value: &mut serde_json::Value, field: &str) -> bool {
+    match value {
+        serde_json::Value::Object(map) => {
+            let found = map.remove(field).is_some();
+            map.values_mut().fold(found, |found, inner| without(inner, field) || found)
+        }
+        serde_json::Value::Array(items) => items.iter_mut().fold(false, |found, inner| without(inner, field) || found),
+        _ => false,
+    }
 }
 
 pub(crate) fn json<T: serde::Serialize>(value: &T) -> Result<serde_json::Value, Error> {
     serde_json::to_value(value).map_err(|e| Error::Content(e.to_string()))
+}
+
+#[cfg(test)]
+mod tests {
+    use kesmo_core::plan::RunOptions;
+
+    use super::*;
+
+    #[test]
+    fn what_postgresql_says_of_itself_is_no_refusal() {
+        for own in [
+            "could not extend file \"base/5/16384\": No space left on device",
+            "terminating connection because of crash of another server process",
+            "the database system is shutting down",
+            "deadlock detected",
+        ] {
+            assert!(is_its_own(own), "{own}");
+        }
+        for row in ["index row size 3312 exceeds btree version 4 maximum 2704", "invalid byte sequence for encoding"] {
+            assert!(!is_its_own(row), "{row}");
+        }
+    }
+
+    #[test]
+    fn what_a_newer_version_wrote_is_read_without_it() {
+        let newer = serde_json::json!({ "pick": ["gate/**"], "tide": 3, "labels": {}, "moon": { "tide": 1 } });
+        let read: RunOptions = content(newer).expect("it is read");
+        assert_eq!(read.pick, ["gate/**"]);
+        assert!(content::<RunOptions>(serde_json::json!({ "pick": 3 })).is_err());
+    }
 }

@@ -174,6 +174,7 @@ impl Store {
             stamps::expected.eq(json(&expected)?),
         );
         diesel::insert_into(stamps::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
+        drop(c);
         Ok(self.stamp(suite_id, stamp, pool).await?.unwrap_or(expected))
     }
 

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, Utc};
 use diesel::{
     ExpressionMethods, OptionalExtension, PgJsonbExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
-    sql_types::{BigInt, Double, Integer, Nullable, Text},
+    sql_types::{Array, BigInt, Double, Integer, Nullable, Text},
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{
@@ -203,14 +203,44 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn last_runs(&self, suite_ids: &[i64], most: i64) -> Result<Vec<RunRow>, Error> {
         let mut c = self.connection().await?;
-        let mut all = Vec::new();
-        for id in suite_ids {
-            let of_hunt = diesel::dsl::sql::<diesel::sql_types::Bool>("jsonb_exists(runs.labels, 'hunt')");
-            let of_suite = runs::table.filter(runs::suite_id.eq(id)).filter(diesel::dsl::not(of_hunt));
-            let latest = of_suite.order(runs::id.desc()).limit(most);
-            all.extend(latest.select(RunRow::as_select()).load::<RunRow>(&mut c).await?);
-        }
-        Ok(all)
+        let latest: Vec<Id> = diesel::sql_query(
+            "select r.id from unnest($1) as s (id) cross join lateral (select id from runs where suite_id = s.id \
+             and not jsonb_exists(labels, 'hunt') order by id desc limit $2) as r",
+        )
+        .bind::<Array<BigInt>, _>(suite_ids)
+        .bind::<BigInt, _>(most)
+        .load(&mut c)
+        .await?;
+        let of = runs::table.filter(runs::id.eq_any(latest.into_iter().map(|r| r.id).collect::<Vec<_>>()));
+        Ok(of.order(runs::id.desc()).select(RunRow::as_select()).load(&mut c).await?)
+    }
+
+    /// The latest run of each brief that has one, with their suites' names.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn last_runs_of_briefs(&self, briefs: &[&str]) -> Result<Vec<NamedRun>, Error> {
+        let mut c = self.connection().await?;
+        let latest: Vec<Id> = diesel::sql_query(
+            "select r.id from unnest($1) as b (name) cross join lateral \
+             (select id from runs where brief = b.name order by id desc limit 1) as r",
+        )
+        .bind::<Array<Text>, _>(briefs)
+        .load(&mut c)
+        .await?;
+        let ids: Vec<i64> = latest.into_iter().map(|r| r.id).collect();
+        let found = runs::table.inner_join(suites::table).filter(runs::id.eq_any(ids));
+        Ok(found.select((RunRow::as_select(), suites::slug)).load(&mut c).await?)
+    }
+
+    /// What went wrong beside the tests and fails a run, oldest first.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn wrongs(&self, run_id: i64) -> Result<Vec<String>, Error> {
+        let mut c = self.connection().await?;
+        let of = run_notes::table.filter(run_notes::run_id.eq(run_id)).filter(run_notes::fails.eq(true));
+        Ok(of.order(run_notes::id).select(run_notes::text).limit(1000).load(&mut c).await?)
     }
 
     /// The remarks of a run, oldest first.
@@ -222,6 +252,12 @@ impl Store {
         let found = run_notes::table.filter(run_notes::run_id.eq(run_id)).order(run_notes::id).select(run_notes::text);
         Ok(found.limit(1000).load(&mut c).await?)
     }
+}
+
+#[derive(diesel::QueryableByName)]
+struct Id {
+    #[diesel(sql_type = BigInt)]
+    id: i64,
 }
 
 /// Makes a row, within a transaction.
@@ -335,16 +371,6 @@ impl Store {
         let mut c = self.connection().await?;
         let found = runs::table.inner_join(suites::table).filter(runs::id.eq_any(ids)).order(runs::id);
         Ok(found.select((RunRow::as_select(), suites::slug)).load(&mut c).await?)
-    }
-
-    /// The latest run of a brief.
-    ///
-    /// # Errors
-    /// If PostgreSQL does not answer.
-    pub async fn last_run_of_brief(&self, brief: &str) -> Result<Option<NamedRun>, Error> {
-        let mut c = self.connection().await?;
-        let of = runs::table.inner_join(suites::table).filter(runs::brief.eq(brief)).order(runs::id.desc());
-        Ok(of.select((RunRow::as_select(), suites::slug)).first(&mut c).await.optional()?)
     }
 
     /// Asks whichever service carries a run out to stop it; false if it is over.

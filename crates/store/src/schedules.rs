@@ -8,8 +8,8 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
 use diesel::{
-    BoolExpressionMethods, ExpressionMethods, NullableExpressionMethods, OptionalExtension, PgExpressionMethods,
-    QueryDsl, Queryable, QueryableByName, Selectable, SelectableHelper,
+    ExpressionMethods, OptionalExtension, PgExpressionMethods, QueryDsl, Queryable, QueryableByName, Selectable,
+    SelectableHelper,
     sql_types::{Array, BigInt, Text, Timestamptz},
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
@@ -21,7 +21,7 @@ use kesmo_core::{
 use crate::{
     Error, Store, content, ensure_month, json, month_of,
     runs::{NewRun, RunRow, insert_all},
-    schema::{briefs, planned_starts, runs, schedules},
+    schema::{planned_starts, runs, schedules},
 };
 
 /// A schedule as it is kept.
@@ -481,25 +481,30 @@ impl Store {
         Ok(rows.into_iter().map(|r| (r.id, r.took)).collect())
     }
 
-    /// When something of a suite is started next by a schedule, and by which.
+    /// When something of each suite is started next by a schedule, and by which; of suites that nothing is planned for there
+    /// is none.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn next_start_of(&self, suite: &str) -> Result<Option<(DateTime<Utc>, String)>, Error> {
+    pub async fn next_starts(&self) -> Result<HashMap<String, (DateTime<Utc>, String)>, Error> {
+        #[derive(QueryableByName)]
+        struct Next {
+            #[diesel(sql_type = diesel::sql_types::Nullable<Text>)]
+            suite: Option<String>,
+            #[diesel(sql_type = Timestamptz)]
+            next_at: DateTime<Utc>,
+            #[diesel(sql_type = Text)]
+            name: String,
+        }
         let mut c = self.connection().await?;
-        let briefs = briefs::table
-            .filter(diesel::dsl::sql::<diesel::sql_types::Bool>("brief ->> 'suite' = ").bind::<Text, _>(suite))
-            .select(briefs::name.nullable());
-        let of_suite = schedules::suite.eq(suite).or(schedules::brief.eq_any(briefs));
-        let planned = schedules::table.filter(schedules::paused.eq(false)).filter(schedules::next_at.is_not_null());
-        let soonest: Option<(Option<DateTime<Utc>>, String)> = planned
-            .filter(of_suite)
-            .order(schedules::next_at)
-            .select((schedules::next_at, schedules::name))
-            .first(&mut c)
-            .await
-            .optional()?;
-        Ok(soonest.and_then(|(at, name)| Some((at?, name))))
+        let rows: Vec<Next> = diesel::sql_query(
+            "select distinct on (1) coalesce(s.suite, b.brief ->> 'suite') as suite, s.next_at, s.name from schedules s \
+             left join briefs b on b.name = s.brief where not s.paused and s.next_at is not null \
+             order by 1, s.next_at, s.name",
+        )
+        .load(&mut c)
+        .await?;
+        Ok(rows.into_iter().filter_map(|r| Some((r.suite?, (r.next_at, r.name)))).collect())
     }
 
     /// Forgets planned starts that were answered for before a moment.

@@ -4,6 +4,9 @@ diesel::table! {
     tokens (name) { name -> Text, hash -> Binary, role -> Text, created_at -> Timestamptz, last_used_at -> Nullable<Timestamptz>, }
 }
 diesel::table! {
+    sessions (hash) { hash -> Binary, token -> Text, made_at -> Timestamptz, until -> Timestamptz, }
+}
+diesel::table! {
     sources (digest) { digest -> Text, suite_file -> Text, added_at -> Timestamptz, }
 }
 diesel::table! {
@@ -27,7 +30,7 @@ diesel::table! {
     }
 }
 diesel::table! {
-    run_notes (id) { id -> BigInt, run_id -> BigInt, at -> Timestamptz, text -> Text, }
+    run_notes (id) { id -> BigInt, run_id -> BigInt, at -> Timestamptz, text -> Text, fails -> Bool, }
 }
 diesel::table! {
     batches (run_id, number) {
@@ -115,6 +118,8 @@ diesel::table! {
         watch_id -> BigInt, branch -> Text, commit -> Text, seen_at -> Timestamptz, run_id -> Nullable<BigInt>,
     }
 }
+diesel::joinable!(sessions -> tokens (token));
+diesel::allow_tables_to_appear_in_same_query!(sessions, tokens);
 diesel::joinable!(runs -> suites (suite_id));
 diesel::joinable!(watches -> suites (suite_id));
 diesel::joinable!(parks -> suites (suite_id));

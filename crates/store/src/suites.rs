@@ -70,10 +70,10 @@ impl Store {
     /// # Errors
     /// If PostgreSQL does not answer.
     pub async fn put_suite(&self, slug: &str, about: &str, source: &str, keep: bool) -> Result<SuiteRow, Error> {
-        let mut c = self.connection().await?;
         if keep && let Some(row) = self.suite(slug).await? {
             return Ok(row);
         }
+        let mut c = self.connection().await?;
         let row = (suites::slug.eq(slug), suites::about.eq(about), suites::source.eq(source));
         let again = (
             suites::about.eq(about),
@@ -179,14 +179,13 @@ impl Store {
         found.map(content).transpose()
     }
 
-    /// Keeps a list.
+    /// Whether a list is known.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn add_listing(&self, key: &str, tests: &[ListedTest]) -> Result<(), Error> {
+    pub async fn has_listing(&self, key: &str) -> Result<bool, Error> {
         let mut c = self.connection().await?;
-        let row = (listings::key.eq(key), listings::tests.eq(json(&tests)?));
-        diesel::insert_into(listings::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
-        Ok(())
+        let there = diesel::select(diesel::dsl::exists(listings::table.find(key)));
+        Ok(there.get_result(&mut c).await?)
     }
 }

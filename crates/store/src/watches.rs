@@ -3,7 +3,10 @@
 use std::collections::BTreeSet;
 
 use chrono::{DateTime, TimeDelta, Utc};
-use diesel::{ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper};
+use diesel::{
+    ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper,
+    sql_types::{Array, BigInt, Text},
+};
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use kesmo_core::source::Head;
 
@@ -45,6 +48,19 @@ pub struct NewWatch<'a> {
 
 /// A look that has begun is another service's again after so long, in seconds, if nothing is heard of it.
 const LOOK_LASTS: i64 = 120;
+
+/// A head that a run was started for.
+#[derive(Debug, Clone, diesel::QueryableByName)]
+pub struct HeadRun {
+    #[diesel(sql_type = BigInt)]
+    pub watch_id: i64,
+    #[diesel(sql_type = Text)]
+    pub branch: String,
+    #[diesel(sql_type = Text)]
+    pub commit: String,
+    #[diesel(sql_type = BigInt)]
+    pub run_id: i64,
+}
 
 impl Store {
     /// Watches branches; those of that glob which were watched before are watched anew.
@@ -140,13 +156,17 @@ impl Store {
         .await
     }
 
-    /// The heads that a watch has seen, of those.
+    /// The heads that a watch has seen, of the commits that are heads now.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn seen_heads(&self, watch_id: i64) -> Result<BTreeSet<Head>, Error> {
+    pub async fn seen_heads(&self, watch_id: i64, now: &[Head]) -> Result<BTreeSet<Head>, Error> {
         let mut c = self.connection().await?;
+        let branches: Vec<&str> = now.iter().map(|h| h.0.as_str()).collect();
+        let commits: Vec<&str> = now.iter().map(|h| h.1.as_str()).collect();
         let of = watch_heads::table.filter(watch_heads::watch_id.eq(watch_id));
+        // A commit that ran on one branch is no news on that branch; which pairs of them there are is told by the rows.
+        let of = of.filter(watch_heads::branch.eq_any(branches)).filter(watch_heads::commit.eq_any(commits));
         let all: Vec<Head> = of.select((watch_heads::branch, watch_heads::commit)).load(&mut c).await?;
         Ok(all.into_iter().collect())
     }
@@ -196,21 +216,21 @@ impl Store {
         Ok(())
     }
 
-    /// The latest heads of a watch that runs were started for, newest first, with the runs' ids.
+    /// The latest heads of each watch that runs were started for, newest first, with the runs' ids.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn heads_run(&self, watch_id: i64, most: i64) -> Result<Vec<(Head, i64)>, Error> {
+    pub async fn heads_run(&self, watch_ids: &[i64], most: i64) -> Result<Vec<HeadRun>, Error> {
         let mut c = self.connection().await?;
-        let of =
-            watch_heads::table.filter(watch_heads::watch_id.eq(watch_id)).filter(watch_heads::run_id.is_not_null());
-        let all: Vec<(String, String, Option<i64>)> = of
-            .order(watch_heads::seen_at.desc())
-            .limit(most)
-            .select((watch_heads::branch, watch_heads::commit, watch_heads::run_id))
-            .load(&mut c)
-            .await?;
-        Ok(all.into_iter().filter_map(|(b, commit, run)| Some(((b, commit), run?))).collect())
+        Ok(diesel::sql_query(
+            "select w.id as watch_id, h.branch, h.commit, h.run_id from unnest($1) as w (id) cross join lateral \
+             (select branch, commit, run_id from watch_heads where watch_id = w.id and run_id is not null \
+             order by seen_at desc limit $2) as h",
+        )
+        .bind::<Array<BigInt>, _>(watch_ids)
+        .bind::<BigInt, _>(most)
+        .load(&mut c)
+        .await?)
     }
 
     /// When the next look is.

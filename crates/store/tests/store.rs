@@ -1,6 +1,10 @@
 //! The store against a real PostgreSQL.
 
-use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, sync::LazyLock};
+use std::{
+    collections::BTreeMap,
+    os::unix::fs::PermissionsExt,
+    sync::{Arc, LazyLock},
+};
 
 use chrono::{NaiveDate, TimeZone, Utc};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
@@ -12,7 +16,7 @@ use kesmo_core::{
     },
     record::Record,
     run::{AttemptStats, Tally},
-    suite::listing,
+    suite::{ListedTest, listing},
     time::Span,
     words::{Ended, Outcome, Phase, Verdict},
 };
@@ -153,6 +157,7 @@ fn whole_commit(run: &RunRow) -> Commit {
         }],
         runs: vec![change(run, Phase::Finished, Some(Verdict::Failed))],
         by: None,
+        ..Commit::default()
     }
 }
 
@@ -270,8 +275,14 @@ async fn lists_and_records_are_read_back_as_they_were() {
     let store = store().await;
     let tests = listing::read(b"gate/open\n{\"name\":\"gate/late\",\"tags\":[\"smoke\"],\"seconds\":1.5}\n").unwrap();
     assert!(store.listing("a-list").await.unwrap().is_none());
-    store.add_listing("a-list", &tests).await.unwrap();
-    store.add_listing("a-list", &tests[..1]).await.unwrap();
+    let list = |tests: &[ListedTest]| Commit {
+        listings: vec![("a-list".into(), Arc::new(tests.to_vec()))],
+        ..Commit::default()
+    };
+    assert!(!store.has_listing("a-list").await.unwrap());
+    store.commit(&list(&tests)).await.unwrap();
+    store.commit(&list(&tests[..1])).await.unwrap();
+    assert!(store.has_listing("a-list").await.unwrap());
     assert_eq!(store.listing("a-list").await.unwrap(), Some(tests), "the first stays");
     let run = run(&store, "records", &[]).await;
     let record =
@@ -575,7 +586,7 @@ async fn heads_chains_and_replacements_are_done_once() {
     let new =
         NewWatch { suite_id: first.suite_id, branches: "*", look_us: 1, brief: None, made_by: "asta", heads: &there };
     let watch = store.put_watch(new, Utc::now()).await.unwrap();
-    assert!(store.seen_heads(watch.id).await.unwrap().contains(&there[0]));
+    assert!(store.seen_heads(watch.id, &there).await.unwrap().contains(&there[0]));
     let head = ("main".to_owned(), "b".to_owned());
     let run_head = |_| {
         let (store, head, run) = (store.clone(), head.clone(), wanted(first.suite_id, &source));
@@ -609,4 +620,120 @@ async fn heads_chains_and_replacements_are_done_once() {
     assert!(store.follow(newer.id, Some(&next), "").await.unwrap().is_some());
     assert!(store.follow(newer.id, Some(&next), "").await.unwrap().is_none());
     assert_eq!(store.chain(newer.id).await.unwrap().len(), 2);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rows_of_one_run_that_are_refused_can_be_told_from_the_others() {
+    let store = store().await;
+    let (good, bad) = (run(&store, "refused-good", &[]).await, run(&store, "refused-bad", &[]).await);
+    let mut both =
+        Commit { attempts: vec![attempt(&good, 0, 1, Ended::Passed, Some(Outcome::Passed))], ..Commit::default() };
+    // A month that no partition is for: a row that is refused for good.
+    let month = NaiveDate::from_ymd_opt(1999, 1, 1).unwrap();
+    both.attempts.push(NewAttempt { month, ..attempt(&bad, 0, 1, Ended::Passed, None) });
+    both.runs.push(change(&good, Phase::Running, None));
+    assert!(matches!(store.commit(&both).await, Err(Error::Refused(_))));
+    store.probe().await.unwrap();
+    assert_eq!(both.run_ids().into_iter().collect::<Vec<_>>(), [good.id, bad.id]);
+    let part = both.take_run(bad.id);
+    assert_eq!((part.rows(), both.rows()), (1, 2));
+    assert!(matches!(store.commit(&part).await, Err(Error::Refused(_))));
+    store.commit(&both).await.unwrap();
+    assert_eq!(store.attempt_bones(good.id, month_of(good.created_at)).await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_path_as_long_as_any_is_kept_once() {
+    let store = store().await;
+    let run = run(&store, "long-paths", &[]).await;
+    // Random, as an index would take what can be packed.
+    let mut seed = 7u64;
+    let mut letter = || {
+        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+        char::from(b'a' + (seed >> 33) as u8 % 26)
+    };
+    let path: String = (0..4000).map(|_| letter()).collect();
+    let file = || NewArtifact {
+        run_id: run.id,
+        entry: None,
+        batch: 1,
+        path: path.clone(),
+        about: String::new(),
+        digest: "d".repeat(64),
+        bytes: 1,
+    };
+    for _ in 0..2 {
+        store.commit(&Commit { artifacts: vec![file()], ..Commit::default() }).await.unwrap();
+    }
+    assert_eq!(store.artifacts(run.id, None).await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_fails_a_run_beside_its_tests_is_kept_apart_from_remarks() {
+    let store = store().await;
+    let run = run(&store, "wrongs", &[]).await;
+    let commit = Commit {
+        notes: vec![(run.id, "a remark".into())],
+        wrongs: vec![(run.id, "status 5 \0".into())],
+        ..Commit::default()
+    };
+    store.commit(&commit).await.unwrap();
+    assert_eq!(store.wrongs(run.id).await.unwrap(), ["status 5 \u{fffd}"]);
+    assert_eq!(store.notes(run.id).await.unwrap().len(), 2, "both are told");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_session_ends_with_its_day_its_sign_out_and_its_token() {
+    let store = store().await;
+    store.add_token("browsing", b"hash-of-token", "reader").await.unwrap();
+    let later = Utc::now() + chrono::TimeDelta::hours(1);
+    store.add_session(b"one", "browsing", later).await.unwrap();
+    store.add_session(b"old", "browsing", Utc::now() - chrono::TimeDelta::seconds(1)).await.unwrap();
+    let of = async |hash: &'static [u8]| store.token_of_session(hash).await.unwrap().map(|t| t.name);
+    assert_eq!(of(b"one").await.as_deref(), Some("browsing"));
+    assert_eq!(of(b"old").await, None);
+    assert_eq!(of(b"hash-of-token").await, None, "a token is no session");
+    store.remove_session(b"one").await.unwrap();
+    assert_eq!(of(b"one").await, None);
+    store.add_session(b"two", "browsing", later).await.unwrap();
+    store.remove_token("browsing").await.unwrap();
+    assert_eq!(of(b"two").await, None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_callers_at_once_do_not_wait_for_each_other_in_a_circle() {
+    let store = store().await;
+    let first = run(&store, "crowd", &[]).await;
+    let call = |n: usize| {
+        let store = store.clone();
+        async move {
+            store.put_suite("crowd", "about", "crowd-digest", true).await?;
+            let expected = [("gate/open\t".to_owned(), 7)].into();
+            store.keep_stamp(first.suite_id, n as i64 % 3, "night", expected).await.map(drop)
+        }
+    };
+    let all = futures::future::join_all((0..100).map(call));
+    let ended = tokio::time::timeout(std::time::Duration::from_secs(30), all).await.expect("none waits for ever");
+    assert!(ended.iter().all(Result::is_ok), "{ended:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn lists_are_asked_for_together() {
+    let store = store().await;
+    let (a, b) = (run(&store, "many-a", &[]).await, run(&store, "many-b", &[]).await);
+    run(&store, "many-a", &[]).await;
+    run(&store, "many-a", &[("hunt", "x")]).await;
+    let last = store.last_runs(&[a.suite_id, b.suite_id], 1).await.unwrap();
+    let mut told: Vec<(i64, i32)> = last.iter().map(|r| (r.suite_id, r.number)).collect();
+    told.sort_unstable();
+    assert_eq!(told, [(a.suite_id, 2), (b.suite_id, 1)], "the latest of each, and none of a hunt");
+    assert!(store.last_runs(&[], 5).await.unwrap().is_empty());
+    let of_brief = |brief: &str| NewRun {
+        origin: Origin { brief: Some(brief.into()), ..Origin::default() },
+        ..wanted(a.suite_id, a.source.as_ref().unwrap())
+    };
+    store.add_run(&of_brief("many-nightly")).await.unwrap();
+    let latest = store.add_run(&of_brief("many-nightly")).await.unwrap();
+    let of_briefs = store.last_runs_of_briefs(&["many-nightly", "many-none"]).await.unwrap();
+    assert_eq!(of_briefs.iter().map(|(r, _)| r.id).collect::<Vec<_>>(), [latest.id]);
 }

@@ -40,6 +40,9 @@ pub struct Health {
     pub version: String,
     /// Whether PostgreSQL answers.
     pub database: bool,
+    /// What has ended that should not, if something has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trouble: Option<String>,
 }
 
 /// What a token may do.
@@ -325,6 +328,9 @@ pub struct Meet {
     pub key: String,
     /// What to start, for the first who comes.
     pub start: NewRun,
+    /// Only a run that is not over.
+    #[serde(default)]
+    pub running: bool,
 }
 
 /// The run on which jobs met.
@@ -696,6 +702,7 @@ pub struct Timeline {
     pub lanes: Vec<(String, u32)>,
     pub blocks: Vec<Block>,
     /// The names of the entries that blocks and the tail name, by index.
+    #[schema(value_type = BTreeMap<String, String>)]
     pub names: BTreeMap<u32, String>,
     pub from_us: u64,
     /// The end of the run, or now.

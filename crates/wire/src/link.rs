@@ -3,6 +3,10 @@
 //! What a worker reports comes in numbered [`FromWorker::Report`]s. The service acknowledges up to a number once it is
 //! stored; the worker keeps what is not acknowledged and sends it again after a reconnect. A run's batch is named by the
 //! run's id and the batch's number within the run.
+//!
+//! What arrives is an enemy's until it is checked: [`FromWorker::read`] gives a message of which every field is within its
+//! bounds, or says why it cannot be used. Texts and numbers that stray are cut to their bounds, as a test may have made them;
+//! names and digests that stray are refused, as only a worker makes those.
 
 use std::collections::BTreeMap;
 
@@ -10,11 +14,20 @@ use serde::{Deserialize, Serialize};
 
 use kesmo_core::{
     format::Step,
+    name::{RunName, Slug},
     plan::Plan,
     run::{self, BatchEnd, BatchId, Input},
     time::Span,
     words::Ended,
 };
+
+use crate::Digest;
+
+/// The version of these messages. Both sides say it, and do not talk if they differ.
+pub const VERSION: u32 = 2;
+
+/// The most slots of a worker.
+pub const MOST_SLOTS: u16 = 1000;
 
 /// A batch of a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -47,12 +60,19 @@ pub enum FromWorker {
 /// Who a worker is.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Hello {
+    /// [`VERSION`] of the worker; 0 of one from before versions.
+    #[serde(default)]
+    pub version: u32,
     pub name: String,
     pub pool: String,
     pub slots: u16,
     pub offers: BTreeMap<String, String>,
     /// Made anew by every worker process, so that another process under the same name is told apart.
     pub process: String,
+    /// Made once for a home folder, which one process uses at a time: another process with the same home is the same worker,
+    /// started anew.
+    #[serde(default)]
+    pub home: String,
     /// Batches that run, or of which reports are not acknowledged.
     pub holds: Vec<BatchKey>,
     /// Listing jobs that run or whose result is not acknowledged.
@@ -80,12 +100,14 @@ pub enum WorkerEvent {
     Kept { key: BatchKey, entry: Option<u32>, files: Vec<KeptFile> },
     /// A remark for the run.
     Note { key: BatchKey, text: String },
+    /// Something beside the tests' own results went wrong; the run fails by it.
+    Wrong { key: BatchKey, text: String },
     /// The batch has not begun these entries and will not.
     GaveBack { key: BatchKey, entries: Vec<u32> },
     /// The batch ended.
     BatchEnded { key: BatchKey, end: BatchEnd },
     /// A listing job ended: the tests as the list command printed them, uploaded under this digest, or why not.
-    Listed { job: String, result: Result<String, String> },
+    Listed { job: String, result: Result<Digest, String> },
 }
 
 impl WorkerEvent {
@@ -99,6 +121,7 @@ impl WorkerEvent {
                 (key, Input::Ended { batch: key.id(), entry: *entry, ended: *ended, spent: Span(*spent_us) })
             }
             Self::GaveBack { key, entries } => (key, Input::GaveBack { batch: key.id(), entries: entries.clone() }),
+            Self::Wrong { key, text } => (key, Input::Wrong { batch: key.id(), why: text.clone() }),
             Self::BatchEnded { key, end } => (key, Input::BatchEnded { batch: key.id(), end: end.clone() }),
             Self::Kept { .. } | Self::Note { .. } | Self::Listed { .. } => return None,
         };
@@ -134,7 +157,7 @@ pub enum Log {
     /// Short ones travel with the report.
     Text(String),
     /// Longer ones are uploaded before.
-    Blob { digest: String, bytes: u64 },
+    Blob { digest: Digest, bytes: u64 },
 }
 
 impl Log {
@@ -147,16 +170,134 @@ impl Log {
 pub struct KeptFile {
     pub path: String,
     pub about: String,
-    pub digest: String,
+    pub digest: Digest,
     pub bytes: u64,
+}
+
+/// The longest texts that are taken, in bytes: of a message or remark, of its detail, of a name or path, and of a log that
+/// travels with its report. A worker sends none that is longer.
+const LONGEST_MESSAGE: usize = 16 << 10;
+const LONGEST_DETAIL: usize = 256 << 10;
+const LONGEST_PATH: usize = 4096;
+const LONGEST_LOG: usize = 64 << 10;
+/// The most steps of an attempt.
+const MOST_STEPS: usize = 1000;
+/// The latest moment that is taken, the year 2200, in microseconds since 1970, and the longest span, a year.
+const LATEST_US: i64 = 7_258_118_400_000_000;
+const LONGEST_US: u64 = 366 * 86_400_000_000;
+/// The most offers of a worker, and the longest of their names and values.
+const MOST_OFFERS: usize = 100;
+const LONGEST_OFFER: usize = 200;
+
+/// Cuts a text to its bound, and takes NUL out, which PostgreSQL keeps nowhere.
+fn bound(text: &mut String, most: usize) {
+    if text.contains('\0') {
+        *text = text.replace('\0', "\u{fffd}");
+    }
+    if text.len() > most {
+        let end = (0..=most).rev().find(|i| text.is_char_boundary(*i)).unwrap_or(0);
+        text.truncate(end);
+    }
+}
+
+impl FromWorker {
+    /// Reads a message and brings it within its bounds.
+    ///
+    /// # Errors
+    /// In words, if it is no message, or holds something that no worker says.
+    pub fn read(text: &str) -> Result<Self, String> {
+        let mut message: Self = serde_json::from_str(text).map_err(|e| format!("a message cannot be read: {e}"))?;
+        match &mut message {
+            Self::Hello(hello) if hello.version == VERSION => hello.check()?,
+            Self::Hello(_) | Self::Leaving => {}
+            Self::Report { events, .. } => events.iter_mut().for_each(WorkerEvent::bound),
+            Self::Output { text, .. } => bound(text, LONGEST_LOG),
+        }
+        Ok(message)
+    }
+}
+
+impl Hello {
+    fn check(&self) -> Result<(), String> {
+        let said = |e: kesmo_core::Error| e.to_string();
+        Slug::parse("the worker's name", &self.name).map_err(said)?;
+        Slug::parse("the pool", &self.pool).map_err(said)?;
+        if !(1..=MOST_SLOTS).contains(&self.slots) {
+            return Err(format!("a worker has 1 to {MOST_SLOTS} slots, not {}", self.slots));
+        }
+        if let Some(run) = &self.only_run {
+            RunName::parse(run).map_err(said)?;
+        }
+        let marks = [("process", &self.process), ("home", &self.home)];
+        if let Some((what, mark)) =
+            marks.iter().find(|(_, m)| m.len() > 64 || !m.bytes().all(|b| b.is_ascii_hexdigit()))
+        {
+            return Err(format!("the worker's {what} {:?} is not a mark", kesmo_core::name::shorten(mark, 80)));
+        }
+        let fits = |text: &str| (1..=LONGEST_OFFER).contains(&text.len()) && !text.chars().any(char::is_control);
+        if self.offers.len() > MOST_OFFERS || !self.offers.iter().all(|(n, v)| fits(n) && fits(v)) {
+            return Err(format!(
+                "a worker has at most {MOST_OFFERS} offers, name=value of 1 to {LONGEST_OFFER} letters"
+            ));
+        }
+        Ok(())
+    }
+}
+
+impl WorkerEvent {
+    /// Brings its texts and numbers within their bounds.
+    fn bound(&mut self) {
+        match self {
+            Self::Began { at_us, .. } => *at_us = (*at_us).clamp(0, LATEST_US),
+            Self::Ended(report) => report.bound(),
+            Self::Kept { files, .. } => {
+                for file in files {
+                    bound(&mut file.path, LONGEST_PATH);
+                    bound(&mut file.about, LONGEST_PATH);
+                    file.bytes = file.bytes.min(i64::MAX as u64);
+                }
+            }
+            Self::Note { text, .. } | Self::Wrong { text, .. } => bound(text, LONGEST_MESSAGE),
+            Self::Listed { result: Err(why), .. } | Self::BatchEnded { end: BatchEnd::Unfit(why), .. } => {
+                bound(why, LONGEST_MESSAGE);
+            }
+            Self::GaveBack { .. } | Self::BatchEnded { .. } | Self::Listed { .. } => {}
+        }
+    }
+}
+
+impl AttemptReport {
+    fn bound(&mut self) {
+        self.began_us = self.began_us.clamp(0, LATEST_US);
+        self.ended_us = self.ended_us.clamp(0, LATEST_US);
+        self.spent_us = self.spent_us.min(LONGEST_US);
+        bound(&mut self.message, LONGEST_MESSAGE);
+        bound(&mut self.detail, LONGEST_DETAIL);
+        self.steps.truncate(MOST_STEPS);
+        for step in &mut self.steps {
+            bound(&mut step.name, LONGEST_PATH);
+        }
+        match &mut self.log {
+            Log::None => {}
+            Log::Text(text) => bound(text, LONGEST_LOG),
+            Log::Blob { bytes, .. } => *bytes = (*bytes).min(i64::MAX as u64),
+        }
+    }
 }
 
 /// What the service says.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(tag = "say", rename_all = "kebab-case")]
 pub enum ToWorker {
-    /// The answer to a hello. A link silent for `patience_ms` is given up by either side.
-    Welcome { patience_ms: u64 },
+    /// The answer to a hello. A link silent for `patience_ms` is given up by either side. `version` is the service's
+    /// [`VERSION`].
+    Welcome {
+        patience_ms: u64,
+        #[serde(default)]
+        version: u32,
+    },
+    /// Not now: the worker is to say hello again in a while.
+    Later { message: String },
     /// The link is refused; the worker is to end with this message.
     Refused { message: String },
     /// Another service carries out the runs of this pool: the worker is to link there.
@@ -265,14 +406,15 @@ mod tests {
             message: "expected Closed".into(),
             detail: String::new(),
             steps: vec![Step { name: "scan".into(), ok: false, ms: Some(1.5) }],
-            log: Log::Blob { digest: "d".repeat(64), bytes: 9 },
+            log: Log::Blob { digest: Digest::of(b"log"), bytes: 9 },
         };
-        let file = KeptFile { path: "shot.png".into(), about: String::new(), digest: "d".repeat(64), bytes: 9 };
+        let file = KeptFile { path: "shot.png".into(), about: String::new(), digest: Digest::of(b"shot"), bytes: 9 };
         let events = vec![
             WorkerEvent::Began { key, entry: 2, at_us: 1 },
             WorkerEvent::Ended(Box::new(report)),
             WorkerEvent::Kept { key, entry: None, files: vec![file] },
             WorkerEvent::Note { key, text: "a remark".into() },
+            WorkerEvent::Wrong { key, text: "status 5".into() },
             WorkerEvent::GaveBack { key, entries: vec![3, 4] },
             WorkerEvent::BatchEnded { key, end: BatchEnd::Unfit("no such program".into()) },
             WorkerEvent::Listed { job: "j".into(), result: Err("the list command failed".into()) },
@@ -325,7 +467,108 @@ mod tests {
         assert_eq!(again(&ToWorker::Drain { drain: true }), r#"{"say":"drain","drain":true}"#);
         again(&ToWorker::Follow { key, on: true });
         again(&ToWorker::Elsewhere { url: "http://127.0.0.1:7215".into() });
-        again(&ToWorker::Welcome { patience_ms: 10_000 });
+        again(&ToWorker::Welcome { patience_ms: 10_000, version: VERSION });
+        again(&ToWorker::Later { message: "not now".into() });
         again(&ToWorker::Refused { message: "no".into() });
+    }
+
+    fn hello() -> Hello {
+        Hello {
+            version: VERSION,
+            name: "heron".into(),
+            pool: "night".into(),
+            slots: 2,
+            offers: BTreeMap::from([("os".into(), "linux".into())]),
+            process: "0af3".into(),
+            home: "77".into(),
+            holds: Vec::new(),
+            listing: Vec::new(),
+            ease: false,
+            draining: false,
+            only_run: Some("boarding-gate/42".into()),
+        }
+    }
+
+    fn read(message: &FromWorker) -> Result<FromWorker, String> {
+        FromWorker::read(&serde_json::to_string(message).expect("it can be written"))
+    }
+
+    #[test]
+    fn a_hello_that_no_worker_says_is_refused_with_its_reason() {
+        assert!(read(&FromWorker::Hello(hello())).is_ok());
+        let long = "n".repeat(5000);
+        let offers = |name: &str, value: &str| BTreeMap::from([(name.to_owned(), value.to_owned())]);
+        for (bad, why) in [
+            (Hello { name: "he\0ron".into(), ..hello() }, "the worker's name"),
+            (Hello { pool: "night\0".into(), ..hello() }, "the pool"),
+            (Hello { pool: long.clone(), ..hello() }, "the pool"),
+            (Hello { slots: 0, ..hello() }, "1 to 1000 slots"),
+            (Hello { slots: 60_000, ..hello() }, "1 to 1000 slots"),
+            (Hello { process: "../..".into(), ..hello() }, "not a mark"),
+            (Hello { home: long.clone(), ..hello() }, "not a mark"),
+            (Hello { offers: offers("os\0", "x"), ..hello() }, "offers"),
+            (Hello { offers: offers("os", &long), ..hello() }, "offers"),
+            (Hello { only_run: Some("no run".into()), ..hello() }, "run"),
+        ] {
+            let error = read(&FromWorker::Hello(bad.clone())).expect_err("it is refused");
+            assert!(error.contains(why), "{bad:?}: {error}");
+        }
+        assert!(
+            read(&FromWorker::Hello(Hello { version: 0, ..hello() })).is_ok(),
+            "who reads it says what does not fit"
+        );
+    }
+
+    #[test]
+    fn what_a_test_may_have_made_is_brought_within_bounds() {
+        let key = BatchKey { run: 7, batch: 3 };
+        let report = AttemptReport {
+            key,
+            entry: 2,
+            ended: Ended::Failed,
+            began_us: i64::MIN,
+            ended_us: i64::MAX,
+            spent_us: u64::MAX,
+            message: "é\0".repeat(100_000),
+            detail: "d".repeat(9 << 20),
+            steps: vec![Step { name: "s\0".into(), ok: false, ms: None }; 5000],
+            log: Log::Text("l".repeat(1 << 20)),
+        };
+        let file =
+            KeptFile { path: "p".repeat(9000), about: "\0".into(), digest: Digest::of(b"shot"), bytes: u64::MAX };
+        let events = vec![
+            WorkerEvent::Ended(Box::new(report)),
+            WorkerEvent::Kept { key, entry: None, files: vec![file] },
+            WorkerEvent::Note { key, text: "n\0".repeat(100_000) },
+            WorkerEvent::Began { key, entry: 0, at_us: -377_000_000_000_000_000 },
+        ];
+        let Ok(FromWorker::Report { events, .. }) = read(&FromWorker::Report { number: 1, events }) else { panic!() };
+        let text = serde_json::to_string(&events).expect("it can be written");
+        assert!(!text.contains("\\u0000"), "PostgreSQL keeps no NUL");
+        let [
+            WorkerEvent::Ended(report),
+            WorkerEvent::Kept { files, .. },
+            WorkerEvent::Note { text, .. },
+            WorkerEvent::Began { at_us, .. },
+        ] = events.as_slice()
+        else {
+            panic!()
+        };
+        assert_eq!((report.began_us, report.ended_us, report.spent_us), (0, LATEST_US, LONGEST_US));
+        assert!(report.message.len() <= LONGEST_MESSAGE && report.detail.len() == LONGEST_DETAIL);
+        assert_eq!(report.steps.len(), MOST_STEPS);
+        assert!(matches!(&report.log, Log::Text(log) if log.len() == LONGEST_LOG));
+        assert!(files[0].path.len() == LONGEST_PATH && files[0].bytes == i64::MAX as u64);
+        assert!(text.len() <= LONGEST_MESSAGE && *at_us == 0);
+    }
+
+    #[test]
+    fn a_digest_that_is_none_makes_its_message_unreadable() {
+        for digest in ["", "a", "xx/../../admin-token", "/dev/zero"] {
+            let listed = format!(
+                r#"{{"say":"report","number":1,"events":[{{"event":"listed","job":"j","result":{{"Ok":"{digest}"}}}}]}}"#
+            );
+            assert!(FromWorker::read(&listed).unwrap_err().contains("SHA-256"), "{digest}");
+        }
     }
 }

@@ -33,8 +33,10 @@ use crate::{
     link::Uploads,
     now_us,
     process::{self, Process},
-    progress::{Finished, ProcessEnd, Progress},
-    source::{Ready, Sources, cannot_start, command},
+    progress::{Aside, Finished, ProcessEnd, Progress, Told as When},
+    skew_us,
+    source::{Ready, Sources, cannot_start},
+    wall_us,
 };
 
 /// Lines are read for results up to this length.
@@ -141,6 +143,9 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
     if let Err(e) = std::fs::create_dir_all(&artifacts) {
         return BatchEnd::Unfit(format!("{}: {e}", artifacts.display()));
     }
+    if let Err(why) = tools.sources.hand_to_tests(&batch_folder(tools, grant)) {
+        return BatchEnd::Unfit(why);
+    }
     let mut run = BatchRun {
         tools,
         grant,
@@ -151,7 +156,9 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
         follow: told.follow,
         gave_back: false,
         began_us: now_us(),
+        began_wall_us: wall_us(),
         attempts: Vec::new(),
+        read_results: Vec::new(),
         named: HashMap::new(),
         sending: JoinSet::new(),
     };
@@ -176,8 +183,12 @@ struct BatchRun<'b> {
     /// What had not begun was given back.
     gave_back: bool,
     began_us: i64,
+    /// By the clock that files are dated by.
+    began_wall_us: i64,
     /// Position, began, ended: for attributing files.
     attempts: Vec<(usize, i64, i64)>,
+    /// Files with results that were read and are to be kept besides.
+    read_results: Vec<files::Found>,
     /// Files that event lines named, with their position and what they show.
     named: HashMap<PathBuf, (usize, String, String)>,
     sending: JoinSet<()>,
@@ -198,6 +209,11 @@ impl BatchRun<'_> {
             }
         }
         BatchEnd::Done
+    }
+
+    /// Something to say, with where it was.
+    fn said(&self, text: &str) -> String {
+        format!("{text} (batch {} on {})", self.grant.key.batch, self.tools.worker)
     }
 
     /// Gives back what has not begun, if that is asked for: at least one test stays, and what runs goes on. The process is
@@ -223,13 +239,14 @@ impl BatchRun<'_> {
                     let path = self.artifacts.with_file_name("names");
                     let names: String = entries.iter().map(|e| format!("{}\n", e.name)).collect();
                     std::fs::write(&path, names).map_err(|e| format!("{}: {e}", path.display()))?;
+                    self.tools.sources.hand_to_tests(&path)?;
                     words.push(word.replace("{names-file}", &path.to_string_lossy()));
                 }
                 NamesAs::OneEach => words.push(word.replace("{name}", &entries[0].name)),
                 _ => words.push(word.clone()),
             }
         }
-        let mut command = command(&words, &self.folder, &self.grant.errand, &self.tools.worker);
+        let mut command = self.tools.sources.command(&words, &self.folder, &self.grant.errand);
         command.env("KESMO_BATCH", self.grant.key.batch.to_string()).env("KESMO_SLOT", self.grant.slot.to_string());
         command.env("KESMO_ARTIFACTS", &self.artifacts).env("KESMO_EVENTS", self.events_path());
         if entries.len() == 1 {
@@ -246,7 +263,11 @@ impl BatchRun<'_> {
         let tests = &self.ready.suite.tests;
         let limits = self.ready.suite.limits;
         let events = match tests.results {
-            Results::Events => Some(open_fifo(&self.events_path())?),
+            Results::Events => {
+                let fifo = open_fifo(&self.events_path())?;
+                self.tools.sources.hand_to_tests(&self.events_path())?;
+                Some(fifo)
+            }
             _ => None,
         };
         let mark = format!("{}-{}-{}-x", self.tools.mark, self.grant.key.run, self.grant.key.batch);
@@ -254,7 +275,14 @@ impl BatchRun<'_> {
         let began = now_us();
         let mut process = process::start(command, &mark).map_err(|e| cannot_start(&tests.run, &e))?;
         let mut reading = Reading {
-            progress: Progress::new(entries, tests.results == Results::Events),
+            progress: Progress::new(
+                entries,
+                match tests.results {
+                    Results::Events => When::WithStarts,
+                    Results::Junit => When::AtTheEnd,
+                    Results::Tap | Results::Exit => When::AsTheyEnd,
+                },
+            ),
             tap: (tests.results == Results::Tap).then(TapReader::default),
             log: CappedLog::new(limits.output),
             out: Lines::new(LONGEST_LINE),
@@ -266,7 +294,7 @@ impl BatchRun<'_> {
         if let Some(position) = reading.progress.started(began) {
             reading.found.push(Step::Began(position, began));
         }
-        let batch_deadline = began + limits.batch.0 as i64;
+        let batch_deadline = began.saturating_add(i64::try_from(limits.batch.0).unwrap_or(i64::MAX));
         let (ended, overran) = self.read(&mut process, &mut reading, events, batch_deadline, offset).await;
         let leftovers = process.end_leftovers();
         let now = now_us();
@@ -274,7 +302,7 @@ impl BatchRun<'_> {
             for tap in tap.finish() {
                 // A process that was ended, or died, could not keep to its plan.
                 let to_be_expected = overran.is_some() || !ended.is_some_and(|s| s.success());
-                if !(to_be_expected && matches!(tap, Tap::Broken(_))) {
+                if !(to_be_expected && matches!(tap, Tap::Unkept(_))) {
                     reading.take_tap(tap, now);
                 }
             }
@@ -283,6 +311,10 @@ impl BatchRun<'_> {
             self.read_junit(&mut reading, now);
         }
         let last_words = reading.log.last_lines(3);
+        let by_itself = overran.is_none() && !reading.progress.cut_short() && tests.results != Results::Exit;
+        if by_itself && let Some(why) = reading.bad_end(ended, self.ready.suite.tests.end_counts, &last_words) {
+            reading.found.push(Step::Wrong(why));
+        }
         match tests.results {
             Results::Exit if overran.is_none() => reading.exit(ended, now, &last_words),
             _ => {
@@ -413,8 +445,15 @@ impl BatchRun<'_> {
                     let why = match reading.progress.deadline() {
                         _ if closing => {
                             let text = "a process did not end after its last test and was ended";
-                            reading.found.push(Step::Remark(text.to_owned()));
+                            let counts = self.ready.suite.tests.end_counts;
+                            let step = if counts { Step::Wrong } else { Step::Remark };
+                            reading.found.push(step(text.to_owned()));
                             text.to_owned()
+                        }
+                        Some((at, _)) if at <= now && self.ready.suite.tests.results == Results::Junit => {
+                            let (sum, count) = (reading.progress.limits(), reading.progress.len());
+                            let of = if count == 1 { "its test".to_owned() } else { format!("its {count} tests together") };
+                            format!("its process ran longer than the limit of {of}, {sum}, and was ended")
                         }
                         Some((at, position)) if at <= now => {
                             let limit = kesmo_core::time::Span(self.grant.entries[offset + position].limit_us);
@@ -493,19 +532,19 @@ impl BatchRun<'_> {
         }
     }
 
-    fn read_junit(&self, reading: &mut Reading, now: i64) {
-        let paths = files::junit(&self.folder, &self.ready.suite.tests.junit, self.began_us - 1_000_000);
-        for path in paths {
-            let shown = path.strip_prefix(&self.folder).unwrap_or(&path).display().to_string();
-            let size = std::fs::metadata(&path).map(|m| m.len()).unwrap_or(0);
-            let cases = if size > 256 << 20 {
-                Err(format!("it has {size} bytes, more than 256 MiB"))
-            } else {
-                std::fs::read(&path).map_err(|e| e.to_string()).and_then(|content| junit::read(&content))
-            };
-            match cases {
-                Ok(cases) => {
-                    for case in cases {
+    /// From when on files are this batch's, by the clock that dates them, also if that was set meanwhile.
+    fn since(&self) -> i64 {
+        self.began_wall_us.min(self.began_us + skew_us()) - 1_000_000
+    }
+
+    fn read_junit(&mut self, reading: &mut Reading, now: i64) {
+        let tests = &self.ready.suite.tests;
+        for found in files::junit(&self.folder, &tests.junit, self.since()) {
+            let (path, shown) = (&found.path, &found.shown);
+            let content = kesmo_files::read_regular(path, LARGEST_FILE).map_err(|e| e.to_string());
+            match content.as_deref().map_err(Clone::clone).and_then(junit::read) {
+                Ok(file) => {
+                    for case in file.cases {
                         let candidates = case.candidates();
                         let known =
                             candidates.iter().find(|c| reading.progress.find(c, "").is_ok()).unwrap_or(&candidates[0]);
@@ -515,16 +554,34 @@ impl BatchRun<'_> {
                         let known = known.clone();
                         reading.take_result(&known, 0, case.reported, now);
                     }
+                    let loose = file.loose.into_iter().take(MOST_LOOSE);
+                    reading.found.extend(loose.map(|why| Step::Wrong(format!("{shown} holds {why}"))));
                 }
                 Err(why) => {
                     reading.broken = Some(format!("{shown}: {why}"));
-                    reading.found.push(Step::Remark(format!("{shown} could not be used: {why}")));
+                    // What it would have told is not known.
+                    reading.found.push(Step::Wrong(format!("{shown} could not be used: {why}")));
                 }
             }
-            // A later batch in this folder must not read it again.
-            if let Err(e) = std::fs::remove_file(&path) {
+            // A later process in this folder must not read it again.
+            if files::is_kept(&tests.keep, shown)
+                && let Ok(content) = content
+            {
+                self.set_aside(&found, &content);
+            }
+            if let Err(e) = std::fs::remove_file(path) {
                 tracing::warn!("{} could not be removed: {e}", path.display());
             }
+        }
+    }
+
+    /// Puts a file with results where it can be kept from when the batch is over.
+    fn set_aside(&mut self, found: &files::Found, content: &[u8]) {
+        let folder = self.artifacts.with_file_name("results");
+        let path = folder.join(self.read_results.len().to_string());
+        match std::fs::create_dir_all(&folder).and_then(|()| std::fs::write(&path, content)) {
+            Ok(()) => self.read_results.push(files::Found { path, ..found.clone() }),
+            Err(e) => tracing::warn!("{} could not be kept: {e}", found.shown),
         }
     }
 
@@ -542,10 +599,8 @@ impl BatchRun<'_> {
                     let entry = self.grant.entries[offset + position].index;
                     events.push(WorkerEvent::Began { key, entry, at_us });
                 }
-                Step::Remark(text) => {
-                    let text = format!("{text} (batch {} on {})", key.batch, self.tools.worker);
-                    events.push(WorkerEvent::Note { key, text });
-                }
+                Step::Remark(text) => events.push(WorkerEvent::Note { key, text: self.said(&text) }),
+                Step::Wrong(text) => events.push(WorkerEvent::Wrong { key, text: self.said(&text) }),
                 Step::Finished(finished, mut text) => {
                     if steps.peek().is_none() && reading.progress.complete() {
                         text += &reading.log.take();
@@ -570,8 +625,13 @@ impl BatchRun<'_> {
                         let (uploads, sender) = (self.tools.uploads.clone(), self.tools.events.clone());
                         self.sending.spawn(async move {
                             let bytes = text.len() as u64;
-                            let digest = uploads.send(text.into_bytes()).await;
-                            let log = Log::Blob { digest, bytes };
+                            let log = match uploads.send(text.as_bytes().to_vec()).await {
+                                Ok(digest) => Log::Blob { digest, bytes },
+                                Err(why) => {
+                                    let kept = shorten(&text, Log::LONGEST_TEXT / 4);
+                                    Log::Text(format!("{kept}\n(the rest could not be kept: {why})\n"))
+                                }
+                            };
                             let event = WorkerEvent::Ended(Box::new(AttemptReport { log, ..report }));
                             if sender.send(vec![event]).await.is_err() {
                                 tracing::debug!("the worker is ending; a report was dropped");
@@ -587,7 +647,13 @@ impl BatchRun<'_> {
     /// Uploads what the batch left behind, and reports it.
     async fn keep_files(&mut self) {
         let tests = &self.ready.suite.tests;
-        let mut found = files::find(&self.artifacts, &self.folder, &tests.keep, self.began_us);
+        let (mut found, more) = files::find(&self.artifacts, &self.folder, &tests.keep, self.since());
+        if more > 0 {
+            let text = self.said(&format!("{more} files beyond the first {} were not kept", found.len()));
+            self.tools.report(vec![WorkerEvent::Note { key: self.grant.key, text }]).await;
+        }
+        found.append(&mut self.read_results);
+        let skew = skew_us();
         for (path, (_, shown, about)) in &self.named {
             let canonical = |f: &files::Found| f.path.canonicalize().is_ok_and(|p| p == *path);
             match found.iter_mut().find(|f| canonical(f)) {
@@ -605,9 +671,9 @@ impl BatchRun<'_> {
             let canonical = file.path.canonicalize().unwrap_or_else(|_| file.path.clone());
             let position = match self.named.get(&canonical) {
                 Some((position, _, _)) => Some(*position),
-                None => files::owner(file.written_us, &self.attempts),
+                None => files::owner(file.written_us - skew, &self.attempts),
             };
-            let content = match read_bounded(&file.path) {
+            let content = match kesmo_files::read_regular(&file.path, LARGEST_FILE).map_err(|e| e.to_string()) {
                 Ok(content) => content,
                 Err(why) => {
                     let text = format!("the file {} could not be kept: {why}", file.shown);
@@ -616,7 +682,14 @@ impl BatchRun<'_> {
                 }
             };
             let bytes = content.len() as u64;
-            let digest = self.tools.uploads.send(content).await;
+            let digest = match self.tools.uploads.send(content).await {
+                Ok(digest) => digest,
+                Err(why) => {
+                    let text = format!("the file {} could not be kept: {why}", file.shown);
+                    self.tools.report(vec![WorkerEvent::Note { key: self.grant.key, text }]).await;
+                    continue;
+                }
+            };
             let entry = position.and_then(|p| self.grant.entries.get(p)).map(|e| e.index);
             kept.entry(entry).or_default().push(KeptFile { path: file.shown, about: file.about, digest, bytes });
         }
@@ -626,16 +699,10 @@ impl BatchRun<'_> {
     }
 }
 
-/// The largest artifact that is kept.
+/// The largest file that is read or kept, in bytes.
 const LARGEST_FILE: u64 = 256 << 20;
-
-fn read_bounded(path: &Path) -> Result<Vec<u8>, String> {
-    let size = std::fs::metadata(path).map_err(|e| e.to_string())?.len();
-    if size > LARGEST_FILE {
-        return Err(format!("it has {size} bytes, more than 256 MiB"));
-    }
-    std::fs::read(path).map_err(|e| e.to_string())
-}
+/// Failures outside of test cases that are told of one file.
+const MOST_LOOSE: usize = 5;
 
 /// Something to report.
 enum Step {
@@ -643,6 +710,8 @@ enum Step {
     /// With what was printed until then.
     Finished(Finished, String),
     Remark(String),
+    /// Something that fails the run.
+    Wrong(String),
 }
 
 /// What of the running test's output was sent to whoever follows.
@@ -706,6 +775,12 @@ impl Reading {
                 self.found.push(Step::Remark(why.clone()));
                 self.broken = Some(why);
             }
+            // With a test that was never told of, that test shows it; else nothing would.
+            Tap::Unkept(why) if self.progress.complete() => self.found.push(Step::Wrong(why)),
+            Tap::Unkept(why) => {
+                self.found.push(Step::Remark(why.clone()));
+                self.broken = Some(why);
+            }
         }
     }
 
@@ -716,8 +791,31 @@ impl Reading {
                 self.found.push(Step::Finished(finished, log));
                 self.found.extend(next.map(|position| Step::Began(position, now)));
             }
-            Err(remark) => self.found.extend(remark.map(Step::Remark)),
+            Err(aside) => self.found.extend(aside.map(|aside| match aside {
+                Aside::Remark(text) => Step::Remark(text),
+                Aside::Wrong(text) => Step::Wrong(text),
+            })),
         }
+    }
+
+    /// Why the end of a process that ended by itself fails the run: all its results were there, and none of them explains
+    /// it. A failing test explains a status, but no signal.
+    fn bad_end(&self, status: Option<ExitStatus>, counts: bool, last_words: &str) -> Option<String> {
+        use std::os::unix::process::ExitStatusExt;
+        if !self.progress.complete() {
+            return None;
+        }
+        if let Some(why) = &self.bailed {
+            return Some(format!("a process bailed out after its last test: {why}"));
+        }
+        let explained = status.is_some_and(|s| s.signal().is_none()) && self.progress.any_failing();
+        if !counts || explained || status.is_some_and(|s| s.success()) {
+            return None;
+        }
+        let how = status.map_or_else(|| "an unknown status".into(), process::said);
+        let words = if last_words.is_empty() { String::new() } else { format!(": {}", shorten(last_words, 400)) };
+        let results = if self.progress.any_failing() { "all its results" } else { "only good results" };
+        Some(format!("a process ended with {how} after {results}{words}"))
     }
 
     /// Takes event lines; tells the files that they name.
@@ -843,12 +941,12 @@ mod tests {
             home: home.path().to_owned(),
             ..Config::default()
         };
-        let client = reqwest::Client::new();
+        let client = kesmo_tls::Trust::default().http().build().expect("a client");
         let address = Arc::new(crate::address::Address::new(&config.url));
         let mark = crate::random_mark();
         let (events, coming) = mpsc::channel(1000);
         let tools = Tools {
-            sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), mark.clone())),
+            sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), mark.clone(), None)),
             uploads: Uploads::new(client, &config, Arc::clone(&address)),
             events,
             outputs: mpsc::channel(64).0,
@@ -900,6 +998,7 @@ mod tests {
                         format!("{} {} [{}] [{log}]", r.ended, r.entry, r.message)
                     }
                     WorkerEvent::Note { text, .. } => format!("note {text}"),
+                    WorkerEvent::Wrong { text, .. } => format!("wrong {text}"),
                     WorkerEvent::BatchEnded { end, .. } => format!("{end:?}"),
                     WorkerEvent::GaveBack { entries, .. } => format!("gave back {entries:?}"),
                     WorkerEvent::Kept { .. } | WorkerEvent::Listed { .. } => "other".into(),

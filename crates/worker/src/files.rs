@@ -41,8 +41,16 @@ fn written(path: &Path) -> i64 {
     i64::try_from(since.as_micros()).unwrap_or(0)
 }
 
-/// The files of a batch: all in `artifacts`, and those in `folder` that match a `keep` pattern and were written since `since`.
-pub fn find(artifacts: &Path, folder: &Path, keep: &[String], since: i64) -> Vec<Found> {
+/// The files of a batch to keep: all in `artifacts`, and those in `folder` that match a `keep` pattern and were written since
+/// `since`; and how many more there were than a batch may keep.
+pub fn find(artifacts: &Path, folder: &Path, keep: &[String], since: i64) -> (Vec<Found>, usize) {
+    let mut found = find_all(artifacts, folder, keep, since);
+    let more = found.len().saturating_sub(MOST_FILES);
+    found.truncate(MOST_FILES);
+    (found, more)
+}
+
+fn find_all(artifacts: &Path, folder: &Path, keep: &[String], since: i64) -> Vec<Found> {
     let mut found: BTreeMap<PathBuf, Found> = BTreeMap::new();
     let shown = |path: &Path, base: &Path| path.strip_prefix(base).unwrap_or(path).to_string_lossy().into_owned();
     walk(artifacts, &mut |path, _| {
@@ -64,13 +72,17 @@ pub fn find(artifacts: &Path, folder: &Path, keep: &[String], since: i64) -> Vec
             }
         });
     }
-    found.into_values().take(MOST_FILES).collect()
+    found.into_values().collect()
 }
 
-/// The JUnit files of a batch: those that match and were written since `since`.
-pub fn junit(folder: &Path, patterns: &[String], since: i64) -> Vec<PathBuf> {
-    let none = folder.join(".kesmo-none");
-    find(&none, folder, patterns, since).into_iter().map(|f| f.path).collect()
+/// The JUnit files of a batch, however many: those that match and were written since `since`.
+pub fn junit(folder: &Path, patterns: &[String], since: i64) -> Vec<Found> {
+    find_all(&folder.join(".kesmo-none"), folder, patterns, since)
+}
+
+/// Whether a file of that name is to be kept.
+pub fn is_kept(keep: &[String], shown: &str) -> bool {
+    keep.iter().filter_map(|k| Pattern::glob(k).ok()).any(|p| p.matches_text(shown))
 }
 
 /// A file that an event line names, if it is there and lies below the folder or the artifacts.
@@ -102,9 +114,21 @@ mod tests {
         std::fs::write(folder.join("shots/a/b.png"), "x").unwrap();
         std::fs::write(folder.join("other.png"), "x").unwrap();
         let keep = vec!["shots/**/*.png".to_owned()];
-        let names = |since| find(&artifacts, &folder, &keep, since).into_iter().map(|f| f.shown).collect::<Vec<_>>();
+        let names = |since| find(&artifacts, &folder, &keep, since).0.into_iter().map(|f| f.shown).collect::<Vec<_>>();
         assert_eq!(names(0), ["deep/note.txt", "shots/a/b.png"]);
         assert_eq!(names(i64::MAX), ["deep/note.txt"], "files from before the batch are not its own");
+    }
+
+    #[test]
+    fn results_are_never_too_many_and_kept_files_are_counted() {
+        let dir = tempfile::tempdir().unwrap();
+        for n in 0..1100 {
+            std::fs::write(dir.path().join(format!("{n}.xml")), "x").unwrap();
+        }
+        assert_eq!(junit(dir.path(), &["*.xml".into()], 0).len(), 1100);
+        let (kept, more) = find(dir.path(), Path::new("/nowhere"), &[], 0);
+        assert_eq!((kept.len(), more), (MOST_FILES, 100));
+        assert!(is_kept(&["out/*.xml".into()], "out/a.xml") && !is_kept(&["out/*.xml".into()], "a.xml"));
     }
 
     #[test]

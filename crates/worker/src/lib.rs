@@ -15,11 +15,12 @@ mod process;
 mod progress;
 mod shop;
 mod source;
+mod user;
 
 use std::{collections::BTreeMap, path::PathBuf};
 
 pub use link::run;
-pub use shop::Shop;
+pub use shop::{Home, Shop, home_mark, take_home};
 
 /// How to work.
 #[derive(Debug, Clone, Default)]
@@ -40,6 +41,12 @@ pub struct Config {
     pub only_run: Option<String>,
     /// How much is kept of sources that were fetched; none means 10 GiB.
     pub keep_sources: Option<kesmo_core::time::Bytes>,
+    /// Which authorities certify the service, where its address is one of https.
+    pub trust: kesmo_tls::Trust,
+    /// The user that a suite's processes run as; none: the worker's own.
+    pub run_as: Option<String>,
+    /// The home folder, if it was taken before.
+    pub taken: Option<Home>,
     /// Without a service: a folder with the bundles (`bundles/SHA`), into which files go (`blobs/SHA`).
     pub local: Option<PathBuf>,
 }
@@ -51,8 +58,10 @@ pub enum Error {
     File { path: String, why: String },
     #[error("the service refused this worker: {0}")]
     Refused(String),
-    #[error("the address {0:?} is no http:// address of a service")]
-    Address(String),
+    #[error(transparent)]
+    Address(#[from] kesmo_tls::Error),
+    #[error("--run-as {0}")]
+    User(String),
     #[error("another worker uses the folder {0}: stop it, or give another with --home")]
     FolderTaken(String),
 }
@@ -71,8 +80,20 @@ fn random_mark() -> String {
     hex::encode(bytes)
 }
 
-/// Microseconds since 1970.
+/// Microseconds since 1970, by a clock that is not set while the worker runs: times between two of these are true.
 fn now_us() -> i64 {
+    use std::{sync::LazyLock, time::Instant};
+    static BEGAN: LazyLock<(Instant, i64)> = LazyLock::new(|| (Instant::now(), wall_us()));
+    BEGAN.1.saturating_add(i64::try_from(BEGAN.0.elapsed().as_micros()).unwrap_or(i64::MAX))
+}
+
+/// How far the machine's clock is before [`now_us`], in microseconds: it may have been set since.
+fn skew_us() -> i64 {
+    wall_us() - now_us()
+}
+
+/// Microseconds since 1970 by the machine's clock, which dates files.
+fn wall_us() -> i64 {
     let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
     i64::try_from(since.as_micros()).unwrap_or(i64::MAX)
 }

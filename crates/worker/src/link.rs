@@ -1,4 +1,4 @@
-//! The link to the service: dialled, kept up, and dialled again; what is not acknowledged is sent again.
+//! The link to the service: made, kept up, and made again; what is not acknowledged is sent again.
 
 use std::{
     collections::{BTreeMap, BTreeSet, VecDeque},
@@ -9,18 +9,18 @@ use std::{
 
 use futures::{SinkExt, StreamExt};
 use kesmo_wire::{
-    digest,
-    link::{BatchKey, FromWorker, Hello, ToWorker, WorkerEvent},
+    Digest,
+    link::{BatchKey, FromWorker, Hello, ToWorker, VERSION, WorkerEvent},
 };
-use tokio::{net::TcpStream, time::Instant};
+use tokio::time::Instant;
 use tokio_tungstenite::{
-    MaybeTlsStream, WebSocketStream,
+    WebSocketStream,
     tungstenite::{Message, client::IntoClientRequest, http::HeaderValue},
 };
 
-use crate::{Config, Error, address::Address, shop::Shop};
+use crate::{Config, Error, address::Address, process, shop::Shop};
 
-type Socket = WebSocketStream<MaybeTlsStream<TcpStream>>;
+type Socket = WebSocketStream<kesmo_tls::Stream>;
 
 /// Events of one report, at the most.
 const MOST_EVENTS: usize = 512;
@@ -46,24 +46,25 @@ impl Uploads {
     }
 
     /// Uploads, and tells the digest.
-    pub async fn send(&self, content: Vec<u8>) -> String {
-        let name = digest(&content);
+    ///
+    /// # Errors
+    /// In words, if the service does not take it.
+    pub async fn send(&self, content: Vec<u8>) -> Result<Digest, String> {
+        let name = Digest::of(&content);
         if let Some(folder) = &self.folder {
-            let written = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(folder.join(&name), &content));
-            if let Err(e) = written {
-                tracing::error!("{} could not be written: {e}", folder.join(&name).display());
-            }
-            return name;
+            let path = folder.join(name.as_str());
+            let written = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&path, &content));
+            return written.map(|()| name).map_err(|e| format!("{}: {e}", path.display()));
         }
         let mut pause = Duration::from_millis(100);
         loop {
             let url = format!("{}/api/work/blobs/{name}", self.address.now());
             let put = self.client.put(&url).bearer_auth(&self.token).body(content.clone()).send().await;
             match put {
-                Ok(answer) if answer.status().is_success() => return name,
-                Ok(answer) if answer.status().is_client_error() => {
-                    tracing::error!("the service refuses a file of {} bytes: {}", content.len(), answer.status());
-                    return name;
+                Ok(answer) if answer.status().is_success() => return Ok(name),
+                Ok(answer) if refused(answer.status()) => {
+                    let (bytes, status) = (content.len(), answer.status());
+                    return Err(format!("the service does not take {bytes} bytes: {status}"));
                 }
                 Ok(answer) => tracing::warn!("a file could not be uploaded and is sent again: {}", answer.status()),
                 Err(e) => tracing::warn!("a file could not be uploaded and is sent again: {e}"),
@@ -72,6 +73,11 @@ impl Uploads {
             pause = (pause * 2).min(Duration::from_secs(3));
         }
     }
+}
+
+/// Whether a file is refused for good. A token that is not known any more ends the link, and with it the batch.
+fn refused(status: reqwest::StatusCode) -> bool {
+    status.is_client_error() && !matches!(status.as_u16(), 401 | 403 | 408 | 425 | 429)
 }
 
 /// What of this worker's doing is not acknowledged yet.
@@ -109,6 +115,10 @@ struct Worker {
 /// # Errors
 /// If the home folder cannot be used, or the service refuses this worker.
 pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), Error> {
+    for address in config.url.split(',') {
+        kesmo_tls::Address::parse(address.trim())?;
+    }
+    process::keep_memory_to_itself();
     let mut worker = Worker {
         shop: Shop::open(config)?,
         running: BTreeMap::new(),
@@ -180,14 +190,18 @@ impl Worker {
     async fn dial(&self) -> Result<Socket, Ended> {
         let cut = |e: &dyn std::fmt::Display| Ended::Cut(e.to_string());
         let now = self.shop.address.now();
-        let address = now.strip_prefix("http://").map(|rest| format!("ws://{rest}/api/work/link"));
-        let address = address.ok_or_else(|| Ended::Refused(Error::Address(now.clone()).to_string()))?;
+        // The connection is made here, with TLS or without: to the WebSocket it is a stream.
+        let address = now.split_once("://").map(|(_, rest)| format!("ws://{rest}/api/work/link")).unwrap_or_default();
         let mut request = address.into_client_request().map_err(|e| Ended::Refused(e.to_string()))?;
         let bearer = HeaderValue::from_str(&format!("Bearer {}", self.shop.config.token));
         let bearer = bearer.map_err(|_| Ended::Refused("the token holds characters that no token has".into()))?;
         request.headers_mut().insert("Authorization", bearer);
-        let dialled = tokio::time::timeout(Duration::from_secs(10), tokio_tungstenite::connect_async(request)).await;
-        match dialled.map_err(|_| cut(&"no answer within 10 s"))? {
+        let linking = async {
+            let stream = self.shop.config.trust.connect(&now).await.map_err(|e| cut(&e))?;
+            Ok(tokio_tungstenite::client_async(request, stream).await)
+        };
+        let linked = tokio::time::timeout(Duration::from_secs(10), linking).await;
+        match linked.map_err(|_| cut(&"no answer within 10 s"))?? {
             Ok((socket, _)) => Ok(socket),
             Err(tokio_tungstenite::tungstenite::Error::Http(answer))
                 if matches!(answer.status().as_u16(), 401 | 403) =>
@@ -205,6 +219,8 @@ impl Worker {
 
     fn hello(&self) -> FromWorker {
         FromWorker::Hello(Hello {
+            version: VERSION,
+            home: self.shop.home_mark.clone(),
             name: self.shop.config.name.clone(),
             pool: self.shop.config.pool.clone(),
             slots: self.shop.config.slots,
@@ -246,7 +262,14 @@ impl Worker {
                     heard = Instant::now();
                     let Some(text) = text else { continue };
                     match serde_json::from_str(&text) {
-                        Ok(ToWorker::Welcome { patience_ms }) => {
+                        Ok(ToWorker::Welcome { version, .. }) if version != VERSION => {
+                            return Ended::Refused(format!(
+                                "the service speaks version {version} of the link, and this worker version {VERSION}: \
+                                 use a worker of the service's own version"
+                            ));
+                        }
+                        Ok(ToWorker::Later { message }) => return Ended::Cut(message),
+                        Ok(ToWorker::Welcome { patience_ms, .. }) => {
                             patience = Duration::from_millis(patience_ms);
                             welcomed = true;
                             tracing::info!(service = self.shop.address.now(), slots = self.shop.config.slots, "linked");

@@ -39,6 +39,13 @@ pub enum ProcessEnd {
     Overran(String),
 }
 
+/// What does not belong to a result: to be said, or to fail the run.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Aside {
+    Remark(String),
+    Wrong(String),
+}
+
 /// The tests of one process, in order.
 pub struct Progress {
     names: Vec<String>,
@@ -49,24 +56,41 @@ pub struct Progress {
     running: Vec<(usize, i64)>,
     steps: HashMap<usize, Vec<Step>>,
     remarks: usize,
-    /// Whether tests say that they start; then nothing is assumed.
-    says_starts: bool,
+    /// How each that is done ended.
+    ended: Vec<Option<Ended>>,
+    /// When the process was started.
+    began_us: i64,
+    /// When results come.
+    told: Told,
     /// Tests that were given back: what the process still says of them does not count.
     given_back: Vec<usize>,
 }
 
+/// When a process tells of its tests.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Told {
+    /// Each result as it is known; the next test is taken to run from then on.
+    AsTheyEnd,
+    /// Each test says that it starts, too; then nothing is assumed.
+    WithStarts,
+    /// All when the process ends: no test has a time limit of its own until then.
+    AtTheEnd,
+}
+
 impl Progress {
-    pub fn new(entries: &[GrantedEntry], says_starts: bool) -> Self {
+    pub fn new(entries: &[GrantedEntry], told: Told) -> Self {
         let names: Vec<String> = entries.iter().map(|e| e.name.clone()).collect();
         Self {
             by_name: names.iter().cloned().enumerate().map(|(i, n)| (n, i)).collect(),
             limits: entries.iter().map(|e| Span(e.limit_us)).collect(),
             done: vec![false; names.len()],
+            ended: vec![None; names.len()],
             names,
             running: Vec::new(),
             steps: HashMap::new(),
             remarks: 0,
-            says_starts,
+            began_us: 0,
+            told,
             given_back: Vec::new(),
         }
     }
@@ -103,12 +127,13 @@ impl Progress {
 
     /// The process has started; tells the test that is taken to run.
     pub fn started(&mut self, now: i64) -> Option<usize> {
-        if self.says_starts { None } else { self.assume_next(0, now) }
+        self.began_us = now;
+        if self.told == Told::WithStarts { None } else { self.assume_next(0, now) }
     }
 
     /// The process shows its first sign of life: its first test is timed from here, so that starting it is not counted.
     pub fn alive(&mut self, now: i64) {
-        if !self.says_starts && self.done.iter().all(|d| !d) {
+        if self.told == Told::AsTheyEnd && self.done.iter().all(|d| !d) {
             self.running.iter_mut().for_each(|r| r.1 = now);
         }
     }
@@ -124,8 +149,23 @@ impl Progress {
         self.done.iter().all(|d| *d)
     }
 
-    /// When the first running test is past its limit, and which it is.
+    /// What all tests of the process may take together.
+    pub fn limits(&self) -> Span {
+        self.limits.iter().fold(Span::ZERO, |sum, limit| sum + *limit)
+    }
+
+    /// Whether any test of the process ended in a failure.
+    pub fn any_failing(&self) -> bool {
+        self.ended.iter().flatten().any(|ended| ended.failing())
+    }
+
+    /// When the first running test is past its limit, and which it is. Where results come at the process's end, it has the
+    /// limits of all its tests together.
     pub fn deadline(&self) -> Option<(i64, usize)> {
+        if self.told == Told::AtTheEnd {
+            let first = self.done.iter().position(|done| !done)?;
+            return Some((self.began_us.saturating_add(i64::try_from(self.limits().0).unwrap_or(i64::MAX)), first));
+        }
         self.running.iter().map(|(i, began)| (began + self.limits[*i].0 as i64, *i)).min()
     }
 
@@ -165,27 +205,51 @@ impl Progress {
         (self.remarks <= MOST_REMARKS).then_some(text)
     }
 
-    /// A result by name, or by position where the name is empty. Tells the attempt, and the test taken to run next.
+    /// Something that is not right and can be laid to no test.
+    fn wrong(&mut self, text: String) -> Option<Aside> {
+        self.remarks += 1;
+        (self.remarks <= MOST_REMARKS).then_some(Aside::Wrong(text))
+    }
+
+    /// A result by name, or by position where the name is empty. Tells the attempt, and the test taken to run next. A failing
+    /// result that can be laid to no test of the batch, or that comes after a good one of the same test, is wrong: the run
+    /// must not pass by leaving it aside.
     pub fn result(
         &mut self,
         name: &str,
         number: usize,
         mut reported: Reported,
         now: i64,
-    ) -> Result<(Finished, Option<usize>), Option<String>> {
+    ) -> Result<(Finished, Option<usize>), Option<Aside>> {
+        let because = |reported: &Reported| match shorten(reported.message.trim(), 200) {
+            said if said.is_empty() => String::new(),
+            said => format!(": {said}"),
+        };
         let position = if name.is_empty() && (1..=self.names.len()).contains(&number) {
             number - 1
+        } else if reported.ended.failing() && !self.by_name.contains_key(name) {
+            let shown = if name.is_empty() { format!("number {number}") } else { format!("{:?}", shorten(name, 120)) };
+            let (ended, why) = (reported.ended, because(&reported));
+            return Err(self.wrong(format!("a result {ended} came for {shown}, which is not in the batch{why}")));
         } else {
-            self.find(name, "a result")?
+            self.find(name, "a result").map_err(|remark| remark.map(Aside::Remark))?
         };
         if std::mem::replace(&mut self.done[position], true) {
             if self.given_back.contains(&position) {
                 return Err(None);
             }
-            let name = &self.names[position];
+            let (name, first) = (self.names[position].clone(), self.ended[position]);
+            if reported.ended.failing() && first.is_some_and(|first| !first.failing()) {
+                let (first, second) = (first.unwrap_or(Ended::Passed), reported.ended);
+                let why = because(&reported);
+                return Err(
+                    self.wrong(format!("{name:?} was told twice in one process: {first}, and then {second}{why}"))
+                );
+            }
             let text = format!("a second result for {name:?} in one process was left aside");
-            return Err(self.remark(text));
+            return Err(self.remark(text).map(Aside::Remark));
         }
+        self.ended[position] = Some(reported.ended);
         let began = self.running.iter().find(|r| r.0 == position).map(|r| r.1);
         let assumed_began = self.running.first().map_or(now, |r| r.1);
         let began_us = began.unwrap_or(assumed_began);
@@ -203,7 +267,7 @@ impl Progress {
             detail: reported.detail,
             steps,
         };
-        let next = if self.says_starts { None } else { self.assume_next(position + 1, now) };
+        let next = if self.told == Told::WithStarts { None } else { self.assume_next(position + 1, now) };
         Ok((finished, next))
     }
 
@@ -233,6 +297,7 @@ impl Progress {
         let mut finished = Vec::new();
         for position in charged {
             self.done[position] = true;
+            self.ended[position] = Some(ended);
             let began_us = self.running.iter().find(|r| r.0 == position).map_or(now, |r| r.1);
             finished.push(Finished {
                 position,
@@ -254,10 +319,10 @@ impl Progress {
 mod tests {
     use super::*;
 
-    fn progress(says_starts: bool) -> Progress {
+    fn progress(told: Told) -> Progress {
         let entry = |(i, name): (usize, &str)| GrantedEntry { index: 10 + i as u32, name: name.into(), limit_us: 1000 };
         let entries: Vec<GrantedEntry> = ["a", "b", "c"].into_iter().enumerate().map(entry).collect();
-        Progress::new(&entries, says_starts)
+        Progress::new(&entries, told)
     }
 
     fn passed() -> Reported {
@@ -266,7 +331,7 @@ mod tests {
 
     #[test]
     fn time_is_measured_from_result_to_result() {
-        let mut p = progress(false);
+        let mut p = progress(Told::AsTheyEnd);
         assert_eq!(p.started(100), Some(0));
         let (a, next) = p.result("a", 1, passed(), 150).unwrap();
         assert_eq!((a.began_us, a.spent, next), (100, Span(50), Some(1)));
@@ -278,7 +343,7 @@ mod tests {
 
     #[test]
     fn starting_the_process_is_not_counted_where_it_shows() {
-        let mut p = progress(false);
+        let mut p = progress(Told::AsTheyEnd);
         p.started(100);
         p.alive(160);
         assert_eq!(p.result("a", 1, passed(), 170).unwrap().0.spent, Span(10));
@@ -288,11 +353,15 @@ mod tests {
 
     #[test]
     fn results_that_do_not_belong_are_remarked_and_left_aside() {
-        let mut p = progress(false);
+        let mut p = progress(Told::AsTheyEnd);
         p.started(0);
-        assert!(p.result("z", 9, passed(), 1).unwrap_err().unwrap().contains("\"z\", which is not in the batch"));
+        let remark = |r: Result<_, Option<Aside>>| match r {
+            Err(Some(Aside::Remark(text))) => text,
+            other => panic!("{other:?}"),
+        };
+        assert!(remark(p.result("z", 9, passed(), 1)).contains("\"z\", which is not in the batch"));
         p.result("a", 1, passed(), 1).unwrap();
-        assert!(p.result("a", 1, passed(), 1).unwrap_err().unwrap().contains("a second result for \"a\""));
+        assert!(remark(p.result("a", 1, passed(), 1)).contains("a second result for \"a\""));
         for _ in 0..20 {
             assert!(p.result("y", 9, passed(), 1).is_err());
         }
@@ -301,7 +370,7 @@ mod tests {
 
     #[test]
     fn a_bad_end_charges_what_ran_and_no_other() {
-        let mut p = progress(false);
+        let mut p = progress(Told::AsTheyEnd);
         p.started(0);
         p.result("a", 1, passed(), 5).unwrap();
         let ended = p.process_ended(&ProcessEnd::Badly("signal 11".into()), 9, "boom");
@@ -312,7 +381,7 @@ mod tests {
 
     #[test]
     fn a_good_end_charges_everything_that_was_not_named() {
-        let mut p = progress(false);
+        let mut p = progress(Told::AsTheyEnd);
         p.started(0);
         p.result("b", 2, passed(), 5).unwrap();
         let ended = p.process_ended(&ProcessEnd::Well, 9, "");
@@ -322,7 +391,7 @@ mod tests {
 
     #[test]
     fn tests_that_run_side_by_side_have_times_and_limits_of_their_own() {
-        let mut p = progress(true);
+        let mut p = progress(Told::WithStarts);
         assert_eq!(p.started(0), None);
         assert_eq!(p.start("b", 10), Ok(Some(1)));
         assert_eq!(p.start("c", 20), Ok(Some(2)));
@@ -335,7 +404,7 @@ mod tests {
 
     #[test]
     fn what_is_given_back_no_longer_counts() {
-        let mut progress = progress(false);
+        let mut progress = progress(Told::AsTheyEnd);
         progress.started(0);
         assert_eq!(progress.give_back(), [1, 2]);
         assert!(progress.cut_short() && !progress.complete());
@@ -343,15 +412,52 @@ mod tests {
         assert!(progress.complete());
         assert!(matches!(progress.result("b", 2, passed(), 20), Err(None)), "it is left aside without a remark");
         assert!(progress.process_ended(&ProcessEnd::Badly("signal 9".into()), 30, "").is_empty());
-        let mut before_any = self::progress(true);
+        let mut before_any = self::progress(Told::WithStarts);
         assert_eq!(before_any.give_back(), [1, 2], "one test stays");
     }
 
     #[test]
     fn steps_stay_with_their_test() {
-        let mut p = progress(true);
+        let mut p = progress(Told::WithStarts);
         let step = Step { name: "scan".into(), ok: true, ms: Some(1.0) };
         p.step("a", step.clone()).unwrap();
         assert_eq!(p.result("a", 0, passed(), 1).unwrap().0.steps, [step]);
+    }
+
+    fn failed(why: &str) -> Reported {
+        Reported { message: why.into(), ..Reported::plain(Ended::Failed) }
+    }
+
+    #[test]
+    fn a_failing_result_that_no_test_can_take_is_wrong() {
+        let wrong = |r: Result<_, Option<Aside>>| match r {
+            Err(Some(Aside::Wrong(text))) => text,
+            other => panic!("{other:?}"),
+        };
+        let mut p = progress(Told::AsTheyEnd);
+        p.started(0);
+        let text = wrong(p.result("z", 9, failed("no quay"), 1));
+        assert!(text.contains("\"z\", which is not in the batch: no quay"), "{text}");
+        assert!(wrong(p.result("", 9, failed(""), 1)).contains("number 9, which is not in the batch"));
+        p.result("a", 1, passed(), 1).unwrap();
+        assert!(
+            wrong(p.result("a", 1, failed(""), 1))
+                .contains("\"a\" was told twice in one process: passed, and then failed")
+        );
+        assert!(!p.any_failing());
+        p.result("b", 2, failed(""), 1).unwrap();
+        assert!(p.any_failing());
+        assert!(matches!(p.result("b", 2, passed(), 1), Err(Some(Aside::Remark(_)))), "it has failed already");
+    }
+
+    #[test]
+    fn a_process_that_tells_all_at_its_end_has_the_limits_of_all_its_tests() {
+        let mut p = progress(Told::AtTheEnd);
+        assert_eq!(p.started(100), Some(0));
+        assert_eq!(p.deadline(), Some((3100, 0)), "three tests of 1,000 each");
+        p.result("a", 1, passed(), 2000).unwrap();
+        assert_eq!(p.deadline(), Some((3100, 1)));
+        let ended = p.process_ended(&ProcessEnd::Overran("past its limit".into()), 3100, "");
+        assert_eq!((ended.len(), ended[0].position), (1, 1), "the others go back");
     }
 }

@@ -2,7 +2,10 @@
 
 use std::{collections::HashMap, sync::Arc};
 
-use kesmo_wire::link::{BatchKey, FromWorker, Grant, ListJob, ToWorker, WorkerEvent};
+use kesmo_wire::{
+    Digest,
+    link::{BatchKey, FromWorker, Grant, ListJob, ToWorker, WorkerEvent},
+};
 use tokio::sync::mpsc;
 
 use crate::{
@@ -12,6 +15,7 @@ use crate::{
     link::Uploads,
     process, random_mark,
     source::Sources,
+    user::{RunAs, let_through},
 };
 
 enum Job {
@@ -25,6 +29,8 @@ pub struct Shop {
     pub(crate) address: Arc<Address>,
     /// Marks every process that is started here, and tells this worker from others of its name.
     pub(crate) mark: String,
+    /// Tells this home from others, whichever process uses it.
+    pub(crate) home_mark: String,
     /// What happens in the slots.
     pub(crate) coming: mpsc::Receiver<Vec<WorkerEvent>>,
     slots: Vec<mpsc::UnboundedSender<Job>>,
@@ -33,7 +39,7 @@ pub struct Shop {
     /// What attempts print that are followed; it may be lost.
     pub(crate) outputs: mpsc::Receiver<FromWorker>,
     /// Held as long as the shop is open.
-    _lock: std::fs::File,
+    _lock: Home,
 }
 
 impl Shop {
@@ -45,10 +51,17 @@ impl Shop {
         let home = config.home.clone();
         std::fs::create_dir_all(home.join("batches")).map_err(|e| Error::file(&home, &e))?;
         let home = home.canonicalize().map_err(|e| Error::file(&home, &e))?;
-        let lock_path = home.join("lock");
-        let lock = std::fs::File::create(&lock_path).map_err(|e| Error::file(&lock_path, &e))?;
-        if lock.try_lock().is_err() {
-            return Err(Error::FolderTaken(home.display().to_string()));
+        let lock = match &config.taken {
+            Some(taken) => taken.clone(),
+            None => take_home(&home)?.ok_or_else(|| Error::FolderTaken(home.display().to_string()))?,
+        };
+        let run_as = config.run_as.as_deref().map(RunAs::named).transpose()?;
+        if let Some(user) = &run_as {
+            std::fs::create_dir_all(home.join("sources")).map_err(|e| Error::file(&home, &e))?;
+            for folder in [home.clone(), home.join("batches"), home.join("sources")] {
+                let_through(&folder)?;
+            }
+            check_way(user, &home)?;
         }
         let address = Arc::new(Address::new(&config.url));
         let config = Config { home: home.clone(), ..config };
@@ -67,11 +80,13 @@ impl Shop {
             std::fs::remove_dir_all(old.path()).map_err(|e| Error::file(&old.path(), &e))?;
         }
 
-        let client = reqwest::Client::new();
+        let home_mark = home_mark(&home)?;
+        let client = config.trust.http().connect_timeout(std::time::Duration::from_secs(10)).build();
+        let client = client.map_err(|e| Error::file(&home, &std::io::Error::other(e)))?;
         let (sender, coming) = mpsc::channel(1024);
         let (output_sender, outputs) = mpsc::channel(64);
         let tools = Tools {
-            sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), mark.clone())),
+            sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), mark.clone(), run_as)),
             uploads: Uploads::new(client, &config, Arc::clone(&address)),
             events: sender,
             outputs: output_sender,
@@ -80,7 +95,7 @@ impl Shop {
             mark: mark.clone(),
         };
         let slots = (0..config.slots).map(|_| start_slot(tools.clone())).collect();
-        Ok(Self { config, address, mark, coming, slots, switches: HashMap::new(), outputs, _lock: lock })
+        Ok(Self { config, address, mark, home_mark, coming, slots, switches: HashMap::new(), outputs, _lock: lock })
     }
 
     /// What happened since the last time; waits until something does. Batches that ended are forgotten.
@@ -116,6 +131,7 @@ impl Shop {
             ToWorker::Welcome { .. }
             | ToWorker::Refused { .. }
             | ToWorker::Elsewhere { .. }
+            | ToWorker::Later { .. }
             | ToWorker::Stored { .. }
             | ToWorker::Drain { .. } => {}
         }
@@ -174,9 +190,55 @@ fn start_slot(tools: Tools) -> mpsc::UnboundedSender<Job> {
     sender
 }
 
-async fn list(tools: &Tools, job: &ListJob) -> Result<String, String> {
+/// A home folder that is taken, for as long as this is kept.
+#[derive(Debug, Clone)]
+pub struct Home(#[allow(dead_code, reason = "held, not read")] Arc<std::fs::File>);
+
+/// Takes a home folder, making it where there is none; none if another worker uses it.
+///
+/// # Errors
+/// If it cannot be made.
+pub fn take_home(home: &std::path::Path) -> Result<Option<Home>, Error> {
+    std::fs::create_dir_all(home).map_err(|e| Error::file(home, &e))?;
+    let path = home.join("lock");
+    let lock = std::fs::File::create(&path).map_err(|e| Error::file(&path, &e))?;
+    Ok(lock.try_lock().is_ok().then(|| Home(Arc::new(lock))))
+}
+
+/// The mark of a home folder, made when it is used for the first time: it tells this home from others, whichever process
+/// uses it.
+///
+/// # Errors
+/// If the folder cannot be written.
+pub fn home_mark(home: &std::path::Path) -> Result<String, Error> {
+    std::fs::create_dir_all(home).map_err(|e| Error::file(home, &e))?;
+    let path = home.join("home");
+    match std::fs::read_to_string(&path) {
+        Ok(mark) if mark.trim().len() == 16 && mark.trim().bytes().all(|b| b.is_ascii_hexdigit()) => {
+            Ok(mark.trim().to_owned())
+        }
+        _ => {
+            let mark = random_mark();
+            std::fs::write(&path, &mark).map_err(|e| Error::file(&path, &e))?;
+            Ok(mark)
+        }
+    }
+}
+
+/// Makes sure that tests can come to where their files are.
+fn check_way(user: &RunAs, home: &std::path::Path) -> Result<(), Error> {
+    use std::os::unix::process::CommandExt;
+    let mut way = std::process::Command::new("true");
+    way.current_dir(home.join("sources")).uid(user.uid).gid(user.gid);
+    way.status().map(drop).map_err(|e| {
+        let (name, home) = (&user.name, home.display());
+        Error::User(format!("{name}: this user cannot come to {home} ({e}): give a folder that it can, with --home"))
+    })
+}
+
+async fn list(tools: &Tools, job: &ListJob) -> Result<Digest, String> {
     let ready = tools.sources.ready(&job.errand).await?;
     let mark = format!("{}-list-{}", tools.mark, &job.job[..8.min(job.job.len())]);
     let output = tools.sources.list(&ready, &job.errand, &mark).await?;
-    Ok(tools.uploads.send(output).await)
+    tools.uploads.send(output).await
 }

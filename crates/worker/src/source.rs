@@ -22,7 +22,7 @@ use tokio::{
     sync::{Mutex, OnceCell},
 };
 
-use crate::{Config, address::Address, capture::CappedLog, process};
+use crate::{Config, address::Address, capture::CappedLog, process, user::RunAs};
 
 /// A source that is ready to run.
 #[derive(Debug)]
@@ -72,12 +72,32 @@ pub struct Sources {
     client: reqwest::Client,
     address: Arc<Address>,
     mark: String,
+    run_as: Option<RunAs>,
     ready: Mutex<HashMap<String, Arc<OnceCell<Arc<Ready>>>>>,
 }
 
 impl Sources {
-    pub fn new(config: Config, client: reqwest::Client, address: Arc<Address>, mark: String) -> Self {
-        Self { config, client, address, mark, ready: Mutex::default() }
+    pub fn new(
+        config: Config,
+        client: reqwest::Client,
+        address: Arc<Address>,
+        mark: String,
+        run_as: Option<RunAs>,
+    ) -> Self {
+        Self { config, client, address, mark, run_as, ready: Mutex::default() }
+    }
+
+    /// Gives files to the user that tests run as, where that is another.
+    ///
+    /// # Errors
+    /// In words for the run.
+    pub fn hand_to_tests(&self, path: &Path) -> Result<(), String> {
+        self.run_as.as_ref().map_or(Ok(()), |user| user.own(path))
+    }
+
+    /// A command of a suite, in a folder, with the environment that all its processes have.
+    pub fn command(&self, words: &[String], folder: &Path, errand: &Errand) -> Command {
+        command(words, folder, errand, &self.config.name, self.run_as.as_ref())
     }
 
     /// The source of an errand: fetched and prepared, by the first who asks.
@@ -147,11 +167,14 @@ impl Sources {
             let archive = place.join("bundle.tar.gz");
             self.fetch(&errand.bundle, &archive).await?;
             unpack(&archive, &coming).await?;
+            self.hand_to_tests(&coming)?;
             std::fs::rename(&coming, &folder).map_err(|e| file_error(&folder, e))?;
             std::fs::remove_file(&archive).map_err(|e| file_error(&archive, e))?;
         }
         let path = folder.join(FILE_NAME);
-        let text = std::fs::read_to_string(&path).map_err(|e| file_error(&path, e))?;
+        let text = kesmo_files::read_regular(&path, kesmo_files::bundle::LIMITS.suite_file);
+        let text = text.map_err(|e| file_error(&path, e))?;
+        let text = String::from_utf8(text).map_err(|_| format!("{} is not UTF-8", path.display()))?;
         let suite = SuiteFile::parse(FILE_NAME, &text).map_err(|e| e.to_string())?;
         if !done.exists() {
             let said = self.prepare(&suite, &folder, errand).await?;
@@ -160,48 +183,57 @@ impl Sources {
         Ok(Arc::new(Ready { suite, folder }))
     }
 
+    /// Brings a bundle. A service that is away is waited for, however long that takes: what asks for the bundle is ended when
+    /// its batch is revoked.
     async fn fetch(&self, digest: &str, to: &Path) -> Result<(), String> {
         if let Some(local) = &self.config.local {
             let from = local.join("bundles").join(digest);
             return std::fs::copy(&from, to).map(drop).map_err(|e| format!("{}: {e}", from.display()));
         }
-        let failed = |e: &dyn std::fmt::Display| format!("the bundle {digest} could not be fetched: {e}");
-        let mut last = String::new();
-        for pause in [100, 300, 1000, 3000, 0] {
-            let url = format!("{}/api/bundles/{digest}", self.address.now());
-            let got = self.client.get(&url).bearer_auth(&self.config.token).send().await;
-            match got.and_then(reqwest::Response::error_for_status) {
-                Ok(mut response) => {
-                    let mut file = std::fs::File::create(to).map_err(|e| failed(&e))?;
-                    let mut hash = Sha256::new();
-                    loop {
-                        match response.chunk().await {
-                            Ok(Some(chunk)) => {
-                                hash.update(&chunk);
-                                file.write_all(&chunk).map_err(|e| failed(&e))?;
-                            }
-                            Ok(None) if hex::encode(hash.clone().finalize()) == digest => return Ok(()),
-                            Ok(None) => {
-                                last = "it arrived damaged".into();
-                                break;
-                            }
-                            Err(e) => {
-                                last = e.to_string();
-                                break;
-                            }
-                        }
-                    }
-                }
-                Err(e) => last = e.to_string(),
+        let failed = |why: &dyn std::fmt::Display| format!("the bundle {digest} could not be fetched: {why}");
+        let mut pause = Duration::from_millis(100);
+        loop {
+            match self.fetch_once(digest, to).await {
+                Ok(()) => return Ok(()),
+                Err(Fetch::Final(why)) => return Err(failed(&why)),
+                Err(Fetch::Again(why)) => tracing::warn!("{}; it is tried again", failed(&why)),
             }
-            tokio::time::sleep(Duration::from_millis(pause)).await;
+            tokio::time::sleep(pause).await;
+            pause = (pause * 2).min(Duration::from_secs(3));
         }
-        Err(failed(&last))
+    }
+
+    async fn fetch_once(&self, digest: &str, to: &Path) -> Result<(), Fetch> {
+        let again = |e: &dyn std::fmt::Display| Fetch::Again(e.to_string());
+        let url = format!("{}/api/bundles/{digest}", self.address.now());
+        let mut answer =
+            self.client.get(&url).bearer_auth(&self.config.token).send().await.map_err(|e| again(&said(&e)))?;
+        if answer.status() == reqwest::StatusCode::NOT_FOUND {
+            return Err(Fetch::Final("the service does not have it".into()));
+        }
+        if !answer.status().is_success() {
+            return Err(again(&format!("the service answered {}", answer.status())));
+        }
+        let whole = answer.content_length();
+        let mut file = std::fs::File::create(to).map_err(|e| Fetch::Final(format!("{}: {e}", to.display())))?;
+        let (mut hash, mut bytes) = (Sha256::new(), 0u64);
+        while let Some(chunk) = answer.chunk().await.map_err(|e| again(&said(&e)))? {
+            bytes += chunk.len() as u64;
+            hash.update(&chunk);
+            file.write_all(&chunk).map_err(|e| Fetch::Final(format!("{}: {e}", to.display())))?;
+        }
+        if hex::encode(hash.finalize()) == digest {
+            return Ok(());
+        }
+        if whole.is_some_and(|whole| bytes < whole) {
+            return Err(again(&format!("only {bytes} bytes of it arrived")));
+        }
+        Err(Fetch::Final("what the service sent has another SHA-256".into()))
     }
 
     async fn prepare(&self, suite: &SuiteFile, folder: &Path, errand: &Errand) -> Result<String, String> {
         let Some(prepare) = &suite.prepare else { return Ok(String::new()) };
-        let command = command(&prepare.run, folder, errand, &self.config.name);
+        let command = self.command(&prepare.run, folder, errand);
         let mark = format!("{}-prepare", self.mark);
         let (said, ended) = capture(command, &mark, Duration::from_micros(prepare.limit.0)).await?;
         match ended {
@@ -221,7 +253,7 @@ impl Sources {
     /// # Errors
     /// In words for the run, if it fails.
     pub async fn list(&self, ready: &Ready, errand: &Errand, mark: &str) -> Result<Vec<u8>, String> {
-        let mut command = command(&ready.suite.tests.list, &ready.folder, errand, &self.config.name);
+        let mut command = self.command(&ready.suite.tests.list, &ready.folder, errand);
         command.stdin(Stdio::null());
         let limit = Duration::from_micros(ready.suite.limits.batch.0.min(300_000_000));
         let mut process = process::start(command, mark).map_err(|e| cannot_start(&ready.suite.tests.list, &e))?;
@@ -283,17 +315,37 @@ impl Ready {
     }
 }
 
+/// Why a bundle did not come.
+enum Fetch {
+    Again(String),
+    Final(String),
+}
+
+/// What is at the bottom of an error of a call.
+fn said(error: &reqwest::Error) -> String {
+    let mut cause: &dyn std::error::Error = error;
+    while let Some(source) = cause.source() {
+        cause = source;
+    }
+    cause.to_string()
+}
+
 /// A command of a suite, in a folder, with the environment that all its processes have. The worker's own token and address
 /// are kept from it.
-pub fn command(words: &[String], folder: &Path, errand: &Errand, worker: &str) -> Command {
+fn command(words: &[String], folder: &Path, errand: &Errand, worker: &str, run_as: Option<&RunAs>) -> Command {
     let program = &words[0];
     // A relative program is one of the suite's own, wherever the process starts.
     let program =
         if program.contains('/') && !program.starts_with('/') { folder.join(program) } else { program.into() };
     let mut command = Command::new(program);
     command.args(&words[1..]).current_dir(folder);
-    for secret in ["KESMO_TOKEN", "KESMO_URL"] {
+    for secret in ["KESMO_TOKEN", "KESMO_URL", "KESMO_TOKEN_FILE", "KESMO_TOKEN_FD"] {
         command.env_remove(secret);
+    }
+    if let Some(user) = run_as {
+        // Without the worker's other groups, as the standard library sees to where a user is set.
+        command.uid(user.uid).gid(user.gid);
+        command.env("HOME", &user.home).env("USER", &user.name).env("LOGNAME", &user.name);
     }
     command.env("KESMO_RUN", &errand.run).env("KESMO_WORKER", worker).env("KESMO_SEED", errand.seed.to_string());
     for (name, value) in [("KESMO_BRANCH", &errand.branch), ("KESMO_COMMIT", &errand.commit)] {
@@ -386,14 +438,8 @@ fn tail_of(said: &str) -> String {
 
 async fn unpack(archive: &Path, to: &Path) -> Result<(), String> {
     let (archive, to) = (archive.to_owned(), to.to_owned());
-    let unpacked = tokio::task::spawn_blocking(move || {
-        let file = std::fs::File::open(&archive).map_err(|e| e.to_string())?;
-        let mut tar = tar::Archive::new(flate2::read::GzDecoder::new(file));
-        tar.set_preserve_permissions(true);
-        // `unpack` keeps every file below the folder, whatever its name says.
-        tar.unpack(&to).map_err(|e| format!("the bundle cannot be unpacked: {e}"))
-    });
-    unpacked.await.map_err(|e| e.to_string())?
+    let unpack = move || kesmo_files::bundle::unpack(&archive, &to, kesmo_files::bundle::LIMITS);
+    tokio::task::spawn_blocking(unpack).await.map_err(|e| e.to_string())?.map_err(|e| e.to_string())
 }
 
 #[cfg(test)]
@@ -417,7 +463,13 @@ mod tests {
     async fn only_what_nobody_uses_is_removed() {
         let home = tempfile::tempdir().expect("a folder");
         let config = Config { home: home.path().to_owned(), keep_sources: Some(Bytes(100)), ..Config::default() };
-        let sources = Sources::new(config, reqwest::Client::new(), Arc::new(Address::new("")), "mark".into());
+        let sources = Sources::new(
+            config,
+            kesmo_tls::Trust::default().http().build().expect("a client"),
+            Arc::new(Address::new("")),
+            "mark".into(),
+            None,
+        );
         let text = "suite = \"fares\"\n[tests]\nlist = [\"./t\"]\nrun = [\"./t\", \"{names}\"]\nresults = \"tap\"\n";
         let suite = SuiteFile::parse(FILE_NAME, text).expect("a suite file");
         let mut held = Vec::new();

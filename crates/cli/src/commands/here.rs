@@ -4,15 +4,22 @@ use std::path::{Path, PathBuf};
 
 use kesmo_client::pack;
 use kesmo_core::{
-    format::report::Format,
     plan::{RunOptions, portion::Portion},
     time::Span,
     words::Outcome,
 };
 use kesmo_here::{Finished, History, Job, Told};
 use kesmo_wire::api::{Run, Shard};
+use kesmo_worker::Home;
 
-use super::{asked_to_end, join::usual_slots, runs::path, watch::Display, worker::cache};
+use super::{
+    asked_to_end,
+    join::usual_slots,
+    reports::{self, Wanted},
+    runs::path,
+    watch::Display,
+    worker::cache,
+};
 use crate::{
     Context, Failure,
     arguments::Here,
@@ -25,11 +32,7 @@ pub async fn run(
     context: impl FnOnce() -> Result<Context, Failure>,
 ) -> Result<u8, Failure> {
     let file = pack::suite_file(&options.folder)?;
-    let reports = options
-        .report
-        .iter()
-        .map(|(format, file)| Ok((Format::parse(format)?, PathBuf::from(file))))
-        .collect::<Result<Vec<_>, Failure>>()?;
+    let reports = reports::prepare(&options.report)?;
     let mut run_options = options.running.options(&options.choosing)?;
     let mut slots = options.slots.unwrap_or_else(usual_slots);
     let mut seed = run_options.seed.unwrap_or_else(random_seed);
@@ -48,6 +51,7 @@ pub async fn run(
     let portion = options.portion.as_deref().map(Portion::parse).transpose()?;
     let suite = file.suite.to_string();
     let place = cache().join("here").join(&suite);
+    let home = home(options, &place)?;
     let own_record = place.join("record.json");
     let record = options.record.clone().unwrap_or_else(|| own_record.clone());
     let history = History::read(&record)?;
@@ -63,7 +67,8 @@ pub async fn run(
         portion,
         shared_history,
         history: history.clone(),
-        home: place.join("worker"),
+        home: home.folder.clone(),
+        taken: Some(home.taken.clone()),
     };
     let mut display = Display::new(&[format!("{suite}/here")], options.refresh.refresh, json);
     let (sender, mut told) = tokio::sync::mpsc::unbounded_channel();
@@ -98,15 +103,46 @@ pub async fn run(
     };
     display.close();
     remember(history, &finished, &record)?;
-    let kept = options.keep.clone().unwrap_or_else(|| place.join("last"));
-    keep(&finished, &kept, options.keep.is_none(), &place.join("worker/local/blobs"))?;
-    for (format, file) in &reports {
-        write_report(&finished, *format, file)?;
+    let kept = options.keep.clone().unwrap_or_else(|| home.kept.clone());
+    keep(&finished, &kept, options.keep.is_none(), &home.folder.join("local/blobs"))?;
+    let mut status = u8::try_from(finished.verdict().exit_status()).unwrap_or(1);
+    for report in &reports {
+        status = reports::status(status, reports::write(report, &finished.report(report.format)));
     }
     if !json {
         print!("{}", closing(&finished, &reports, &kept, options));
     }
-    Ok(u8::try_from(finished.verdict().exit_status()).unwrap_or(1))
+    Ok(status)
+}
+
+/// Where a run works on this machine.
+struct HereHome {
+    folder: PathBuf,
+    /// Where what it leaves behind is kept unless told otherwise.
+    kept: PathBuf,
+    taken: Home,
+}
+
+/// The most runs of one suite that go on here at once without folders of their own.
+const MOST_AT_ONCE: u32 = 100;
+
+/// The folder that was named, or the first of the suite's that no other run uses now.
+fn home(options: &Here, place: &Path) -> Result<HereHome, Failure> {
+    let take = |folder: &Path| kesmo_worker::take_home(folder).map_err(|e| Failure::trouble(e.to_string()));
+    if let Some(folder) = &options.home {
+        let used =
+            || Failure::call(format!("another run uses the folder {}: give another with --home", folder.display()));
+        let taken = take(folder)?.ok_or_else(used)?;
+        return Ok(HereHome { folder: folder.clone(), kept: folder.join("last"), taken });
+    }
+    for n in 1..=MOST_AT_ONCE {
+        let end = if n == 1 { String::new() } else { format!("-{n}") };
+        let folder = place.join(format!("worker{end}"));
+        if let Some(taken) = take(&folder)? {
+            return Ok(HereHome { folder, kept: place.join(format!("last{end}")), taken });
+        }
+    }
+    Err(Failure::call("too many runs of this suite go on here: give this one a folder with --home"))
 }
 
 fn show(display: &mut Display, what: Told, json: bool) -> Result<(), Failure> {
@@ -207,22 +243,14 @@ fn keep(finished: &Finished, folder: &Path, own: bool, blobs: &Path) -> Result<(
         });
         let (test, variant) = of.map_or(("run", ""), |e| (e.test.as_str(), e.variant.as_str()));
         let place = super::runs::place_in(folder, test, variant, number.unwrap_or(0));
-        let from = blobs.join(&file.digest);
+        let from = blobs.join(file.digest.as_str());
         let content = std::fs::read(&from).map_err(|e| failed(&from, e))?;
         write(&super::runs::place_in(&place, &file.path, "", 0), &content)?;
     }
     Ok(())
 }
 
-fn write_report(finished: &Finished, format: Format, file: &Path) -> Result<(), Failure> {
-    let failed = |e: std::io::Error| Failure::call(format!("--report: {}: {e}", file.display()));
-    if let Some(folder) = file.parent().filter(|f| !f.as_os_str().is_empty()) {
-        std::fs::create_dir_all(folder).map_err(failed)?;
-    }
-    std::fs::write(file, finished.report(format)).map_err(failed)
-}
-
-fn closing(finished: &Finished, reports: &[(Format, PathBuf)], kept: &Path, options: &Here) -> String {
+fn closing(finished: &Finished, reports: &[Wanted], kept: &Path, options: &Here) -> String {
     let failed = finished.with_outcome(Outcome::Failed, 20);
     let flaky = finished.with_outcome(Outcome::Flaky, 20);
     let parked = finished.with_outcome(Outcome::Parked, 10);
@@ -235,8 +263,7 @@ fn closing(finished: &Finished, reports: &[(Format, PathBuf)], kept: &Path, opti
         slowest: &slowest,
         causes: &causes,
     };
-    let mut more: Vec<String> =
-        reports.iter().map(|(format, file)| format!("{format} report: {}", file.display())).collect();
+    let mut more: Vec<String> = reports.iter().map(|r| format!("{} report: {}", r.format, r.file.display())).collect();
     if let Some(first) = failed.entries.first() {
         more.push(format!("kesmo here {} --pick {:?}   # only {}", options.folder.display(), first.test, name(first)));
     }

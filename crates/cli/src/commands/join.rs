@@ -1,6 +1,8 @@
 //! `kesmo join`: lends this machine to one run until its verdict.
 
-use kesmo_core::{name::Slug, plan::brief::Changes, words::Outcome};
+use std::collections::HashSet;
+
+use kesmo_core::{plan::brief::Changes, time::Span, words::Outcome};
 use kesmo_wire::api::{Meet, Met, Run, Shard};
 use tokio::sync::oneshot;
 
@@ -9,7 +11,7 @@ use super::{
     serve::log_to_stderr,
     start::new_run,
     watch::stay,
-    worker::{home, own_name},
+    worker::{Place, place},
 };
 use crate::{
     Context, Failure,
@@ -22,8 +24,7 @@ pub fn usual_slots() -> u16 {
 }
 
 pub async fn run(options: &Join, context: &Context) -> Result<u8, Failure> {
-    let name = options.name.clone().unwrap_or_else(own_name);
-    let name = Slug::parse("the name", &name)?.to_string();
+    let Place { name, home, taken } = place("join", options.name.as_deref(), None)?;
     let run = come_to(options, context).await?;
     if std::env::var_os("KESMO_LOG").is_some() {
         log_to_stderr(false);
@@ -31,10 +32,12 @@ pub async fn run(options: &Join, context: &Context) -> Result<u8, Failure> {
     let config = kesmo_worker::Config {
         url: context.client.url().to_owned(),
         token: context.client.token().to_owned(),
+        trust: context.service.trust.clone(),
         pool: "standing".into(),
         slots: options.slots.unwrap_or_else(usual_slots),
         offers: pairs("--offer", &options.offer)?,
-        home: home(&name),
+        home,
+        taken,
         name: name.clone(),
         only_run: Some(run.clone()),
         ..kesmo_worker::Config::default()
@@ -58,7 +61,7 @@ pub async fn run(options: &Join, context: &Context) -> Result<u8, Failure> {
         eprintln!("kesmo: this machine did not leave the run in good order: {e}");
     }
     let status = status?;
-    if options.own_status && status <= 1 { own_status(&run, &name, context).await } else { Ok(status) }
+    if options.own_status && status <= 1 { own_status(&run, &name, status, context).await } else { Ok(status) }
 }
 
 /// The run to join; with a key it is started by the first who comes.
@@ -71,11 +74,22 @@ async fn come_to(options: &Join, context: &Context) -> Result<String, Failure> {
     let run_options = options.running.options(&options.choosing)?;
     let changes = Changes { pool: options.pool.clone(), options: run_options, ..Changes::default() };
     let start = new_run(suite, changes, &options.running, context).await?;
-    let met: Met = context.client.post("/api/meet", &Meet { key: key.clone(), start }).await?;
+    let met: Met =
+        context.client.post("/api/meet", &Meet { key: key.clone(), start, running: options.only_running }).await?;
     let name = met.run.summary.name;
     if !context.json {
-        let how = if met.started { "started" } else { "joins" };
-        eprintln!("The key {key} {how} {name}: {}/runs/{name}", context.client.url());
+        let url = format!("{}/runs/{name}", context.client.url());
+        match (met.started, met.run.summary.verdict, met.run.summary.finished_at) {
+            (true, ..) => eprintln!("The key {key} started {name}: {url}"),
+            (false, Some(verdict), Some(at)) => {
+                let ago = Span((chrono::Utc::now() - at).num_microseconds().unwrap_or(0).max(0) as u64);
+                eprintln!(
+                    "The key {key} is that of {name}, which was over {ago} ago: {verdict}. Nothing is run here: {url}"
+                );
+                eprintln!("A key is for the jobs of one build; --running takes only a run that is not over.");
+            }
+            (false, ..) => eprintln!("The key {key} joins {name}: {url}"),
+        }
         if !met.same_files {
             eprintln!(
                 "Its files are those of the job that started it; the files here are other ones and are not used."
@@ -85,14 +99,35 @@ async fn come_to(options: &Join, context: &Context) -> Result<String, Failure> {
     Ok(name)
 }
 
-/// 1 if something failed that ran here, else 0.
-async fn own_status(run: &str, worker: &str, context: &Context) -> Result<u8, Failure> {
+/// 1 if something failed that ran here, else 0; `status` is that of the whole run.
+async fn own_status(run: &str, worker: &str, status: u8, context: &Context) -> Result<u8, Failure> {
     let shards: Vec<Shard> = context.client.get(&format!("{}/shards", path(run)?), &[]).await?;
     let own: Vec<&(String, String)> =
         shards.iter().filter(|s| s.worker == worker).flat_map(|s| &s.batches).flat_map(|b| &b.entries).collect();
-    let failed =
-        entries(context, run, &[("state", Outcome::Failed.word().to_owned()), ("limit", "1000".to_owned())]).await?;
-    let here = failed.entries.iter().filter(|e| own.iter().any(|o| o.0 == e.test && o.1 == e.variant)).count();
+    let own: HashSet<(&str, &str)> = own.iter().map(|o| (o.0.as_str(), o.1.as_str())).collect();
+    let (mut here, mut seen) = (0, 0);
+    // However many failed: a page after the other.
+    loop {
+        let query = [
+            ("state", Outcome::Failed.word().to_owned()),
+            ("order", "listed".to_owned()),
+            ("limit", "1000".to_owned()),
+            ("skip", seen.to_string()),
+        ];
+        let page = entries(context, run, &query).await?;
+        here += page.entries.iter().filter(|e| own.contains(&(e.test.as_str(), e.variant.as_str()))).count();
+        seen += page.entries.len();
+        if page.entries.is_empty() || seen >= page.total as usize {
+            break;
+        }
+    }
+    // What failed a run without a failing test failed it for everyone.
+    if seen == 0 && status == 1 {
+        if !context.json {
+            eprintln!("No test failed, but the run did, for another reason.");
+        }
+        return Ok(1);
+    }
     if !context.json {
         eprintln!("{here} of the tests that ran here failed; {} ran here.", own.len());
     }

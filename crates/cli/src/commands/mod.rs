@@ -9,6 +9,7 @@ pub mod keys;
 pub mod people;
 pub mod planning;
 pub mod queue;
+pub mod reports;
 pub mod runs;
 pub mod schedules;
 pub mod serve;

@@ -2,7 +2,6 @@
 
 use std::io::{BufRead, IsTerminal, Write};
 
-use kesmo_client::Client;
 use kesmo_core::name::did_you_mean;
 use kesmo_wire::api::{Me, NewToken, Role, Token};
 
@@ -10,17 +9,19 @@ use super::print_json;
 use crate::{
     Context, Failure,
     arguments::{Login, Token as Command},
+    connection::Connection,
     saved, view,
 };
 
 /// Checks an address and a token, and saves them.
-pub async fn login(options: &Login, url: Option<&str>, token: Option<&str>) -> Result<(), Failure> {
-    let (url, _) = saved::service(options.service.as_deref().or(url), None)?;
-    let token = match token {
-        Some(token) => token.to_owned(),
+pub async fn login(options: &Login, connection: &Connection) -> Result<(), Failure> {
+    let url = options.service.clone().or_else(|| connection.url.clone());
+    let mut service = Connection { url, token: None, ..connection.clone() }.service()?;
+    let token = match connection.own_token()? {
+        Some(token) => token,
         None => {
             if std::io::stdin().is_terminal() {
-                eprint!("Token for {url}: ");
+                eprint!("Token for {}: ", service.url);
                 std::io::stderr().flush().map_err(|e| Failure::trouble(e.to_string()))?;
             }
             let mut line = String::new();
@@ -31,9 +32,10 @@ pub async fn login(options: &Login, url: Option<&str>, token: Option<&str>) -> R
     if token.is_empty() {
         return Err(Failure::call("no token was given: type it, pipe it in, or set KESMO_TOKEN"));
     }
-    let me: Me = Client::new(&url, &token).get("/api/me", &[]).await?;
-    let path = saved::save(&url, &token)?;
-    println!("Signed in to {url} as {} ({}); saved in {}", me.name, me.role.word(), path.display());
+    service.token.clone_from(&token);
+    let me: Me = service.client()?.get("/api/me", &[]).await?;
+    let path = saved::save(&service, &token)?;
+    println!("Signed in to {} as {} ({}); saved in {}", service.url, me.name, me.role.word(), path.display());
     Ok(())
 }
 

@@ -43,8 +43,9 @@ pub async fn run(command: &Schedule, context: &Context) -> Result<u8, Failure> {
         Schedule::Resume(named) => pause(&named.name, false, context).await?,
         Schedule::Now(options) => {
             let path = format!("/api/schedules/{}/now", options.name);
+            let reports = options.staying.reports()?;
             let run: Run = context.client.post(&path, &serde_json::json!({})).await?;
-            return started(&run, &options.staying, context).await;
+            return started(&run, &options.staying, &reports, context).await;
         }
         Schedule::Remove(named) => {
             context.client.delete(&format!("/api/schedules/{}", named.name)).await?;

@@ -1,9 +1,15 @@
 //! `kesmo serve`.
 
-use std::io::Write;
+use std::io::{IsTerminal, Write};
 
 use kesmo_service::clockwork::clock::Clock;
-use tracing_subscriber::EnvFilter;
+use tracing::Level;
+use tracing_subscriber::{
+    EnvFilter, Layer,
+    filter::{FilterExt, filter_fn},
+    layer::SubscriberExt,
+    util::SubscriberInitExt,
+};
 
 use crate::{Failure, arguments::Serve};
 
@@ -11,8 +17,15 @@ use crate::{Failure, arguments::Serve};
 pub fn log_to_stderr(as_json: bool) {
     let filter = EnvFilter::try_from_env("KESMO_LOG")
         .unwrap_or_else(|_| EnvFilter::new("warn,rocket=error,kesmo=info,kesmo_service=info,kesmo_worker=info"));
-    let subscriber = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
-    let result = if as_json { subscriber.json().try_init() } else { subscriber.with_ansi(false).try_init() };
+    // What libraries say in more detail holds what was sent: tokens, and the parameters of statements.
+    let quiet = filter_fn(|meta| meta.target().starts_with("kesmo") || *meta.level() <= Level::INFO);
+    let filter = filter.and(quiet);
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).with_target(false);
+    let result = if as_json {
+        tracing_subscriber::registry().with(lines.json().with_filter(filter)).try_init()
+    } else {
+        tracing_subscriber::registry().with(lines.with_ansi(false).with_filter(filter)).try_init()
+    };
     if let Err(e) = result {
         eprintln!("kesmo: logs cannot be written: {e}");
     }
@@ -27,16 +40,23 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
         patience: options.patience,
         blobs: options.blobs.clone(),
         reached_at: options.reached_at.clone(),
+        git_folders: options.git_folder.clone(),
         clock: options.clock.clone().map_or(Clock::System, Clock::File),
     };
     let started = |started: kesmo_service::Started| {
         let mut said = format!("Kesmo is listening on http://{}\n", started.address);
-        if let Some(token) = started.keeper_token {
-            said += &format!("The first keeper's token, shown this once: {token}\n");
-            said += &format!("It is kept in {}, which only you can read.\n", started.keeper_token_file.display());
-            said += &format!("Sign in to the console: http://{}/#token={token}\n", started.address);
-        }
         let mut out = std::io::stdout().lock();
+        if let Some(token) = started.keeper_token {
+            let (file, address) = (started.keeper_token_file.display(), started.address);
+            // What does not go to a terminal is kept by whatever reads it, a journal for one.
+            if out.is_terminal() {
+                said += &format!("The first keeper's token, shown this once: {token}\n");
+                said += &format!("It is kept in {file}, which only you can read.\n");
+                said += &format!("Sign in to the console: http://{address}/#token={token}\n");
+            } else {
+                said += &format!("The first keeper's token is in {file}, which only you can read.\n");
+            }
+        }
         if out.write_all(said.as_bytes()).and_then(|()| out.flush()).is_err() {
             tracing::warn!("nobody reads what the service says on standard output");
         }

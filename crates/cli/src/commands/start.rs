@@ -3,16 +3,26 @@
 use std::path::Path;
 
 use kesmo_client::pack;
-use kesmo_core::plan::brief::{Brief, Changes};
-use kesmo_wire::api::{Again as AgainBody, NewRun, Run};
+use kesmo_core::{
+    name::did_you_mean,
+    plan::brief::{Brief, Changes},
+};
+use kesmo_wire::api::{Again as AgainBody, NewRun, Run, Worker};
 
-use super::{print_json, runs::path, suites::is_folder, watch::stay};
+use super::{
+    print_json,
+    reports::{self, Wanted},
+    runs::path,
+    suites::is_folder,
+    watch::stay,
+};
 use crate::{
     Context, Failure,
     arguments::{Again, Choosing, Place, Running, Start, Staying},
 };
 
 pub async fn run(options: &Start, context: &Context) -> Result<u8, Failure> {
+    let reports = options.staying.reports()?;
     let mut changes = changes(&options.choosing, &options.running, &options.place)?;
     if let Some(name) = &options.brief {
         if options.suite.as_deref().is_some_and(is_folder) {
@@ -27,7 +37,7 @@ pub async fn run(options: &Start, context: &Context) -> Result<u8, Failure> {
             ..of_changes(changes)
         };
         let run: Run = context.client.post("/api/runs", &new).await?;
-        return started(&run, &options.staying, context).await;
+        return started(&run, &options.staying, &reports, context).await;
     }
     let mut brief = Brief::default();
     if let Some(file) = &options.from {
@@ -46,7 +56,7 @@ pub async fn run(options: &Start, context: &Context) -> Result<u8, Failure> {
     let suite = options.suite.clone().or(brief.suite).ok_or_else(no_suite)?;
     let new = new_run(&suite, changes, &options.running, context).await?;
     let run: Run = context.client.post("/api/runs", &new).await?;
-    started(&run, &options.staying, context).await
+    started(&run, &options.staying, &reports, context).await
 }
 
 /// Reads a brief from a file.
@@ -85,12 +95,13 @@ pub async fn new_run(suite: &str, changes: Changes, running: &Running, context: 
 }
 
 pub async fn again(options: &Again, context: &Context) -> Result<u8, Failure> {
+    let reports = options.staying.reports()?;
     let body = AgainBody { unpassed: options.unpassed, shard: options.shard };
     let run: Run = context.client.post(&format!("{}/again", path(&options.run)?), &body).await?;
-    started(&run, &options.staying, context).await
+    started(&run, &options.staying, &reports, context).await
 }
 
-pub async fn started(run: &Run, staying: &Staying, context: &Context) -> Result<u8, Failure> {
+pub async fn started(run: &Run, staying: &Staying, reports: &[Wanted], context: &Context) -> Result<u8, Failure> {
     let name = &run.summary.name;
     if !context.json {
         for changed in &run.summary.origin.changed {
@@ -100,20 +111,28 @@ pub async fn started(run: &Run, staying: &Staying, context: &Context) -> Result<
     if staying.stay {
         if !context.json {
             eprintln!("Started {name}: {}/runs/{name}", context.client.url());
+            say_if_nobody_is_there(&run.summary.pool, context).await;
         }
         let status = stay(name, staying.refresh.refresh, context).await?;
-        for (format, file) in &staying.report {
-            let query = [("as", format.clone())];
-            let text = context.client.get_text(&format!("{}/report", path(name)?), &query).await?;
-            std::fs::write(file, text).map_err(|e| Failure::trouble(format!("--report {format}={file}: {e}")))?;
-        }
-        return Ok(status);
+        return Ok(reports::of_run(name, reports, status, context).await);
     }
     if context.json {
         print_json(run)?;
     } else {
         println!("{name}");
         eprintln!("Watch it: kesmo watch {name}");
+        say_if_nobody_is_there(&run.summary.pool, context).await;
     }
     Ok(0)
+}
+
+/// A pool without a worker may be a misspelt one: then the run would wait in silence.
+async fn say_if_nobody_is_there(pool: &str, context: &Context) {
+    // Only a hint: the run is started, whatever becomes of it.
+    let Ok(workers) = context.client.get::<Vec<Worker>>("/api/workers", &[]).await else { return };
+    if workers.iter().any(|w| w.pool == pool && w.only_run.is_none()) {
+        return;
+    }
+    let hint = did_you_mean(pool, workers.iter().map(|w| w.pool.as_str()));
+    eprintln!("No worker is in the pool {pool} now{hint}: the run waits for one (`kesmo worker --pool {pool}`).");
 }

@@ -6,21 +6,13 @@ use kesmo_core::name::Slug;
 
 use super::{asked_to_end, serve::log_to_stderr};
 use kesmo_wire::api::{self, Drain};
+use kesmo_worker::Home;
 
 use crate::{
     Context, Failure,
     arguments::{DrainOf, Worker, pairs},
+    connection::Service,
 };
-
-/// A name made from the machine's and the process's number.
-pub fn own_name() -> String {
-    let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
-    let plain: String =
-        host.trim().to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
-    let plain = plain.trim_matches('-');
-    let host = if plain.is_empty() { "worker" } else { &plain[..plain.len().min(40)] };
-    format!("{host}-{}", std::process::id())
-}
 
 /// Where this user's programs keep what can be made again.
 pub fn cache() -> PathBuf {
@@ -29,33 +21,78 @@ pub fn cache() -> PathBuf {
     base.unwrap_or_else(std::env::temp_dir).join("kesmo")
 }
 
-/// The home of a worker of that name.
-pub fn home(name: &str) -> PathBuf {
-    cache().join(format!("worker-{name}"))
+/// The name of this machine, as part of a name.
+fn host() -> String {
+    let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    let plain: String =
+        host.trim().to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+    let plain = plain.trim_matches('-');
+    if plain.is_empty() { "worker".to_owned() } else { plain[..plain.len().min(40)].to_owned() }
 }
 
-pub async fn run(options: &Worker, url: String, token: String) -> Result<(), Failure> {
+/// The most workers on one machine that need neither names nor homes.
+const MOST_HOMES: u32 = 1000;
+
+/// Where one works, and under which name.
+pub struct Place {
+    pub name: String,
+    pub home: PathBuf,
+    pub taken: Option<Home>,
+}
+
+/// The home folder of one that works here, and its name. Without a name or folder it is the first home that nobody uses:
+/// the same after a restart, so that what was fetched is found again, and what a worker that was killed left behind is
+/// cleared away.
+pub fn place(kind: &str, name: Option<&str>, home: Option<&Path>) -> Result<Place, Failure> {
+    let trouble = |e: kesmo_worker::Error| Failure::trouble(e.to_string());
+    let (home, taken) = match (home, name) {
+        (Some(home), _) => (home.to_owned(), None),
+        (None, Some(name)) => (cache().join(format!("{kind}-{}", Slug::parse("the name", name)?)), None),
+        (None, None) => {
+            let mut homes = (1..=MOST_HOMES).map(|n| cache().join(format!("{kind}-{n}")));
+            loop {
+                let home = homes.next().ok_or_else(|| Failure::call("no home folder is free: give one with --home"))?;
+                if let Some(taken) = kesmo_worker::take_home(&home).map_err(trouble)? {
+                    break (home, Some(taken));
+                }
+            }
+        }
+    };
+    let name = match name {
+        Some(name) => name.to_owned(),
+        None => format!("{}-{}", host(), &kesmo_worker::home_mark(&home).map_err(trouble)?[..6]),
+    };
+    Ok(Place { name: Slug::parse("the name", &name)?.to_string(), home, taken })
+}
+
+pub async fn run(options: &Worker, service: Service) -> Result<(), Failure> {
     log_to_stderr(false);
-    if token.is_empty() {
-        let say = "a worker needs a token: make one with `kesmo token add NAME --role worker`, and give it as KESMO_TOKEN or --token";
+    if service.token.is_empty() {
+        let say = "a worker needs a token: make one with `kesmo token add NAME --role worker`, and give it as \
+                   KESMO_TOKEN, with --token-file or with --token";
         return Err(Failure::call(say));
     }
-    let name = options.name.clone().unwrap_or_else(own_name);
-    let name = Slug::parse("the worker's name", &name)?.to_string();
+    let Place { name, home, taken } = place("worker", options.name.as_deref(), options.home.as_deref())?;
     let pool = Slug::parse("the pool", &options.pool)?.to_string();
     let config = kesmo_worker::Config {
-        url,
-        token,
+        url: service.url,
+        token: service.token,
+        trust: service.trust,
         pool,
         slots: options.slots,
         offers: pairs("--offer", &options.offer)?,
-        home: options.home.clone().unwrap_or_else(|| home(&name)),
+        home,
+        taken,
         name,
         ease: options.ease,
         keep_sources: options.keep_sources,
+        run_as: options.run_as.clone(),
         ..kesmo_worker::Config::default()
     };
-    kesmo_worker::run(config, Box::pin(asked_to_end())).await.map_err(|e| Failure::trouble(e.to_string()))
+    kesmo_worker::run(config, Box::pin(asked_to_end())).await.map_err(|e| match e {
+        kesmo_worker::Error::User(_) => Failure::call(e.to_string()),
+        e => Failure::trouble(e.to_string()),
+    })
 }
 
 /// Has a worker finish what it has and take nothing new, or take work again.

@@ -9,7 +9,10 @@ use quick_xml::{
     events::{BytesStart, Event},
 };
 
-use super::Reported;
+use super::{
+    Reported,
+    report::{THE_RUN, Whole},
+};
 use crate::{
     name::shorten,
     time::Span,
@@ -51,11 +54,11 @@ const LONGEST_TEXT: usize = 256 << 10;
 ///
 /// # Errors
 /// In words for people, if it is not XML or not JUnit XML.
-pub fn read(content: &[u8]) -> Result<Vec<Case>, String> {
+pub fn read(content: &[u8]) -> Result<File, String> {
     let text = String::from_utf8_lossy(content);
     let mut reader = Reader::from_str(&text);
     reader.config_mut().expand_empty_elements = true;
-    let mut cases = Vec::new();
+    let mut file = File::default();
     let mut case: Option<Case> = None;
     let mut inside: Vec<String> = Vec::new();
     let mut root = None;
@@ -72,7 +75,7 @@ pub fn read(content: &[u8]) -> Result<Vec<Case>, String> {
                     return Err(broken(&format!("the root is <{name}>, not <testsuites>")));
                 }
                 root = Some(());
-                start(&tag, &name, &mut case).map_err(|e| broken(&e))?;
+                start(&tag, &name, &mut case, &mut file.loose).map_err(|e| broken(&e))?;
                 inside.push(name);
             }
             Event::Text(text) => {
@@ -103,10 +106,10 @@ pub fn read(content: &[u8]) -> Result<Vec<Case>, String> {
                     if done.reported.message.is_empty() && done.reported.ended == Ended::Failed {
                         done.reported.message = first_line(&done.reported.detail);
                     }
-                    cases.push(done);
+                    file.cases.push(done);
                 }
             }
-            Event::Eof if inside.is_empty() && root.is_some() => return Ok(cases),
+            Event::Eof if inside.is_empty() && root.is_some() => return Ok(file),
             Event::Eof if root.is_none() => return Err(broken("it is empty")),
             Event::Eof => return Err(broken("it ends within an element")),
             _ => {}
@@ -114,7 +117,7 @@ pub fn read(content: &[u8]) -> Result<Vec<Case>, String> {
     }
 }
 
-fn start(tag: &BytesStart<'_>, name: &str, case: &mut Option<Case>) -> Result<(), String> {
+fn start(tag: &BytesStart<'_>, name: &str, case: &mut Option<Case>, loose: &mut Vec<String>) -> Result<(), String> {
     let attribute = |key: &str| -> Result<Option<String>, String> {
         let found = tag.try_get_attribute(key).map_err(|e| e.to_string())?;
         found
@@ -135,9 +138,16 @@ fn start(tag: &BytesStart<'_>, name: &str, case: &mut Option<Case>) -> Result<()
             });
         }
         "failure" | "error" | "skipped" => {
-            if let Some(case) = case {
-                case.reported.ended = if name == "skipped" { Ended::Skipped } else { Ended::Failed };
-                case.reported.message = attribute("message")?.unwrap_or_default();
+            let message = attribute("message")?.unwrap_or_default();
+            match case {
+                // What failed and says besides that it was skipped has failed.
+                Some(case) if name == "skipped" && case.reported.ended == Ended::Failed => {}
+                Some(case) => {
+                    case.reported.ended = if name == "skipped" { Ended::Skipped } else { Ended::Failed };
+                    case.reported.message = message;
+                }
+                None if name == "skipped" => {}
+                None => loose.push(shorten(&format!("a <{name}> outside of any test case: {message}"), 500)),
             }
         }
         _ => {}
@@ -172,6 +182,8 @@ pub struct ReportCase<'a> {
     pub spent: Span,
     /// How each attempt ended, in order.
     pub attempts: Vec<ReportAttempt<'a>>,
+    /// Why it is set aside, of a parked one.
+    pub why_parked: Option<&'a str>,
 }
 
 /// One attempt of a report.
@@ -182,25 +194,61 @@ pub struct ReportAttempt<'a> {
     pub detail: &'a str,
 }
 
+/// What a file holds.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct File {
+    pub cases: Vec<Case>,
+    /// Failures and errors that belong to no test case, in words.
+    pub loose: Vec<String>,
+}
+
+/// How many there are of each in some part of a report.
+#[derive(Default)]
+struct Counts {
+    tests: usize,
+    failures: usize,
+    errors: usize,
+    skipped: usize,
+}
+
+impl Counts {
+    fn of(whole: &Whole<'_>, cases: &[&ReportCase<'_>]) -> Self {
+        let count = |is: &dyn Fn(Outcome) -> bool| cases.iter().filter(|c| is(c.outcome)).count();
+        Self {
+            tests: cases.len(),
+            failures: count(&|o| whole.fails(o)),
+            errors: 0,
+            skipped: count(&|o| matches!(o, Outcome::Skipped | Outcome::Parked | Outcome::Unrun)),
+        }
+    }
+
+    fn attributes(&self) -> String {
+        let Self { tests, failures, errors, skipped } = self;
+        format!("tests=\"{tests}\" failures=\"{failures}\" errors=\"{errors}\" skipped=\"{skipped}\"")
+    }
+}
+
 /// Writes a report: a `testsuite` for each variant, in the order in which the cases come.
 ///
-/// A flaky entry is a passed test case whose attempts stand under `system-out`; a parked or unrun one is `skipped` with
-/// its reason, so that no reader takes it for a pass. `took` is the run's wall time.
+/// A flaky entry is a passed test case whose attempts stand under `system-out`, and a failure where flaky ones fail the
+/// run; a parked or unrun one is `skipped` with its reason. A run that is no pass for a reason that no case shows has a case
+/// of its own, as error or failure: no reader takes its report for that of a run that passed.
 #[must_use]
-pub fn write(run: &str, took: Span, cases: &[ReportCase<'_>]) -> String {
+pub fn write(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
+    let run = whole.name;
     let mut out = String::from("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n");
-    let count =
-        |cases: &[&ReportCase<'_>], wanted: &[Outcome]| cases.iter().filter(|c| wanted.contains(&c.outcome)).count();
-    let skipped = [Outcome::Skipped, Outcome::Parked, Outcome::Unrun];
-    let all: Vec<&ReportCase<'_>> = cases.iter().collect();
-    out += &format!(
-        "<testsuites name=\"{}\" tests=\"{}\" failures=\"{}\" errors=\"0\" skipped=\"{}\" time=\"{:.3}\">\n",
-        attr(run),
-        all.len(),
-        count(&all, &[Outcome::Failed]),
-        count(&all, &skipped),
-        took.as_seconds()
-    );
+    let troubles = whole.troubles(cases);
+    let errors = troubles.iter().filter(|t| t.error).count();
+    let beside = Counts { tests: troubles.len(), failures: troubles.len() - errors, errors, skipped: 0 };
+    let all = Counts::of(whole, &cases.iter().collect::<Vec<_>>());
+    let all = Counts {
+        tests: all.tests + beside.tests,
+        failures: all.failures + beside.failures,
+        errors: beside.errors,
+        skipped: all.skipped,
+    };
+    out +=
+        &format!("<testsuites name=\"{}\" {} time=\"{:.3}\">\n", attr(run), all.attributes(), whole.took.as_seconds());
     let mut variants: Vec<&str> = Vec::new();
     for case in cases {
         if !variants.contains(&case.variant) {
@@ -211,26 +259,37 @@ pub fn write(run: &str, took: Span, cases: &[ReportCase<'_>]) -> String {
         let of: Vec<&ReportCase<'_>> = cases.iter().filter(|c| c.variant == variant).collect();
         let name = if variant.is_empty() { run.to_owned() } else { format!("{run} ({variant})") };
         let time: f64 = of.iter().map(|c| c.spent.as_seconds()).sum();
-        out += &format!(
-            "  <testsuite name=\"{}\" tests=\"{}\" failures=\"{}\" errors=\"0\" skipped=\"{}\" time=\"{time:.3}\">\n",
-            attr(&name),
-            of.len(),
-            count(&of, &[Outcome::Failed]),
-            count(&of, &skipped)
-        );
-        of.iter().for_each(|case| write_case(&mut out, case));
+        let counts = Counts::of(whole, &of).attributes();
+        out += &format!("  <testsuite name=\"{}\" {counts} time=\"{time:.3}\">\n", attr(&name));
+        of.iter().for_each(|case| write_case(&mut out, whole, case));
+        out += "  </testsuite>\n";
+    }
+    if !troubles.is_empty() {
+        let (name, counts) = (attr(run), beside.attributes());
+        out += &format!("  <testsuite name=\"{name}\" {counts} time=\"0.000\">\n");
+        for trouble in &troubles {
+            let kind = if trouble.error { "error" } else { "failure" };
+            out += &format!("    <testcase name=\"{THE_RUN}\" classname=\"{name}\" time=\"0.000\">\n");
+            let (what, why) = (attr(&trouble.what), attr(&trouble.why));
+            out += &format!("      <{kind} type=\"{what}\" message=\"{why}\"/>\n    </testcase>\n");
+        }
         out += "  </testsuite>\n";
     }
     out + "</testsuites>\n"
 }
 
-fn write_case(out: &mut String, case: &ReportCase<'_>) {
+fn write_case(out: &mut String, whole: &Whole<'_>, case: &ReportCase<'_>) {
     let (class, name) = case.name.rsplit_once('/').unwrap_or(("", case.name));
     let time = case.spent.as_seconds();
     *out += &format!("    <testcase name=\"{}\" classname=\"{}\" time=\"{time:.3}\">\n", attr(name), attr(class));
     let last = case.attempts.last();
     let message = last.map_or("", |a| a.message);
     match case.outcome {
+        Outcome::Flaky if whole.flaky_fails => {
+            let why = case.attempts.iter().rev().find(|a| a.ended.failing()).map_or("", |a| a.message);
+            let why = format!("flaky, which fails this run (--flaky-fails): {why}");
+            *out += &format!("      <failure type=\"flaky\" message=\"{}\"/>\n", attr(&why));
+        }
         Outcome::Passed | Outcome::Flaky => {}
         Outcome::Failed => {
             let kind = last.map_or("failed", |a| a.ended.word());
@@ -239,7 +298,10 @@ fn write_case(out: &mut String, case: &ReportCase<'_>) {
                 &format!("      <failure type=\"{kind}\" message=\"{}\">{}</failure>\n", attr(message), text(detail));
         }
         Outcome::Skipped => *out += &format!("      <skipped message=\"{}\"/>\n", attr(message)),
-        Outcome::Parked => *out += "      <skipped message=\"parked\"/>\n",
+        Outcome::Parked => {
+            let why = case.why_parked.map(|why| format!(": {why}")).unwrap_or_default();
+            *out += &format!("      <skipped message=\"parked{}\"/>\n", attr(&why));
+        }
         Outcome::Unrun => *out += "      <skipped message=\"unrun: the run ended before it had an outcome\"/>\n",
     }
     if case.attempts.len() > 1 {
@@ -267,6 +329,7 @@ fn text(value: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::words::Verdict;
 
     #[test]
     fn the_common_core_is_read() {
@@ -279,13 +342,22 @@ mod tests {
    it broke
   </error></testcase>
 </testsuite></testsuites>"#;
-        let cases = read(xml).unwrap();
+        let cases = read(xml).unwrap().cases;
         assert_eq!(cases[0].reported.spent, Some(Span::millis(250)));
         assert!(cases[0].candidates().contains(&"gate/early/open".to_owned()));
         assert_eq!((cases[1].reported.ended, cases[1].reported.message.as_str()), (Ended::Failed, "expected Closed"));
         assert_eq!((cases[1].reported.detail.as_str(), cases[1].output.as_str()), ("at line 3 <gate>", "beep"));
         assert_eq!((cases[2].reported.ended, cases[2].reported.message.as_str()), (Ended::Skipped, "no dogs"));
         assert_eq!(cases[3].reported.message, "it broke");
+    }
+
+    #[test]
+    fn a_failure_is_not_lost_wherever_it_stands() {
+        let xml = br#"<testsuite><error message="the set-up broke"/>
+  <testcase name="a"><failure message="no"/><skipped/></testcase></testsuite>"#;
+        let file = read(xml).unwrap();
+        assert_eq!(file.cases[0].reported.ended, Ended::Failed);
+        assert_eq!(file.loose, ["a <error> outside of any test case: the set-up broke"]);
     }
 
     #[test]
@@ -304,11 +376,23 @@ mod tests {
 
     fn report() -> String {
         let attempt = |ended, message| ReportAttempt { ended, message, detail: "trace <1>\u{1b}[31m" };
-        let case =
-            |name, outcome, attempts| ReportCase { name, variant: "", outcome, spent: Span::millis(48), attempts };
+        let case = |name, outcome, attempts| ReportCase {
+            name,
+            variant: "",
+            outcome,
+            spent: Span::millis(48),
+            attempts,
+            why_parked: None,
+        };
+        let whole = Whole {
+            name: "boarding-gate/42",
+            took: Span::seconds(3),
+            verdict: Some(Verdict::Failed),
+            reason: "1 of 5 failed",
+            ..Whole::default()
+        };
         write(
-            "boarding-gate/42",
-            Span::seconds(3),
+            &whole,
             &[
                 case("gate/open", Outcome::Passed, vec![attempt(Ended::Passed, "")]),
                 case(
@@ -330,7 +414,7 @@ mod tests {
 
     #[test]
     fn a_report_can_be_read_back() {
-        let cases = read(report().as_bytes()).unwrap();
+        let cases = read(report().as_bytes()).unwrap().cases;
         let ended: Vec<Ended> = cases.iter().map(|c| c.reported.ended).collect();
         assert_eq!(ended, [Ended::Passed, Ended::Passed, Ended::Failed, Ended::Skipped, Ended::Skipped]);
     }

@@ -6,7 +6,12 @@ use super::{
     junit::{self, ReportCase},
     tap,
 };
-use crate::{Error, name::did_you_mean, time::Span, words::Outcome};
+use crate::{
+    Error,
+    name::did_you_mean,
+    time::Span,
+    words::{Outcome, Verdict},
+};
 
 /// A report's format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,28 +44,84 @@ impl fmt::Display for Format {
     }
 }
 
-/// Writes a report. `took` is the run's wall time; `run` stands in a JSON report as it is.
+/// What a report says of the run as a whole.
+#[derive(Debug, Clone, Default)]
+pub struct Whole<'a> {
+    /// `boarding-gate/42`
+    pub name: &'a str,
+    /// The run's wall time.
+    pub took: Span,
+    /// `None`: it is not over.
+    pub verdict: Option<Verdict>,
+    pub reason: &'a str,
+    /// What went wrong beside the tests and fails the run.
+    pub wrongs: &'a [String],
+    /// A flaky entry fails the run.
+    pub flaky_fails: bool,
+}
+
+impl Whole<'_> {
+    /// Why the run is no pass, for reasons that no case shows: a case of its own says so, as error (the run was not carried
+    /// out whole) or as failure, so that no reader takes the report for that of a run that passed.
+    pub(super) fn troubles(&self, cases: &[ReportCase<'_>]) -> Vec<Trouble> {
+        let error = |what: &str| Trouble { error: true, what: what.to_owned(), why: self.reason.to_owned() };
+        let wrongs = self.wrongs.iter().map(|why| Trouble { error: false, what: "failed".into(), why: why.clone() });
+        let mut all: Vec<Trouble> = match self.verdict {
+            None => vec![Trouble { error: true, what: "not over".into(), why: "the run is not over yet".into() }],
+            Some(verdict @ (Verdict::Void | Verdict::Stopped)) => vec![error(verdict.word())],
+            Some(Verdict::Passed | Verdict::Failed) => Vec::new(),
+        };
+        all.extend(wrongs);
+        // Whatever the verdict rests on, a report of a failed run has a failure.
+        if all.is_empty() && self.verdict == Some(Verdict::Failed) && !cases.iter().any(|c| self.fails(c.outcome)) {
+            all.push(Trouble { error: false, what: "failed".into(), why: self.reason.to_owned() });
+        }
+        all
+    }
+
+    /// Whether an entry with that outcome fails the run.
+    pub(super) fn fails(&self, outcome: Outcome) -> bool {
+        outcome == Outcome::Failed || (outcome == Outcome::Flaky && self.flaky_fails)
+    }
+}
+
+/// Something that no case shows.
+pub(super) struct Trouble {
+    pub error: bool,
+    pub what: String,
+    pub why: String,
+}
+
+/// The name of the case that speaks of the run as a whole.
+pub(super) const THE_RUN: &str = "the run as a whole";
+
+/// Writes a report; `run` stands in a JSON report as it is.
 #[must_use]
-pub fn write(format: Format, name: &str, took: Span, run: serde_json::Value, cases: &[ReportCase<'_>]) -> String {
+pub fn write(format: Format, whole: &Whole<'_>, run: serde_json::Value, cases: &[ReportCase<'_>]) -> String {
     match format {
-        Format::Junit => junit::write(name, took, cases),
-        Format::Tap => write_tap(cases),
+        Format::Junit => junit::write(whole, cases),
+        Format::Tap => write_tap(whole, cases),
         Format::Json => {
             let attempt = |a: &junit::ReportAttempt<'_>| serde_json::json!({ "ended": a.ended, "message": a.message, "detail": a.detail });
             let value = |c: &ReportCase<'_>| {
                 serde_json::json!({
                     "test": c.name, "variant": c.variant, "outcome": c.outcome, "spent_us": c.spent.0,
+                    "why_parked": c.why_parked,
                     "attempts": c.attempts.iter().map(attempt).collect::<Vec<_>>(),
                 })
             };
-            let whole = serde_json::json!({ "run": run, "entries": cases.iter().map(value).collect::<Vec<_>>() });
-            serde_json::to_string_pretty(&whole).unwrap_or_default()
+            let all = serde_json::json!({
+                "run": run, "wrongs": whole.wrongs, "entries": cases.iter().map(value).collect::<Vec<_>>(),
+            });
+            serde_json::to_string_pretty(&all).unwrap_or_default()
         }
     }
 }
 
-fn write_tap(cases: &[ReportCase<'_>]) -> String {
-    let mut out = format!("TAP version 14\n1..{}\n", cases.len());
+fn write_tap(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
+    let troubles = whole.troubles(cases);
+    let failures: Vec<&Trouble> = troubles.iter().filter(|t| !t.error).collect();
+    let mut out = format!("TAP version 14\n1..{}\n", cases.len() + failures.len());
     for (i, case) in cases.iter().enumerate() {
         let name =
             if case.variant.is_empty() { case.name.to_owned() } else { format!("{} ({})", case.name, case.variant) };
@@ -68,7 +129,11 @@ fn write_tap(cases: &[ReportCase<'_>]) -> String {
             Outcome::Skipped | Outcome::Parked | Outcome::Unrun => Some(format!("SKIP {}", case.outcome)),
             _ => None,
         };
-        out += &tap::write_point(i + 1, case.outcome != Outcome::Failed, &name, directive.as_deref());
+        let directive = match (&directive, case.why_parked) {
+            (Some(directive), Some(why)) => Some(format!("{directive}: {why}")),
+            _ => directive,
+        };
+        out += &tap::write_point(i + 1, !whole.fails(case.outcome), &name, directive.as_deref());
         out.push('\n');
         if matches!(case.outcome, Outcome::Failed | Outcome::Flaky) {
             let last = case.attempts.iter().rev().find(|a| a.ended.failing());
@@ -80,6 +145,14 @@ fn write_tap(cases: &[ReportCase<'_>]) -> String {
             );
         }
     }
+    let line = |text: &str| text.replace(['\n', '\r'], " ");
+    for (i, trouble) in failures.iter().enumerate() {
+        out += &tap::write_point(cases.len() + i + 1, false, &format!("{THE_RUN}: {}", line(&trouble.why)), None);
+        out.push('\n');
+    }
+    for trouble in troubles.iter().filter(|t| t.error) {
+        out += &format!("Bail out! {}: {}\n", trouble.what, line(&trouble.why));
+    }
     out
 }
 
@@ -90,8 +163,14 @@ mod tests {
 
     fn cases() -> Vec<ReportCase<'static>> {
         let attempt = |ended, message| ReportAttempt { ended, message, detail: "" };
-        let case =
-            |name, outcome, attempts| ReportCase { name, variant: "", outcome, spent: Span::millis(5), attempts };
+        let case = |name, outcome, attempts| ReportCase {
+            name,
+            variant: "",
+            outcome,
+            spent: Span::millis(5),
+            attempts,
+            why_parked: (outcome == Outcome::Parked).then_some("the scanner is being mended"),
+        };
         vec![
             case("gate/open", Outcome::Passed, vec![attempt(Ended::Passed, "")]),
             case("gate/late", Outcome::Failed, vec![attempt(Ended::Failed, "expected \"Closed\"")]),
@@ -99,20 +178,67 @@ mod tests {
         ]
     }
 
+    fn whole(verdict: Verdict, reason: &'static str) -> Whole<'static> {
+        Whole { name: "gate/1", verdict: Some(verdict), reason, ..Whole::default() }
+    }
+
+    #[test]
+    fn no_report_of_a_run_that_did_not_pass_reads_green() {
+        let passed: Vec<ReportCase<'_>> = cases().into_iter().take(1).collect();
+        let flaky = vec![ReportCase { outcome: Outcome::Flaky, ..passed[0].clone() }];
+        let unrun = vec![ReportCase { outcome: Outcome::Unrun, ..passed[0].clone() }];
+        let wrongs = ["a process ended with status 5 after its last test".to_owned()];
+        let strict = Whole { flaky_fails: true, ..whole(Verdict::Failed, "1 of 1 flaky") };
+        let bad_end = Whole { wrongs: &wrongs, ..whole(Verdict::Failed, "no test failed, but") };
+        for (whole, cases) in [
+            (whole(Verdict::Void, "no worker came"), Vec::new()),
+            (whole(Verdict::Void, "no worker came"), passed.clone()),
+            (whole(Verdict::Stopped, "stopped by asta"), unrun),
+            (strict, flaky),
+            (bad_end, passed.clone()),
+            (whole(Verdict::Failed, "for a reason that no case shows"), passed.clone()),
+            (Whole { name: "gate/1", ..Whole::default() }, passed.clone()),
+        ] {
+            let junit = write(Format::Junit, &whole, serde_json::Value::Null, &cases);
+            let head = junit.lines().nth(1).unwrap_or_default();
+            assert!(!(head.contains("failures=\"0\"") && head.contains("errors=\"0\"")), "{junit}");
+            assert!(junit.contains("<failure") || junit.contains("<error"), "{junit}");
+            let read = junit::read(junit.as_bytes()).unwrap();
+            assert!(read.cases.iter().any(|c| c.reported.ended == Ended::Failed), "{junit}");
+            let tap = write(Format::Tap, &whole, serde_json::Value::Null, &cases);
+            assert!(tap.contains("not ok") || tap.contains("Bail out!"), "{tap}");
+            assert!(
+                junit.contains(whole.reason) || whole.wrongs.iter().any(|w| junit.contains(w)) || whole.flaky_fails
+            );
+        }
+        let green = write(Format::Junit, &whole(Verdict::Passed, ""), serde_json::Value::Null, &passed);
+        assert!(green.contains("failures=\"0\" errors=\"0\"") && !green.contains(THE_RUN), "{green}");
+    }
+
+    #[test]
+    fn a_report_says_why_a_test_is_parked() {
+        let parked = cases();
+        let whole = whole(Verdict::Failed, "");
+        let junit = write(Format::Junit, &whole, serde_json::Value::Null, &parked);
+        assert!(junit.contains("parked: the scanner is being mended"), "{junit}");
+        let tap = write(Format::Tap, &whole, serde_json::Value::Null, &parked);
+        assert!(tap.contains("# SKIP parked: the scanner is being mended"), "{tap}");
+    }
+
     #[test]
     fn a_report_in_tap_can_be_read_again() {
-        let text = write(Format::Tap, "gate/1", Span::ZERO, serde_json::Value::Null, &cases());
+        let text = write(Format::Tap, &whole(Verdict::Failed, ""), serde_json::Value::Null, &cases());
         let lines: Vec<&str> = text.lines().collect();
         assert_eq!(lines[2], "ok 1 - gate/open");
         assert_eq!(lines[3], "not ok 2 - gate/late");
         assert!(lines.contains(&r#"  message: "expected \"Closed\"""#), "{text}");
-        assert_eq!(lines.last(), Some(&"ok 3 - gate/torn # SKIP parked"));
+        assert_eq!(lines.last(), Some(&"ok 3 - gate/torn # SKIP parked: the scanner is being mended"));
     }
 
     #[test]
     fn a_report_in_json_holds_run_and_entries() {
         let run = serde_json::json!({ "name": "gate/1" });
-        let text = write(Format::Json, "gate/1", Span::ZERO, run, &cases());
+        let text = write(Format::Json, &whole(Verdict::Failed, ""), run, &cases());
         let value: serde_json::Value = serde_json::from_str(&text).unwrap();
         assert_eq!(value["run"]["name"], "gate/1");
         assert_eq!(value["entries"][1]["attempts"][0]["ended"], "failed");

@@ -252,6 +252,8 @@ pub struct Plan {
     pub listed: usize,
     /// What the run should say about its plan.
     pub notes: Vec<String>,
+    /// Why the tests of some variants are not among the entries, though they were wanted: the run cannot pass by it.
+    pub unlisted: Vec<String>,
 }
 
 impl PlannedEntry {

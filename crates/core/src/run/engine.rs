@@ -34,6 +34,12 @@ const LEAST_TO_GIVE_BACK: Span = Span::millis(400);
 /// The most entries of a batch.
 const MOST_ENTRIES: usize = 5000;
 
+/// What went wrong beside the tests is told singly so often; more is counted.
+const MOST_WRONGS: usize = 20;
+
+/// The longest that an attempt can be said to have taken. What comes over a network may say anything.
+const MOST_SPENT: Span = Span::seconds(366 * 86400);
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum State {
     Waiting,
@@ -128,6 +134,9 @@ pub struct Engine {
     left_behind: Vec<String>,
     /// The claim that other runs hold and that keeps all that waits from running, in words.
     blocked: Option<String>,
+    /// What went wrong beside the tests and fails the run, and how often something did.
+    wrongs: Vec<String>,
+    wrong: u32,
     finished: Option<(Verdict, String)>,
 }
 
@@ -173,6 +182,8 @@ impl Engine {
             stranded: BTreeMap::new(),
             left_behind: Vec::new(),
             blocked: None,
+            wrongs: Vec::new(),
+            wrong: 0,
             finished: None,
         }
     }
@@ -185,14 +196,21 @@ impl Engine {
 
     /// Builds the engine of a running run again from what was kept. Its open batches are held to be with their workers
     /// until those come back ([`Input::WorkerBack`]) or are lost ([`Input::WorkerLost`]).
-    #[must_use]
+    ///
+    /// # Errors
+    /// In words, if what was kept does not fit the plan.
     pub fn restore(
         policy: Policy,
         plan: Plan,
         began_at: Timestamp,
         attempts: &[PastAttempt],
         batches: &[PastBatch],
-    ) -> Self {
+    ) -> Result<Self, String> {
+        let known = plan.entries.len();
+        let kept = attempts.iter().map(|a| a.entry).chain(batches.iter().flat_map(|b| b.entries.iter().copied()));
+        if let Some(stray) = kept.into_iter().find(|entry| *entry as usize >= known) {
+            return Err(format!("what is kept of it names entry {stray}, and its plan has {known}"));
+        }
         let mut engine = Self::new(policy);
         engine.adopt(plan);
         engine.phase = Phase::Running;
@@ -242,14 +260,55 @@ impl Engine {
         }
         engine.recount_left();
         engine.queue(&waiting, began_at);
-        engine
+        Ok(engine)
+    }
+
+    /// Takes up what went wrong beside the tests before the engine was built again ([`Effect::Wrong`]).
+    #[must_use]
+    pub fn with_wrongs(mut self, wrongs: Vec<String>) -> Self {
+        self.wrong = wrongs.len() as u32;
+        self.wrongs = wrongs;
+        self.wrongs.truncate(MOST_WRONGS);
+        self
+    }
+
+    /// What went wrong beside the tests and fails the run, the first of it.
+    #[must_use]
+    pub fn wrongs(&self) -> &[String] {
+        &self.wrongs
+    }
+
+    /// The worker that holds a batch: only it may speak of the batch.
+    #[must_use]
+    pub fn holder(&self, batch: BatchId) -> Option<WorkerId> {
+        self.batches.get(&batch).map(|b| b.worker)
+    }
+
+    /// Whether an entry is one of a batch's.
+    #[must_use]
+    pub fn is_in(&self, batch: BatchId, entry: u32) -> bool {
+        self.batches.get(&batch).is_some_and(|b| b.entries.contains(&entry))
+    }
+
+    /// Handles what a worker says. What it says of batches that another holds, or that nobody does, changes nothing, and it
+    /// can say nothing of the run as a whole.
+    pub fn hear(&mut self, worker: WorkerId, input: Input, now: Timestamp) -> Vec<Effect> {
+        let batch = match &input {
+            Input::Began { batch, .. }
+            | Input::Ended { batch, .. }
+            | Input::GaveBack { batch, .. }
+            | Input::Wrong { batch, .. }
+            | Input::BatchEnded { batch, .. } => *batch,
+            _ => return Vec::new(),
+        };
+        if self.holder(batch) == Some(worker) { self.handle(input, now) } else { Vec::new() }
     }
 
     /// Handles one input at the time `now`.
     pub fn handle(&mut self, input: Input, now: Timestamp) -> Vec<Effect> {
         let mut effects = Vec::new();
         if self.finished.is_some() {
-            self.handle_after_end(&input, &mut effects);
+            self.handle_after_end(input, &mut effects);
             return effects;
         }
         match input {
@@ -291,7 +350,10 @@ impl Engine {
             Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
             // A worker cannot say of itself that it went away.
             Input::Ended { ended: Ended::Lost, .. } => {}
-            Input::Ended { batch, entry, ended, spent } => self.attempt(batch, entry, ended, spent, now, &mut effects),
+            Input::Ended { batch, entry, ended, spent } => {
+                self.attempt(batch, entry, ended, spent.min(MOST_SPENT), now, &mut effects);
+            }
+            Input::Wrong { batch, why } => self.went_wrong(batch, why, &mut effects),
             Input::BatchEnded { batch, end } => self.batch_ended(batch, end, now, &mut effects),
             Input::WorkerBack { worker, holds } => {
                 let gone: Vec<BatchId> = self.batches_of(worker).filter(|b| !holds.contains(b)).collect();
@@ -566,6 +628,7 @@ impl Engine {
         self.entries = vec![fresh; plan.entries.len()];
         self.tally = Tally { waiting: plan.entries.len() as u32, ..Tally::default() };
         self.parts = Parts::new(plan.entries.iter().map(|e| e.name.as_str()));
+        self.left_behind.clone_from(&plan.unlisted);
         self.plan = plan;
     }
 
@@ -1131,6 +1194,21 @@ impl Engine {
         }
     }
 
+    /// Something beside a test's own result went wrong in a batch: the run fails, unless all of the batch is parked.
+    fn went_wrong(&mut self, id: BatchId, why: String, effects: &mut Vec<Effect>) {
+        let Some(batch) = self.batches.get(&id) else { return };
+        let counts = batch.entries.iter().any(|i| self.plan.entries[*i as usize].parked.is_none());
+        if !counts && !batch.entries.is_empty() {
+            effects.push(Effect::Note(why));
+            return;
+        }
+        self.wrong += 1;
+        if self.wrongs.len() < MOST_WRONGS {
+            self.wrongs.push(why.clone());
+            effects.push(Effect::Wrong(why));
+        }
+    }
+
     fn should_give_up(&self) -> bool {
         let share = |percent: u32| u64::from(self.stumbled) * 100 > u64::from(percent) * self.entries.len() as u64;
         self.policy.give_up_after.is_some_and(share)
@@ -1248,11 +1326,14 @@ impl Engine {
             // The tests of a variant are listed by a worker that may run it.
             let since = *self.waiting_since.get_or_insert(now);
             if now >= since + self.policy.patience {
-                let reason = format!("{because}; none came within {} (patience in [limits])", self.policy.patience);
-                self.end(Verdict::Void, reason, effects);
-            } else {
-                self.say_waiting(Some(because), effects);
+                // What can be listed and run is not kept from it any longer.
+                self.waiting_since = None;
+                let late =
+                    |why: &String| format!("{why}; none came within {} (patience in [limits])", self.policy.patience);
+                let of = self.none_for.iter().map(|(variant, why)| (*variant, late(why))).collect();
+                effects.push(Effect::Unlisted(of));
             }
+            self.say_waiting(Some(because), effects);
             return;
         }
         if usable && !all_decided {
@@ -1342,14 +1423,27 @@ impl Engine {
             let failed = if t.failed > 0 { format!("; {} of {} failed", t.failed, t.total()) } else { String::new() };
             (Verdict::Void, format!("{reason}{failed}"))
         } else if t.failed > 0 {
-            (Verdict::Failed, format!("{} of {} failed", t.failed, t.total()))
+            let beside = self.wrong_said().map(|said| format!("; besides, {said}")).unwrap_or_default();
+            (Verdict::Failed, format!("{} of {} failed{beside}", t.failed, t.total()))
+        } else if let (Some(said), true) = (self.wrong_said(), t.passed + t.flaky > 0) {
+            (Verdict::Failed, format!("no test failed, but {said}"))
         } else if t.flaky > 0 && self.policy.flaky_fails {
             (Verdict::Failed, format!("{} of {} flaky, which fails this run (--flaky-fails)", t.flaky, t.total()))
         } else if t.passed + t.flaky > 0 {
             (Verdict::Passed, String::new())
         } else {
-            (Verdict::Void, format!("nothing was tested: {} skipped, {} parked, none run", t.skipped, t.parked))
+            let beside = self.wrong_said().map(|said| format!("; besides, {said}")).unwrap_or_default();
+            (Verdict::Void, format!("nothing was tested: {} skipped, {} parked, none run{beside}", t.skipped, t.parked))
         }
+    }
+
+    /// What went wrong beside the tests, in words.
+    fn wrong_said(&self) -> Option<String> {
+        let first = self.wrongs.first()?;
+        Some(match self.wrong {
+            1 => first.clone(),
+            n => format!("{first} (and {} more like it; see the notes)", n - 1),
+        })
     }
 
     fn end(&mut self, verdict: Verdict, reason: String, effects: &mut Vec<Effect>) {
@@ -1372,10 +1466,18 @@ impl Engine {
         self.finished = Some((verdict, reason));
     }
 
-    /// Workers may come back to a run that is over: what they hold of it is to end.
-    fn handle_after_end(&self, input: &Input, effects: &mut Vec<Effect>) {
-        if let Input::WorkerBack { worker, holds } = input {
-            effects.extend(holds.iter().map(|batch| Effect::Revoke { worker: *worker, batch: *batch }));
+    /// Workers may come back to a run that is over: what they hold of it is to end. And what it ended with may turn out not
+    /// to be kept: then it is void.
+    fn handle_after_end(&mut self, input: Input, effects: &mut Vec<Effect>) {
+        match input {
+            Input::WorkerBack { worker, holds } => {
+                effects.extend(holds.into_iter().map(|batch| Effect::Revoke { worker, batch }));
+            }
+            Input::Void(reason) if self.verdict().is_some_and(|(verdict, _)| verdict != Verdict::Void) => {
+                effects.push(Effect::Verdict { verdict: Verdict::Void, reason: reason.clone() });
+                self.finished = Some((Verdict::Void, reason));
+            }
+            _ => {}
         }
     }
 }

@@ -194,6 +194,9 @@ pub enum Input {
     Began { batch: BatchId, entry: u32 },
     /// An attempt ended; `spent` is what it took.
     Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span },
+    /// Something beside the tests' own results went wrong in a batch: its process ended badly after good results, a result
+    /// came that cannot be true, or fewer than were promised. The run fails by it.
+    Wrong { batch: BatchId, why: String },
     /// A batch ended.
     BatchEnded { batch: BatchId, end: BatchEnd },
     /// A worker's link came up; it still holds these batches. Batches of that worker that it does not hold are lost.
@@ -229,6 +232,12 @@ pub enum Effect {
     BatchOver { batch: BatchId },
     /// A remark on the run, for people.
     Note(String),
+    /// Something beside the tests went wrong that fails the run; to be kept, and given to [`Engine::with_wrongs`] when the
+    /// engine is built again.
+    Wrong(String),
+    /// The tests of these variants could not be listed in time, with the reasons: the run is to be planned without them, and
+    /// the reasons given to [`Plan::unlisted`]; where nothing else is known, it is to be ended with [`Input::Void`].
+    Unlisted(BTreeMap<u16, String>),
     /// The run waits for this, or no longer waits.
     Waiting(Option<String>),
     /// The run is over.

@@ -524,7 +524,8 @@ fn an_engine_built_again_goes_on_where_it_was() {
         granted_at: Timestamp(0),
         open: true,
     };
-    let engine = Engine::restore(policy(), plan(with_retries(1, 4)), Timestamp(0), &[past_attempt], &[past_batch]);
+    let engine =
+        Engine::restore(policy(), plan(with_retries(1, 4)), Timestamp(0), &[past_attempt], &[past_batch]).unwrap();
     let mut again = Bench { engine, now: Timestamp(0), effects: Vec::new() };
     again.fleet(&[(W1, 2), (W2, 2)]);
     assert_eq!(again.engine.slots_in_use(), 1);
@@ -786,4 +787,95 @@ fn idle_slots_that_a_run_may_not_use_do_not_cut_its_batches() {
     assert!(bench.feed(Input::Idle { slots: 3 }).is_empty());
     let wanted = bench.feed(Input::Wanted);
     assert_eq!(wanted, [Effect::GiveBack { worker: W1, batch: grant.batch }], "another run has a right to its slot");
+}
+
+#[test]
+fn only_the_holder_of_a_batch_may_speak_of_it() {
+    let mut bench = Bench::new(policy(), names(3));
+    let grant = bench.free(W1, 0).unwrap();
+    let (batch, entry) = (grant.batch, grant.entries[0]);
+    let spent = Span::millis(1);
+    let lies = |batch: BatchId| {
+        vec![
+            Input::Began { batch, entry },
+            Input::Ended { batch, entry, ended: Ended::Passed, spent },
+            Input::GaveBack { batch, entries: grant.entries.clone() },
+            Input::Wrong { batch, why: "a lie".into() },
+            Input::BatchEnded { batch, end: BatchEnd::Unfit("a lie".into()) },
+        ]
+    };
+    for input in lies(batch) {
+        assert!(bench.engine.hear(W2, input, bench.now).is_empty());
+    }
+    for input in lies(BatchId(99)) {
+        assert!(bench.engine.hear(W1, input, bench.now).is_empty());
+    }
+    for input in [Input::Stop { reason: "a lie".into() }, Input::WorkerLost { worker: W1 }, Input::Void("a lie".into())]
+    {
+        assert!(bench.engine.hear(W1, input, bench.now).is_empty(), "a worker says nothing of the whole");
+    }
+    let far = Input::Ended { batch, entry: u32::MAX, ended: Ended::Passed, spent };
+    assert!(bench.engine.hear(W1, far, bench.now).is_empty());
+    let long = Input::Ended { batch, entry, ended: Ended::Passed, spent: Span(u64::MAX) };
+    assert!(!bench.engine.hear(W1, long, bench.now).is_empty(), "its holder may");
+    assert!(bench.engine.stats().total_us <= 366 * 86_400_000_000);
+}
+
+#[test]
+fn what_goes_wrong_beside_good_results_fails_the_run_also_after_a_restart() {
+    let mut bench = Bench::new(policy(), names(1));
+    let grant = bench.free(W1, 0).unwrap();
+    bench.end(grant.batch, 0, Ended::Passed);
+    let wrong = bench.feed(Input::Wrong { batch: grant.batch, why: "a process ended with status 5".into() });
+    assert_eq!(wrong, [Effect::Wrong("a process ended with status 5".into())]);
+    bench.over(grant.batch);
+    assert_eq!(bench.verdict(), Some((Verdict::Failed, "no test failed, but a process ended with status 5")));
+    let past = PastAttempt {
+        entry: 0,
+        number: 1,
+        batch: BatchId(1),
+        worker: W1,
+        ended: Ended::Passed,
+        spent: Span::millis(1),
+        decided: Some(Outcome::Passed),
+    };
+    let mut again = Engine::restore(policy(), plan(names(1)), Timestamp(0), &[past], &[])
+        .unwrap()
+        .with_wrongs(vec!["a process ended with status 5".into()]);
+    again.handle(Input::Tick, Timestamp(1));
+    assert_eq!(again.verdict().unwrap().0, Verdict::Failed);
+}
+
+#[test]
+fn what_goes_wrong_in_a_batch_of_parked_tests_is_only_said() {
+    let parked = PlannedEntry { parked: Some(0), ..entry("t/parked", 10) };
+    let mut bench = Bench::new(Policy { run_parked: true, ..policy() }, vec![parked, entry("t/other", 5)]);
+    let (first, second) = (bench.free(W1, 0).unwrap(), bench.free(W1, 1));
+    let parked = [Some(first), second].into_iter().flatten().find(|g| g.entries == [0]).expect("a batch of its own");
+    let said = bench.feed(Input::Wrong { batch: parked.batch, why: "status 5".into() });
+    assert_eq!(said, [Effect::Note("status 5".into())]);
+}
+
+#[test]
+fn tests_that_nobody_can_list_do_not_keep_the_others_from_running() {
+    let mut engine = Engine::new(policy());
+    let workers = BTreeMap::from([(W1, Fit { slots: 1, variants: Some(BTreeSet::from([0])) })]);
+    let none_for = BTreeMap::from([(1, "waiting for a worker that offers screen=desk".to_owned())]);
+    engine.handle(Input::Fleet { workers, none_because: String::new(), none_for }, Timestamp(0));
+    let late = Timestamp(0) + Span::seconds(10);
+    assert_eq!(engine.wake_at(Timestamp(1)), Some(late));
+    let effects = engine.handle(Input::Tick, late);
+    let of = effects.iter().find_map(|e| if let Effect::Unlisted(of) = e { Some(of.clone()) } else { None }).unwrap();
+    assert!(of[&1].contains("screen=desk; none came within 10 s"), "{of:?}");
+    assert!(engine.verdict().is_none());
+    let unlisted = of.into_values().collect();
+    engine.handle(Input::Planned(Plan { unlisted, ..plan(names(1)) }), late);
+    let effects = engine.handle(Input::Free { worker: W1, slot: 0, taken: BTreeMap::new() }, late);
+    let Some(Effect::Grant(grant)) = effects.into_iter().find(|e| matches!(e, Effect::Grant(_))) else { panic!() };
+    let ended = Input::Ended { batch: grant.batch, entry: 0, ended: Ended::Passed, spent: Span::millis(1) };
+    engine.handle(ended, late);
+    engine.handle(Input::BatchEnded { batch: grant.batch, end: BatchEnd::Done }, late);
+    let (verdict, reason) = engine.verdict().unwrap();
+    assert!(verdict == Verdict::Void && reason.contains("screen=desk"), "{reason}");
+    assert_eq!(engine.tally().passed, 1, "what could run ran");
 }

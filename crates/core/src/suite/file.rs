@@ -78,6 +78,8 @@ pub struct Tests {
     pub keep: Vec<String>,
     /// Whether a batch that turns out slow may be cut short after a test, so that idle slots run the rest.
     pub give_back: bool,
+    /// Whether a process that ends badly fails the run though all results of its tests were good.
+    pub end_counts: bool,
 }
 
 /// `[limits]`: how long and how much.
@@ -410,6 +412,18 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
     let junit = table.texts(reader, "junit", 1);
     let keep = table.texts(reader, "keep", 0).unwrap_or_default();
     let give_back = table.flag(reader, "give-back").unwrap_or(true);
+    let end_counts = table
+        .read(reader, "end", "a text in quotes", |v| {
+            v.as_str().map(|s| match s {
+                "counts" => Ok(true),
+                "ignored" => Ok(false),
+                other => {
+                    let hint = did_you_mean(other, ["counts", "ignored"]);
+                    Err(format!("{other:?} is not a valid \"end\"{hint}: \"counts\" (a process that ends badly fails the run) or \"ignored\""))
+                }
+            })
+        })
+        .unwrap_or(true);
     if reader.problems.len() == before {
         for (key, missing) in [("list", list.is_none()), ("run", run.is_none()), ("results", results.is_none())] {
             if missing {
@@ -450,6 +464,7 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
         junit: junit.unwrap_or_default(),
         keep,
         give_back,
+        end_counts,
     })
 }
 

@@ -10,15 +10,20 @@ use kesmo_store::Store;
 use kesmo_wire::api::{Me, Refusal, Role};
 use rocket::{
     Request,
-    http::Status,
+    http::{Method, Status},
     request::{FromRequest, Outcome},
 };
 use sha2::{Digest, Sha256};
+use tokio::sync::Notify;
 
 use crate::{App, Error};
 
-/// The console's cookie.
-pub const COOKIE: &str = "kesmo-token";
+/// The console's cookie. It holds a session and not the token: cookies go to every port of a host, and so to whatever else
+/// listens there.
+pub const COOKIE: &str = "kesmo-session";
+
+/// A session lasts so long.
+pub const SESSION_DAYS: i64 = 14;
 
 /// How long an answer about a token is remembered, so that not every call asks PostgreSQL.
 const REMEMBERED: Duration = Duration::from_secs(5);
@@ -99,7 +104,7 @@ pub async fn first_token(store: &Store, data: &std::path::Path) -> Result<Option
 
 /// Tokens that were looked up of late.
 #[derive(Default)]
-pub struct Known(Mutex<HashMap<Vec<u8>, (Me, Instant)>>);
+pub struct Known(Mutex<HashMap<Vec<u8>, (Me, Instant)>>, Notify);
 
 impl Known {
     fn get(&self, hash: &[u8]) -> Option<Me> {
@@ -113,34 +118,108 @@ impl Known {
         known.insert(hash, (me, Instant::now()));
     }
 
-    /// Forgets all: a token was removed.
+    /// Forgets all: a token was removed, or a session has ended.
     pub fn forget(&self) {
         self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clear();
+        self.1.notify_waiters();
+    }
+
+    /// Resolves when a token is removed or a session ends at this service.
+    async fn changed(&self) {
+        self.1.notified().await;
     }
 }
 
-/// Who a token speaks for.
+/// What a caller shows: a token, or a session that was made with one.
+#[derive(Debug, Clone)]
+pub enum Shown {
+    Token(Vec<u8>),
+    Session(Vec<u8>),
+}
+
+impl Shown {
+    /// What a request shows.
+    fn of(request: &Request<'_>) -> Option<Self> {
+        let bearer = request.headers().get_one("Authorization").and_then(|h| h.strip_prefix("Bearer "));
+        let session = || request.cookies().get(COOKIE).map(|c| Self::Session(hash(c.value().trim())));
+        bearer.map(|token| Self::Token(hash(token.trim()))).or_else(session)
+    }
+
+    fn hash(&self) -> &[u8] {
+        match self {
+            Self::Token(hash) | Self::Session(hash) => hash,
+        }
+    }
+
+    async fn row(&self, store: &Store) -> Result<Option<kesmo_store::access::TokenRow>, kesmo_store::Error> {
+        match self {
+            Self::Token(hash) => store.token_of_hash(hash).await,
+            Self::Session(hash) => store.token_of_session(hash).await,
+        }
+    }
+}
+
+/// What somebody goes on with for long: a stream, or a worker's link.
+pub struct Standing {
+    shown: Option<Shown>,
+    app: App,
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Standing {
+    type Error = ();
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        match request.rocket().state::<App>() {
+            Some(app) => Outcome::Success(Self { shown: Shown::of(request), app: app.clone() }),
+            None => Outcome::Error((Status::ServiceUnavailable, ())),
+        }
+    }
+}
+
+impl Standing {
+    /// Resolves when what was shown is no longer good: the token was removed, or the session ended.
+    pub async fn ends(self) {
+        let Some(shown) = &self.shown else { return };
+        loop {
+            let told = self.app.known.changed();
+            tokio::select! {
+                () = told => {}
+                // Another service may have been told.
+                () = tokio::time::sleep(REMEMBERED) => {}
+            }
+            // While PostgreSQL is away nobody can tell.
+            if let Ok(None) = shown.row(&self.app.store).await {
+                return;
+            }
+        }
+    }
+}
+
+/// Who a token or a session speaks for.
 ///
 /// # Errors
 /// A refusal, if it is not known or PostgreSQL does not answer.
-pub async fn who(app: &App, token: &str) -> Result<Me, (Status, Refusal)> {
-    let hash = hash(token);
-    if let Some(me) = app.known.get(&hash) {
+pub async fn who(app: &App, shown: &Shown) -> Result<Me, (Status, Refusal)> {
+    if let Some(me) = app.known.get(shown.hash()) {
         return Ok(me);
     }
     let refusal = |status, kind: &str, message: String| (status, Refusal { kind: kind.into(), message });
-    let found = app.store.token_of_hash(&hash).await;
-    let row = found.map_err(|e| refusal(Status::ServiceUnavailable, "unavailable", e.to_string()))?;
+    let row = shown.row(&app.store).await;
+    let row = row.map_err(|e| refusal(Status::ServiceUnavailable, "unavailable", e.to_string()))?;
     let Some((row, role)) = row.and_then(|row| Role::of(&row.role).map(|role| (row, role))) else {
-        let say = "this token is not known here: it may have been removed, or belong to another service. Ask a keeper for one \
-                   (`kesmo token add NAME --role ROLE`)";
+        let say = if matches!(shown, Shown::Session(_)) {
+            "you are not signed in any more: sign in with a token"
+        } else {
+            "this token is not known here: it may have been removed, or belong to another service. Ask a keeper for one \
+                   (`kesmo token add NAME --role ROLE`)"
+        };
         return Err(refusal(Status::Unauthorized, "unauthorized", say.into()));
     };
     if let Err(e) = app.store.token_used(&row.name).await {
         tracing::warn!("the use of a token could not be noted: {e}");
     }
     let me = Me { name: row.name, role };
-    app.known.put(hash, me.clone());
+    app.known.put(shown.hash().to_vec(), me.clone());
     Ok(me)
 }
 
@@ -158,19 +237,63 @@ async fn pass(request: &Request<'_>, right: Right) -> Outcome<Me, ()> {
         let message = "the service is still starting".to_owned();
         return refuse(Status::ServiceUnavailable, Refusal { kind: "unavailable".into(), message });
     };
-    let bearer = request.headers().get_one("Authorization").and_then(|h| h.strip_prefix("Bearer ")).map(str::to_owned);
-    let Some(token) = bearer.or_else(|| request.cookies().get(COOKIE).map(|c| c.value().to_owned())) else {
+    if let Err(why) = can_be_kept(request) {
+        return refuse(Status::UnprocessableEntity, Refusal { kind: "invalid".into(), message: why });
+    }
+    let Some(shown) = Shown::of(request) else {
         let message =
             "this call needs a token: set KESMO_TOKEN, give --token, run `kesmo login`, or sign in to the console";
         return refuse(Status::Unauthorized, Refusal { kind: "unauthorized".into(), message: message.into() });
     };
-    match who(app, token.trim()).await {
+    let by_session = matches!(shown, Shown::Session(_));
+    if right == Right::Lend && by_session {
+        let message = "work is done with a token, not with a browser's session".to_owned();
+        return refuse(Status::Unauthorized, Refusal { kind: "unauthorized".into(), message });
+    }
+    if let Err(why) = from_here(request, app.reached_at.as_deref(), by_session) {
+        return refuse(Status::Forbidden, Refusal { kind: "forbidden".into(), message: why });
+    }
+    match who(app, &shown).await {
         Err((status, refusal)) => refuse(status, refusal),
         Ok(me) if right.held_by(me.role) => Outcome::Success(me),
         Ok(me) => {
             let (name, role, lacks) = (&me.name, me.role.word(), right.said());
             let message = format!("the token {name} ({role}) lacks {lacks}");
             refuse(Status::Forbidden, Refusal { kind: "forbidden".into(), message })
+        }
+    }
+}
+
+/// Whether an address holds nothing that PostgreSQL could not keep.
+fn can_be_kept(request: &Request<'_>) -> Result<(), String> {
+    let uri = request.uri();
+    let text = |part: &str| part.contains("%00") || part.contains('\0');
+    if text(uri.path().as_str()) || uri.query().is_some_and(|q| text(q.as_str())) {
+        return Err("the address holds a NUL, which is in no name here".into());
+    }
+    Ok(())
+}
+
+/// Whether a call that changes something comes from this service's own pages, or from no page at all. Browsers send what a
+/// page asks for with the cookie of the host, whichever port the page came from; they say where it came from in `Origin`
+/// (RFC 6454).
+///
+/// # Errors
+/// Why not, in words.
+pub fn from_here(request: &Request<'_>, reached_at: Option<&str>, by_session: bool) -> Result<(), String> {
+    if matches!(request.method(), Method::Get | Method::Head | Method::Options) {
+        return Ok(());
+    }
+    let authority = |url: &str| url.split_once("://").map(|(_, rest)| rest.trim_end_matches('/').to_lowercase());
+    match request.headers().get_one("Origin") {
+        None if !by_session => Ok(()),
+        None => Err("a call with a browser's session says where it comes from (Origin)".into()),
+        Some(origin) => {
+            let from = authority(origin);
+            let host = request.headers().get_one("Host").map(str::to_lowercase);
+            let known = from.is_some() && (from == host || from == reached_at.and_then(authority));
+            let origin = kesmo_core::name::shorten(origin, 100);
+            if known { Ok(()) } else { Err(format!("a page of {origin} may change nothing here")) }
         }
     }
 }

@@ -1,19 +1,16 @@
 //! Briefs: saved, read, checked, removed.
 
+use std::collections::HashMap;
+
 use kesmo_core::{
     name::Slug,
     plan::brief::{Brief, chain},
 };
 use kesmo_store::briefs::{BriefRow, NotSaved};
 use kesmo_wire::api::{BriefOf, NewBrief};
-use rocket::{
-    Route, State, delete, get,
-    http::Status,
-    post, routes,
-    serde::json::{Error as JsonError, Json},
-};
+use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
-use super::{Answer, Refused, body, runs::summary_of_row};
+use super::{Answer, Refused, Sent, body, runs::summary_of_row};
 use crate::{
     App,
     access::{MayOperate, MaySee},
@@ -25,32 +22,52 @@ pub(super) fn routes() -> Vec<Route> {
     routes![put, list, show, remove, check]
 }
 
-/// A brief with what uses it and how its last run went.
-async fn view(app: &App, row: BriefRow, all: &[BriefRow], whole: bool) -> Result<BriefOf, Refused> {
-    let brief = row.brief()?;
+/// Some of all briefs with what uses them and how their last runs went: asked for together, however many they are.
+async fn views(app: &App, rows: Vec<BriefRow>, all: &[BriefRow], whole: bool) -> Result<Vec<BriefOf>, Refused> {
     let then = |of: &str| all.iter().find(|b| b.name == of).and_then(|b| b.brief().ok()?.then);
-    let chain = chain(&row.name, then).unwrap_or_else(|_| vec![row.name.clone()]);
-    let last = app.store.last_run_of_brief(&row.name).await?;
-    let last_run = match last {
-        Some((run, suite)) => {
-            let open = app.floor.ask(|reply| Ask::Summary(run.id, reply)).await.flatten();
-            Some(open.map_or_else(|| summary_of_row(&run, &suite), |s| *s))
+    let mut users = app.store.users_of_briefs(all).await?;
+    let names: Vec<&str> = rows.iter().map(|r| r.name.as_str()).collect();
+    let mut last: HashMap<String, _> = HashMap::new();
+    for (run, suite) in app.store.last_runs_of_briefs(&names).await? {
+        if let Some(brief) = run.brief.clone() {
+            last.insert(brief, (run, suite));
         }
-        None => None,
-    };
-    let warnings = if whole { starting::warnings(app, Some(&row.name), &brief).await? } else { Vec::new() };
-    Ok(BriefOf {
-        toml: brief.to_toml(),
-        brief,
-        chain: if chain.len() > 1 { chain } else { Vec::new() },
-        used_by: app.store.users_of_brief(&row.name, all).await?,
-        last_run,
-        warnings,
-        name: row.name,
-        made_by: row.made_by,
-        made_at: row.made_at,
-        changed_at: row.changed_at,
-    })
+    }
+    let active = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
+    let mut found = Vec::new();
+    for row in rows {
+        // One that cannot be read is shown as one that will not run, and hides no other.
+        let (brief, unreadable) = match row.brief() {
+            Ok(brief) => (brief, None),
+            Err(e) => (Brief::default(), Some(e.to_string())),
+        };
+        let chain = chain(&row.name, then).unwrap_or_else(|_| vec![row.name.clone()]);
+        let last_run = last.remove(&row.name);
+        let last_run =
+            last_run.map(|(run, suite)| active.get(&run.id).cloned().unwrap_or_else(|| summary_of_row(&run, &suite)));
+        let mut warnings: Vec<String> = unreadable.into_iter().collect();
+        if whole && warnings.is_empty() {
+            warnings = starting::warnings(app, Some(&row.name), &brief).await?;
+        }
+        found.push(BriefOf {
+            toml: brief.to_toml(),
+            brief,
+            chain: if chain.len() > 1 { chain } else { Vec::new() },
+            used_by: users.remove(&row.name).unwrap_or_default(),
+            last_run,
+            warnings,
+            name: row.name,
+            made_by: row.made_by,
+            made_at: row.made_at,
+            changed_at: row.changed_at,
+        });
+    }
+    Ok(found)
+}
+
+async fn view(app: &App, row: BriefRow, all: &[BriefRow]) -> Result<BriefOf, Refused> {
+    let gone = || Refused::not_found("the brief is gone");
+    views(app, vec![row], all, true).await?.pop().ok_or_else(gone)
 }
 
 /// Checks a brief as a start of it would, and that the one is there which is to follow it.
@@ -70,7 +87,7 @@ async fn checked(app: &App, brief: &Brief) -> Result<(), Refused> {
 #[utoipa::path(post, path = "/api/briefs", operation_id = "put_brief", request_body = NewBrief, tag = "briefs",
     responses((status = 200, body = BriefOf), (status = 409), (status = 422)))]
 #[post("/api/briefs", data = "<new>")]
-async fn put(app: &State<App>, caller: MayOperate, new: Result<Json<NewBrief>, JsonError<'_>>) -> Answer<BriefOf> {
+async fn put(app: &State<App>, caller: MayOperate, new: Sent<NewBrief>) -> Answer<BriefOf> {
     let NewBrief { name, brief, again } = body(new)?;
     let name = Slug::parse("the brief's name", &name).map_err(|e| Refused::invalid(e.to_string()))?.to_string();
     if brief.then.as_deref() != Some(name.as_str()) {
@@ -84,14 +101,14 @@ async fn put(app: &State<App>, caller: MayOperate, new: Result<Json<NewBrief>, J
         )),
     })?;
     let all = app.store.briefs().await?;
-    Ok(Json(view(app, row, &all, true).await?))
+    Ok(Json(view(app, row, &all).await?))
 }
 
 /// Says what would keep a brief from running; nothing is saved.
 #[utoipa::path(post, path = "/api/briefs/check", operation_id = "check_brief", request_body = NewBrief, tag = "briefs",
     responses((status = 200, body = [String]), (status = 422)))]
 #[post("/api/briefs/check", data = "<new>")]
-async fn check(app: &State<App>, _caller: MaySee, new: Result<Json<NewBrief>, JsonError<'_>>) -> Answer<Vec<String>> {
+async fn check(app: &State<App>, _caller: MaySee, new: Sent<NewBrief>) -> Answer<Vec<String>> {
     let NewBrief { name, brief, .. } = body(new)?;
     if let Err(e) = checked(app, &brief).await {
         return Ok(Json(vec![e.1.message]));
@@ -104,11 +121,7 @@ async fn check(app: &State<App>, _caller: MaySee, new: Result<Json<NewBrief>, Js
 #[get("/api/briefs")]
 async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<BriefOf>> {
     let rows = app.store.briefs().await?;
-    let mut all = Vec::new();
-    for row in rows.clone() {
-        all.push(view(app, row, &rows, false).await?);
-    }
-    Ok(Json(all))
+    Ok(Json(views(app, rows.clone(), &rows, false).await?))
 }
 
 /// One brief, with what would keep it from running.
@@ -118,7 +131,7 @@ async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<BriefOf>> {
 async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<BriefOf> {
     let row = starting::brief_row(app, name).await?;
     let all = app.store.briefs().await?;
-    Ok(Json(view(app, row, &all, true).await?))
+    Ok(Json(view(app, row, &all).await?))
 }
 
 /// Removes a brief that nothing starts.
@@ -127,7 +140,8 @@ async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<BriefOf> 
 #[delete("/api/briefs/<name>")]
 async fn remove(app: &State<App>, _caller: MayOperate, name: &str) -> Result<Status, Refused> {
     starting::brief_row(app, name).await?;
-    let users = app.store.users_of_brief(name, &app.store.briefs().await?).await?;
+    let all = app.store.briefs().await?;
+    let users = app.store.users_of_briefs(&all).await?.remove(name).unwrap_or_default();
     if !users.is_empty() {
         let users = users.join(", ");
         return Err(Refused::conflict(format!("the brief {name} is started by {users}: remove or change that first")));

@@ -18,7 +18,7 @@ use kesmo_core::{
         RunOptions,
         brief::{Changes, Origin, OriginKind},
     },
-    time::{Bytes, Span},
+    time::{Bytes, Span, Timestamp},
 };
 use kesmo_store::call_ins::{CallInRow, DeliveryRow, Kept, NewCallIn as NewRow, NewDelivery};
 use kesmo_wire::api::{CallInOf, Delivery, NewCallIn, Pause, Tried, TryCallIn};
@@ -30,10 +30,10 @@ use rocket::{
     post,
     request::{FromRequest, Outcome},
     routes,
-    serde::json::{Error as JsonError, Json},
+    serde::json::Json,
 };
 
-use super::{Answer, Refused, body};
+use super::{Answer, Refused, Sent, body};
 use crate::{
     App,
     access::{MayOperate, MaySee, random_bytes},
@@ -44,6 +44,8 @@ use crate::{
 /// Deliveries a minute unless told otherwise, and the most.
 const PER_MINUTE: u32 = 120;
 const MOST_PER_MINUTE: u32 = 60_000;
+/// The longest source and id of an event together, by which one that comes twice is found.
+const LONGEST_EVENT: usize = 1000;
 /// Deliveries that are shown of a call-in.
 const MOST_SHOWN: i64 = 100;
 /// Every so many deliveries the oldest are cleared away.
@@ -114,7 +116,11 @@ async fn delivery_view(app: &App, rows: Vec<DeliveryRow>, with_body: bool) -> Re
 
 async fn view(app: &App, row: CallInRow, deliveries: i64, secret: Option<String>) -> Result<CallInOf, Refused> {
     let deliveries = delivery_view(app, app.store.deliveries(row.id, deliveries).await?, false).await?;
-    Ok(CallInOf {
+    Ok(view_with(row, deliveries, secret))
+}
+
+fn view_with(row: CallInRow, deliveries: Vec<Delivery>, secret: Option<String>) -> CallInOf {
+    CallInOf {
         path: format!("/call-in/{}", row.name),
         per_minute: row.per_minute as u32,
         name: row.name,
@@ -126,14 +132,14 @@ async fn view(app: &App, row: CallInRow, deliveries: i64, secret: Option<String>
         made_at: row.made_at,
         secret,
         deliveries,
-    })
+    }
 }
 
 /// Makes a call-in. Its secret is told in this answer and never again.
 #[utoipa::path(post, path = "/api/call-ins", operation_id = "add_call_in", request_body = NewCallIn, tag = "call-ins",
     responses((status = 200, body = CallInOf), (status = 409), (status = 422)))]
 #[post("/api/call-ins", data = "<new>")]
-async fn add(app: &State<App>, caller: MayOperate, new: Result<Json<NewCallIn>, JsonError<'_>>) -> Answer<CallInOf> {
+async fn add(app: &State<App>, caller: MayOperate, new: Sent<NewCallIn>) -> Answer<CallInOf> {
     let new = body(new)?;
     Slug::parse("the call-in's name", &new.name).map_err(invalid)?;
     let brief = starting::brief_named(app, &new.brief).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?;
@@ -189,11 +195,20 @@ fn rules(takes: &[String], whens: &[String]) -> Result<(Vec<When>, Vec<Take>), R
 #[utoipa::path(get, path = "/api/call-ins", operation_id = "list_call_ins", tag = "call-ins", responses((status = 200, body = [CallInOf])))]
 #[get("/api/call-ins")]
 async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<CallInOf>> {
-    let mut all = Vec::new();
-    for row in app.store.call_ins().await? {
-        all.push(view(app, row, 1, None).await?);
+    let rows = app.store.call_ins().await?;
+    let last = app.store.last_deliveries().await?;
+    let of_row: HashMap<i64, i64> = last.iter().map(|d| (d.id, d.call_in_id)).collect();
+    let mut latest: HashMap<i64, Delivery> = HashMap::new();
+    for delivery in delivery_view(app, last, false).await? {
+        if let Some(row) = of_row.get(&delivery.id) {
+            latest.insert(*row, delivery);
+        }
     }
-    Ok(Json(all))
+    let one = |row: CallInRow| {
+        let deliveries = latest.remove(&row.id).into_iter().collect();
+        view_with(row, deliveries, None)
+    };
+    Ok(Json(rows.into_iter().map(one).collect()))
 }
 
 /// One call-in with its deliveries.
@@ -219,12 +234,7 @@ async fn remove(app: &State<App>, _caller: MayOperate, name: &str) -> Result<Sta
 #[utoipa::path(post, path = "/api/call-ins/{name}/pause", operation_id = "pause_call_in", params(("name" = String, Path)), tag = "call-ins",
     request_body = Pause, responses((status = 200, body = CallInOf), (status = 404)))]
 #[post("/api/call-ins/<name>/pause", data = "<pause>")]
-async fn pause(
-    app: &State<App>,
-    _caller: MayOperate,
-    name: &str,
-    pause: Result<Json<Pause>, JsonError<'_>>,
-) -> Answer<CallInOf> {
+async fn pause(app: &State<App>, _caller: MayOperate, name: &str, pause: Sent<Pause>) -> Answer<CallInOf> {
     let Pause { paused } = body(pause)?;
     row_named(app, name).await?;
     app.store.change_call_in(name, None, Some(paused)).await?;
@@ -260,6 +270,13 @@ async fn decided(app: &App, row: &CallInRow, headers: &Headers, content: &[u8]) 
         Ok(told) => told,
         Err(e) => return Ok(refused(e.to_string(), None)),
     };
+    // What is taken out of it is kept.
+    if let Err(why) = super::check_texts(&told.body, &mut String::new()) {
+        return Ok(refused(why, None));
+    }
+    if told.event.as_ref().is_some_and(|event| event.len() > LONGEST_EVENT || event.contains('\0')) {
+        return Ok(refused(format!("source and id of the event are not usable: at most {LONGEST_EVENT} bytes"), None));
+    }
     let (whens, takes) = rules(&row.takes, &row.whens)?;
     let taken = match decide(&whens, &takes, &told.body) {
         Decision::Start(taken) => taken,
@@ -297,12 +314,7 @@ async fn decided(app: &App, row: &CallInRow, headers: &Headers, content: &[u8]) 
 #[utoipa::path(post, path = "/api/call-ins/{name}/try", operation_id = "try_call_in", params(("name" = String, Path)), tag = "call-ins",
     request_body = TryCallIn, responses((status = 200, body = Tried), (status = 404)))]
 #[post("/api/call-ins/<name>/try", data = "<try_it>")]
-async fn try_body(
-    app: &State<App>,
-    _caller: MaySee,
-    name: &str,
-    try_it: Result<Json<TryCallIn>, JsonError<'_>>,
-) -> Answer<Tried> {
+async fn try_body(app: &State<App>, _caller: MaySee, name: &str, try_it: Sent<TryCallIn>) -> Answer<Tried> {
     let TryCallIn { body: content, content_type } = body(try_it)?;
     let row = row_named(app, name).await?;
     let headers = Headers { content_type, event: BTreeMap::new() };
@@ -372,7 +384,7 @@ async fn again(app: &State<App>, caller: MayOperate, name: &str, id: i64) -> Ans
 }
 
 /// Headers of a delivery.
-pub struct Sent {
+pub struct Came {
     id: Option<String>,
     timestamp: Option<String>,
     signature: Option<String>,
@@ -380,7 +392,7 @@ pub struct Sent {
 }
 
 #[rocket::async_trait]
-impl<'r> FromRequest<'r> for Sent {
+impl<'r> FromRequest<'r> for Came {
     type Error = ();
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         let headers = request.headers();
@@ -412,7 +424,7 @@ impl<'r> FromRequest<'r> for Sent {
         (status = 409, description = "it had come before"), (status = 413), (status = 422, description = "it should start something and cannot"),
         (status = 429, description = "too many in a minute")))]
 #[post("/call-in/<name>", data = "<content>")]
-async fn take(app: &State<App>, name: &str, sent: Sent, content: Data<'_>) -> Answer<Delivery> {
+async fn take(app: &State<App>, name: &str, sent: Came, content: Data<'_>) -> Answer<Delivery> {
     let Some(row) = app.store.call_in(name).await? else {
         return Err(Refused::not_found("there is no such call-in"));
     };
@@ -425,7 +437,7 @@ async fn take(app: &State<App>, name: &str, sent: Sent, content: Data<'_>) -> An
     let content = read.into_inner();
     let signed =
         Signed { id: sent.id.as_deref(), timestamp: sent.timestamp.as_deref(), signature: sent.signature.as_deref() };
-    let verified = verify(&row.secret, signed, &content, floor::now()).map(str::to_owned);
+    let verified = verify(&row.secret, signed, &content, Timestamp::from(chrono::Utc::now())).map(str::to_owned);
     let claimed = shorten(sent.id.as_deref().unwrap_or(""), 200);
     let mut new = NewDelivery {
         call_in_id: row.id,

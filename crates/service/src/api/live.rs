@@ -5,6 +5,7 @@ use std::{
     sync::Arc,
 };
 
+use futures::future::{BoxFuture, FutureExt, Shared};
 use kesmo_core::words::Ended;
 use kesmo_store::runs::RunRow;
 use kesmo_wire::live::{Floor, Gathered, OutputEnd, OutputOver, OutputPiece, RunSnapshot};
@@ -22,7 +23,7 @@ use super::{
 };
 use crate::{
     App,
-    access::MaySee,
+    access::{MaySee, Standing},
     floor::{Ask, FloorHandle, active::LONG_STRIP},
     live::{Hub, LiveEvent},
 };
@@ -47,6 +48,19 @@ impl<'r> FromRequest<'r> for LastEventId {
 
 fn event(hub: &Hub, event: &LiveEvent) -> Event {
     Event::data(event.data.clone()).event(event.kind).id(hub.id(event.number))
+}
+
+/// Resolves when a stream is to end: the service stops, or its watcher may not see any longer.
+type Over = Shared<BoxFuture<'static, ()>>;
+
+fn until(standing: Standing, shutdown: Shutdown) -> Over {
+    let either = async move {
+        tokio::select! {
+            () = standing.ends() => {}
+            () = shutdown => {}
+        }
+    };
+    either.boxed().shared()
 }
 
 /// Where a watcher stands.
@@ -81,17 +95,18 @@ async fn run(
     suite: &str,
     number: i32,
     last: LastEventId,
+    standing: Standing,
     shutdown: Shutdown,
 ) -> Result<EventStream![Event], Refused> {
     let row = find(app, suite, number).await?;
     let (app, suite) = (app.inner().clone(), suite.to_owned());
     Ok(EventStream! {
-        let mut shutdown = shutdown.clone();
+        let mut over = until(standing, shutdown);
         let mut told = None;
         loop {
             let floor = app.floor.clone();
             if let Some((_, hub, _)) = floor.ask(|reply| Ask::Snapshot(row.id, reply)).await.flatten() {
-                for await event in watch(hub, floor, Source::Run(row.id), last.0.clone(), shutdown.clone()) {
+                for await event in watch(hub, floor, Source::Run(row.id), last.0.clone(), over.clone()) {
                     yield event;
                 }
                 return;
@@ -101,7 +116,7 @@ async fn run(
             let Ok(now) = find(&app, &suite, number).await else { return };
             let Ok(run) = detail_of_row(&app, &now, &suite).await else { return };
             let summary = run.summary.clone();
-            let over = now.phase == "finished";
+            let finished = now.phase == "finished";
             let is = serde_json::to_string(&summary).unwrap_or_default();
             if told.as_ref() != Some(&is) {
                 if told.is_none() {
@@ -110,16 +125,16 @@ async fn run(
                     yield Event::data(serde_json::to_string(&snapshot).unwrap_or_default()).event("snapshot");
                 }
                 let change = Gathered::default().take(summary, Vec::new());
-                let kind = if over { "end" } else { "change" };
+                let kind = if finished { "end" } else { "change" };
                 yield Event::data(serde_json::to_string(&change).unwrap_or_default()).event(kind);
                 told = Some(is);
             }
-            if over {
+            if finished {
                 return;
             }
             tokio::select! {
                 () = tokio::time::sleep(UNOPENED_EVERY) => {}
-                () = &mut shutdown => return,
+                () = &mut over => return,
             }
         }
     })
@@ -129,9 +144,15 @@ async fn run(
 #[utoipa::path(get, path = "/api/live", operation_id = "watch_floor", tag = "live",
     responses((status = 200, description = "server-sent events: Floor", body = Floor, content_type = "text/event-stream")))]
 #[get("/api/live")]
-async fn floor(app: &State<App>, _caller: MaySee, last: LastEventId, shutdown: Shutdown) -> EventStream![Event] {
+async fn floor(
+    app: &State<App>,
+    _caller: MaySee,
+    last: LastEventId,
+    standing: Standing,
+    shutdown: Shutdown,
+) -> EventStream![Event] {
     let floor = app.floor.clone();
-    let inner = watch(Arc::clone(&floor.hub), floor, Source::Floor, last.0, shutdown);
+    let inner = watch(Arc::clone(&floor.hub), floor, Source::Floor, last.0, until(standing, shutdown));
     EventStream! {
         for await event in inner {
             yield event;
@@ -152,6 +173,7 @@ async fn output(
     number: i32,
     index: u32,
     last: LastEventId,
+    standing: Standing,
     shutdown: Shutdown,
 ) -> Result<EventStream![Event], Refused> {
     let row = find(app, suite, number).await?;
@@ -165,7 +187,7 @@ async fn output(
         let (attempt, bytes) = id.split_once(':')?;
         Some((attempt.parse().ok()?, bytes.parse().ok()?))
     });
-    let inner = follow(app.inner().clone(), row, index, from, shutdown);
+    let inner = follow(app.inner().clone(), row, index, from, until(standing, shutdown));
     Ok(EventStream! {
         for await event in inner {
             yield event;
@@ -214,7 +236,7 @@ fn follow(
     row: RunRow,
     index: u32,
     from: Option<(u32, u64)>,
-    mut shutdown: Shutdown,
+    mut over: Over,
 ) -> impl futures::Stream<Item = Event> {
     rocket::async_stream::stream! {
         // First the running output, then what is kept: what ends between the two is found in both, and told once.
@@ -275,7 +297,7 @@ fn follow(
             let Some(receiver) = &mut running else { return };
             let changed = tokio::select! {
                 changed = receiver.changed() => changed,
-                () = &mut shutdown => return,
+                () = &mut over => return,
             };
             if changed.is_err() {
                 // The floor has let go of it: the run is over, and everything is kept.
@@ -308,7 +330,7 @@ fn watch(
     floor: FloorHandle,
     source: Source,
     last: Option<String>,
-    mut shutdown: Shutdown,
+    mut over: Over,
 ) -> impl futures::Stream<Item = Event> {
     rocket::async_stream::stream! {
         let mut from = last;
@@ -347,7 +369,7 @@ fn watch(
             loop {
                 let received = tokio::select! {
                     received = receiver.recv() => received,
-                    () = &mut shutdown => return,
+                    () = &mut over => return,
                 };
                 match received {
                     Ok(live) => {

@@ -5,46 +5,72 @@ use kesmo_wire::api::{Me, NewToken, Role, SignIn, Token};
 use rocket::{
     Route, State, delete, get,
     http::{Cookie, CookieJar, SameSite, Status},
-    post, routes,
-    serde::json::{Error as JsonError, Json},
+    post,
+    request::{FromRequest, Outcome, Request},
+    routes,
+    serde::json::Json,
 };
 
-use super::{Answer, Refused, body};
+use super::{Answer, Refused, Sent, body};
 use crate::{
     App,
-    access::{self, COOKIE, MayKeep, MaySee},
+    access::{self, COOKIE, MayKeep, MaySee, SESSION_DAYS, Shown},
 };
 
 pub(super) fn routes() -> Vec<Route> {
     routes![sign_in, sign_out, me, tokens, add_token, remove_token]
 }
 
-/// Signs the console in: the token goes into a cookie that scripts and other sites cannot reach.
+/// Signs the console in: a session goes into a cookie that scripts and other sites cannot reach.
 #[utoipa::path(post, path = "/api/session", request_body = SignIn, security(()), tag = "people",
-    responses((status = 200, body = Me), (status = 401, description = "the token is not known")))]
+    responses((status = 200, body = Me), (status = 401, description = "the token is not known"), (status = 403)))]
 #[post("/api/session", data = "<sign_in>")]
-async fn sign_in(
-    app: &State<App>,
-    cookies: &CookieJar<'_>,
-    sign_in: Result<Json<SignIn>, JsonError<'_>>,
-) -> Answer<Me> {
+async fn sign_in(app: &State<App>, cookies: &CookieJar<'_>, origin: Origin, sign_in: Sent<SignIn>) -> Answer<Me> {
     let sign_in = body(sign_in)?;
-    let token = sign_in.token.trim().to_owned();
-    let me = access::who(app, &token).await.map_err(|(status, refusal)| Refused(status, refusal))?;
+    origin.0.map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))?;
+    let shown = Shown::Token(access::hash(sign_in.token.trim()));
+    let me = access::who(app, &shown).await.map_err(|(status, refusal)| Refused(status, refusal))?;
     if me.role == Role::Worker {
         let say = "a worker token can only work: sign in with a reader, operator or keeper token";
         return Err(Refused::new(Status::Forbidden, "forbidden", say));
     }
-    cookies.add(Cookie::build((COOKIE, token)).http_only(true).same_site(SameSite::Strict).path("/"));
+    let session = access::random_text();
+    let until = chrono::Utc::now() + chrono::TimeDelta::days(SESSION_DAYS);
+    app.store.add_session(&access::hash(&session), &me.name, until).await?;
+    let lasts = rocket::time::Duration::days(SESSION_DAYS);
+    let cookie = Cookie::build((COOKIE, session)).http_only(true).same_site(SameSite::Strict).path("/");
+    cookies.add(cookie.max_age(lasts).secure(origin.1));
     Ok(Json(me))
 }
 
-/// Signs the console out.
-#[utoipa::path(delete, path = "/api/session", security(()), tag = "people", responses((status = 204)))]
+/// Where a call comes from: whether it may change something, and whether it came over https.
+struct Origin(Result<(), String>, bool);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Origin {
+    type Error = ();
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        let reached_at = request.rocket().state::<App>().and_then(|app| app.reached_at.as_deref());
+        let forwarded = request.headers().get_one("X-Forwarded-Proto");
+        let origin = request.headers().get_one("Origin");
+        let tls = forwarded == Some("https")
+            || origin.is_some_and(|o| o.starts_with("https://"))
+            || reached_at.is_some_and(|url| url.starts_with("https://"));
+        Outcome::Success(Self(access::from_here(request, reached_at, false), tls))
+    }
+}
+
+/// Signs the console out: its session ends.
+#[utoipa::path(delete, path = "/api/session", security(()), tag = "people", responses((status = 204), (status = 403)))]
 #[delete("/api/session")]
-fn sign_out(cookies: &CookieJar<'_>) -> Status {
+async fn sign_out(app: &State<App>, cookies: &CookieJar<'_>, origin: Origin) -> Result<Status, Refused> {
+    origin.0.map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))?;
+    if let Some(cookie) = cookies.get(COOKIE) {
+        app.store.remove_session(&access::hash(cookie.value().trim())).await?;
+        app.known.forget();
+    }
     cookies.remove(Cookie::build(COOKIE).path("/"));
-    Status::NoContent
+    Ok(Status::NoContent)
 }
 
 /// Who is calling.
@@ -68,7 +94,7 @@ async fn tokens(app: &State<App>, _caller: MayKeep) -> Answer<Vec<Token>> {
 /// Makes a token. Its text is in this answer only.
 #[utoipa::path(post, path = "/api/tokens", request_body = NewToken, tag = "people", responses((status = 200, body = Token)))]
 #[post("/api/tokens", data = "<new>")]
-async fn add_token(app: &State<App>, _caller: MayKeep, new: Result<Json<NewToken>, JsonError<'_>>) -> Answer<Token> {
+async fn add_token(app: &State<App>, _caller: MayKeep, new: Sent<NewToken>) -> Answer<Token> {
     let new = body(new)?;
     let name = Slug::parse("the token's name", &new.name).map_err(|e| Refused::invalid(e.to_string()))?;
     let token = access::new_token();

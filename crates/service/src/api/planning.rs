@@ -27,15 +27,10 @@ use kesmo_wire::{
     },
     link::Errand,
 };
-use rocket::{
-    Route, State, delete, get,
-    http::Status,
-    post, routes,
-    serde::json::{Error as JsonError, Json},
-};
+use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
 use super::{
-    Answer, Refused, body,
+    Answer, Refused, Sent, body,
     runs::{check_new, detail_of_row, hand_over},
     suites::{DEFAULT_POOL, named, suite_file},
 };
@@ -49,6 +44,12 @@ pub(super) fn routes() -> Vec<Route> {
     routes![chosen, portion, forecast, all_parks, suite_parks, park, unpark, meet]
 }
 
+/// A forecast waits at most so long for those before it.
+const FORECAST_WAITS: std::time::Duration = std::time::Duration::from_secs(20);
+/// The key of a run that was over for longer is refused: whoever comes with it so late means another run.
+const KEY_LASTS: chrono::TimeDelta = chrono::TimeDelta::hours(6);
+/// The longest key.
+const LONGEST_KEY: usize = 200;
 /// Numbers of shards that one forecast may ask for.
 const MOST_POINTS: usize = 64;
 
@@ -153,12 +154,7 @@ async fn listed(
 #[utoipa::path(post, path = "/api/suites/{suite}/tests", operation_id = "tests", params(("suite" = String, Path)), request_body = TestsQuery, tag = "suites",
     responses((status = 200, body = Tests), (status = 422)))]
 #[post("/api/suites/<suite>/tests", data = "<query>")]
-async fn chosen(
-    app: &State<App>,
-    _caller: MaySee,
-    suite: &str,
-    query: Result<Json<TestsQuery>, JsonError<'_>>,
-) -> Answer<Tests> {
+async fn chosen(app: &State<App>, _caller: MaySee, suite: &str, query: Sent<TestsQuery>) -> Answer<Tests> {
     let query = body(query)?;
     let Planned { row, lists, records, plan, .. } =
         plan(app, suite, query.bundle.as_deref(), DEFAULT_POOL, &query.options).await?;
@@ -192,16 +188,14 @@ async fn chosen(
 #[utoipa::path(post, path = "/api/suites/{suite}/portion", params(("suite" = String, Path)), request_body = PortionQuery, tag = "suites",
     responses((status = 200, body = PortionOf), (status = 422)))]
 #[post("/api/suites/<suite>/portion", data = "<query>")]
-async fn portion(
-    app: &State<App>,
-    _caller: MayOperate,
-    suite: &str,
-    query: Result<Json<PortionQuery>, JsonError<'_>>,
-) -> Answer<PortionOf> {
+async fn portion(app: &State<App>, _caller: MayOperate, suite: &str, query: Sent<PortionQuery>) -> Answer<PortionOf> {
     let query = body(query)?;
     let Portion { number, of } = Portion::new(query.number, query.of).map_err(invalid)?;
     if query.stamp.is_some() && query.key.is_some() {
         return Err(Refused::invalid("--stamp and --key both say by which records to cut; keep one"));
+    }
+    if let Some(key) = &query.key {
+        check_key(key)?;
     }
     let pool = query.pool.as_deref().unwrap_or(DEFAULT_POOL);
     let Planned { row, records, mut plan, .. } =
@@ -253,12 +247,7 @@ async fn at_stamp(app: &App, row: &SuiteRow, stamp: i64, pool: &str, records: &R
 #[utoipa::path(post, path = "/api/suites/{suite}/forecast", params(("suite" = String, Path)), request_body = ForecastQuery, tag = "suites",
     responses((status = 200, body = Forecast), (status = 422)))]
 #[post("/api/suites/<suite>/forecast", data = "<query>")]
-async fn forecast(
-    app: &State<App>,
-    _caller: MaySee,
-    suite: &str,
-    query: Result<Json<ForecastQuery>, JsonError<'_>>,
-) -> Answer<Forecast> {
+async fn forecast(app: &State<App>, _caller: MaySee, suite: &str, query: Sent<ForecastQuery>) -> Answer<Forecast> {
     let query = body(query)?;
     let mut shards: Vec<u32> = if query.shards.is_empty() { (1..=32).collect() } else { query.shards };
     shards.sort_unstable();
@@ -285,6 +274,9 @@ async fn forecast(
     };
     let tests = plan.entries.len() as u32;
     let guessed = tests - (0..tests).filter(measured).count() as u32;
+    // A forecast takes a thread for itself; who asks for one waits for those before, and not for ever.
+    let turn = tokio::time::timeout(FORECAST_WAITS, app.thinking.acquire()).await;
+    let _turn = turn.map_err(|_| Refused::unavailable("others have forecasts made now: try again soon"))?;
     let made = tokio::task::spawn_blocking(move || kesmo_sim::forecast::forecast(&plan, &policy, shards, 1)).await;
     let made = made.map_err(|e| Refused::unavailable(e.to_string()))?;
     let point = |p: &kesmo_sim::forecast::Point| ForecastPoint {
@@ -373,12 +365,7 @@ fn last_day(text: &str, today: NaiveDate) -> Result<NaiveDate, Refused> {
 #[utoipa::path(post, path = "/api/suites/{suite}/parks", params(("suite" = String, Path)), request_body = NewPark, tag = "suites",
     responses((status = 200, body = Parked), (status = 422)))]
 #[post("/api/suites/<suite>/parks", data = "<new>")]
-async fn park(
-    app: &State<App>,
-    caller: MayOperate,
-    suite: &str,
-    new: Result<Json<NewPark>, JsonError<'_>>,
-) -> Answer<Parked> {
+async fn park(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPark>) -> Answer<Parked> {
     let new = body(new)?;
     let row = named(app, suite).await?;
     let pattern = Pattern::parse(&new.pattern).map_err(invalid)?;
@@ -416,15 +403,23 @@ async fn unpark(app: &State<App>, _caller: MayOperate, suite: &str, pattern: &st
     Err(Refused::not_found(format!("{pattern} is not parked in {suite}; {all}")))
 }
 
+fn check_key(key: &str) -> Result<(), Refused> {
+    if key.is_empty() || key.len() > LONGEST_KEY || key.chars().any(char::is_control) {
+        let shown = shorten(key, 80);
+        return Err(Refused::invalid(format!(
+            "the key {shown:?} is not usable: 1 to {LONGEST_KEY} letters, like build-1187"
+        )));
+    }
+    Ok(())
+}
+
 /// Comes to the run of a key, and starts it if nobody has come with that key yet.
 #[utoipa::path(post, path = "/api/meet", request_body = Meet, tag = "runs",
     responses((status = 200, body = Met), (status = 409), (status = 422)))]
 #[post("/api/meet", data = "<meet>")]
-async fn meet(app: &State<App>, caller: MayOperate, meet: Result<Json<Meet>, JsonError<'_>>) -> Answer<Met> {
-    let Meet { key, start } = body(meet)?;
-    if key.is_empty() || key.len() > 200 || key.chars().any(char::is_control) {
-        return Err(Refused::invalid(format!("the key {key:?} is not usable: 1 to 200 letters, like build-1187")));
-    }
+async fn meet(app: &State<App>, caller: MayOperate, meet: Sent<Meet>) -> Answer<Met> {
+    let Meet { key, start, running } = body(meet)?;
+    check_key(&key)?;
     let (made, suite) = check_new(app, start, &caller.0.name).await?;
     let (row, started) = app.store.meet(&key, &made).await?;
     if row.suite_id != made.suite_id {
@@ -435,6 +430,22 @@ async fn meet(app: &State<App>, caller: MayOperate, meet: Result<Json<Meet>, Jso
         return Err(Refused::conflict(format!(
             "the key {key} belongs to {slug}/{number}, a run of another suite than {suite}: give each suite a key of its own"
         )));
+    }
+    if let Some(at) = row.finished_at {
+        let ago = Utc::now() - at;
+        let (slug, number) = (&suite, row.number);
+        let since = Span(ago.num_microseconds().unwrap_or(0).max(0) as u64);
+        if running {
+            return Err(Refused::conflict(format!(
+                "the key {key} is that of {slug}/{number}, which was over {since} ago: --running takes only a run that is not over"
+            )));
+        }
+        if ago > KEY_LASTS {
+            return Err(Refused::conflict(format!(
+                "the key {key} is that of {slug}/{number}, which was over {since} ago: its verdict would say nothing of this \
+                 job; give the jobs of each build a key of their own"
+            )));
+        }
     }
     let same_files = row.source == made.source;
     let run = if started {

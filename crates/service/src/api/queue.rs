@@ -2,12 +2,9 @@
 
 use kesmo_core::name::RunName;
 use kesmo_wire::api::{MoveRun, RunSummary};
-use rocket::{
-    Route, State, get, post, routes,
-    serde::json::{Error as JsonError, Json},
-};
+use rocket::{Route, State, get, post, routes, serde::json::Json};
 
-use super::{Answer, Refused, body, runs::find};
+use super::{Answer, Refused, Sent, body, runs::find};
 use crate::{
     App,
     access::{MayOperate, MaySee},
@@ -37,11 +34,7 @@ async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<RunSummary>> {
 #[utoipa::path(post, path = "/api/queue/order", operation_id = "move_run", request_body = MoveRun, tag = "runs",
     responses((status = 200, body = [RunSummary]), (status = 404), (status = 409)))]
 #[post("/api/queue/order", data = "<to>")]
-async fn order(
-    app: &State<App>,
-    _caller: MayOperate,
-    to: Result<Json<MoveRun>, JsonError<'_>>,
-) -> Answer<Vec<RunSummary>> {
+async fn order(app: &State<App>, _caller: MayOperate, to: Sent<MoveRun>) -> Answer<Vec<RunSummary>> {
     let to = body(to)?;
     let row = async |name: &str| {
         let name = RunName::parse(name).map_err(|e| Refused::invalid(e.to_string()))?;

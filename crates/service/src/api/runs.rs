@@ -8,7 +8,7 @@ use std::{
 use kesmo_core::{
     format::{
         junit::{ReportAttempt, ReportCase},
-        report::{self, Format},
+        report::{self, Format, Whole},
     },
     name::RunName,
     plan::{
@@ -29,18 +29,17 @@ use kesmo_wire::{
         Again, Artifact, Attempt, ChainLink, Drain, Entries, Entry, EntryDetail, NewRun, Run, RunSummary, StopRun,
         Worker, entry_name,
     },
-    is_digest,
     live::thin,
 };
 use rocket::{
     Route, State, get,
     http::{ContentType, Header, Status},
     post, routes,
-    serde::json::{Error as JsonError, Json},
+    serde::json::Json,
 };
 
 use super::{
-    Answer, Refused, body,
+    Answer, Refused, Sent, body,
     suites::{named, suite_file},
 };
 use crate::{
@@ -221,7 +220,7 @@ async fn unpassed(app: &App, row: &RunRow, run: &str) -> Result<Vec<(String, Str
 #[utoipa::path(post, path = "/api/runs", operation_id = "start_run", request_body = NewRun, tag = "runs",
     responses((status = 200, body = Run), (status = 404), (status = 422)))]
 #[post("/api/runs", data = "<new>")]
-async fn start(app: &State<App>, caller: MayOperate, new: Result<Json<NewRun>, JsonError<'_>>) -> Answer<Run> {
+async fn start(app: &State<App>, caller: MayOperate, new: Sent<NewRun>) -> Answer<Run> {
     let (made, suite) = check_new(app, body(new)?, &caller.0.name).await?;
     let row = app.store.add_run(&made).await?;
     if made.origin.replace_older {
@@ -283,13 +282,7 @@ async fn show(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> An
 #[utoipa::path(post, path = "/api/runs/{suite}/{number}/stop", params(("suite" = String, Path), ("number" = i32, Path)), tag = "runs",
     request_body = StopRun, responses((status = 200, body = Run), (status = 409, description = "it is over already")))]
 #[post("/api/runs/<suite>/<number>/stop", data = "<stop>")]
-async fn stop(
-    app: &State<App>,
-    caller: MayOperate,
-    suite: &str,
-    number: i32,
-    stop: Result<Json<StopRun>, JsonError<'_>>,
-) -> Answer<Run> {
+async fn stop(app: &State<App>, caller: MayOperate, suite: &str, number: i32, stop: Sent<StopRun>) -> Answer<Run> {
     let stop = body(stop)?;
     let row = find(app, suite, number).await?;
     let why =
@@ -309,13 +302,7 @@ async fn stop(
 #[utoipa::path(post, path = "/api/runs/{suite}/{number}/again", params(("suite" = String, Path), ("number" = i32, Path)), tag = "runs",
     request_body = Again, responses((status = 200, body = Run), (status = 409), (status = 422)))]
 #[post("/api/runs/<suite>/<number>/again", data = "<again>")]
-async fn again(
-    app: &State<App>,
-    caller: MayOperate,
-    suite: &str,
-    number: i32,
-    again: Result<Json<Again>, JsonError<'_>>,
-) -> Answer<Run> {
+async fn again(app: &State<App>, caller: MayOperate, suite: &str, number: i32, again: Sent<Again>) -> Answer<Run> {
     let again = body(again)?;
     let row = find(app, suite, number).await?;
     let mut options = row.run_options()?;
@@ -328,6 +315,10 @@ async fn again(
         options.order = Some(shard.batches.into_iter().map(|b| b.entries).collect());
         options.seed = Some(row.seed as u64);
         (options.repeat, options.shuffle, options.first_failed) = (None, false, false);
+    }
+    if options.shuffle {
+        // The same order again, which is what a repetition is for.
+        options.seed = Some(row.seed as u64);
     }
     if again.unpassed {
         let only = unpassed(app, &row, &format!("{suite}/{number}")).await?;
@@ -367,6 +358,10 @@ pub(super) async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> 
     let variants = file.facets.chosen(&options.variants).map_err(|e| Refused::invalid(e.to_string()))?;
     let mut lists: Vec<(Variant, _)> = Vec::new();
     for (variant, key) in variants.into_iter().zip(&row.listings) {
+        if key == active::NO_LIST {
+            lists.push((variant, Vec::new()));
+            continue;
+        }
         match app.store.listing(key).await? {
             Some(tests) => lists.push((variant, tests)),
             // Listing failed, or is not done: there are no entries.
@@ -604,6 +599,7 @@ pub(super) async fn log_text(app: &App, row: &RunRow, index: i32, attempt: i32) 
     let found = app.store.attempt_log(row.id, kesmo_store::month_of(row.created_at), index, attempt).await?;
     let Some((text, blob)) = found else { return Ok(None) };
     let Some(blob) = blob else { return Ok(Some(text)) };
+    let blob = super::suites::digest(&blob)?;
     let bytes = tokio::fs::read(app.blobs.path(&blob)).await;
     let bytes = bytes.map_err(|e| Refused::unavailable(format!("the log cannot be read: {e}")))?;
     Ok(Some(String::from_utf8_lossy(&bytes).into_owned()))
@@ -675,11 +671,22 @@ async fn report_of(
             outcome: *outcome,
             spent: *spent,
             attempts: by_entry.remove(i).unwrap_or_default(),
+            why_parked: past.plan.park_of(*i as u32).map(|park| park.why.as_str()),
         })
         .collect();
     let took = row.finished_at.zip(row.began_at).map_or(0, |(f, b)| (f - b).num_microseconds().unwrap_or(0));
     let run = serde_json::to_value(summary_of_row(&row, suite)).unwrap_or_default();
-    let text = report::write(format, &format!("{suite}/{number}"), Span(took.max(0) as u64), run, &cases);
+    let wrongs = app.store.wrongs(row.id).await?;
+    let name = format!("{suite}/{number}");
+    let whole = Whole {
+        name: &name,
+        took: Span(took.max(0) as u64),
+        verdict: row.verdict.as_deref().and_then(Verdict::of),
+        reason: &row.reason,
+        wrongs: &wrongs,
+        flaky_fails: row.run_options()?.flaky_fails,
+    };
+    let text = report::write(format, &whole, run, &cases);
     let kind = match format {
         Format::Junit => ContentType::XML,
         Format::Tap => ContentType::Plain,
@@ -692,12 +699,7 @@ async fn report_of(
 #[utoipa::path(post, path = "/api/workers/{name}/drain", operation_id = "drain_worker", params(("name" = String, Path)), tag = "runs",
     request_body = Drain, responses((status = 200, body = Worker), (status = 404)))]
 #[post("/api/workers/<name>/drain", data = "<drain>")]
-async fn drain(
-    app: &State<App>,
-    caller: MayOperate,
-    name: &str,
-    drain: Result<Json<Drain>, JsonError<'_>>,
-) -> Answer<Worker> {
+async fn drain(app: &State<App>, caller: MayOperate, name: &str, drain: Sent<Drain>) -> Answer<Worker> {
     let drain = body(drain)?.drain;
     let asked = name.to_owned();
     if app.floor.ask(|reply| Ask::Drain(asked, drain, reply)).await != Some(true) {
@@ -736,11 +738,9 @@ pub struct BlobFile {
 #[get("/api/blobs/<digest>")]
 async fn blob(app: &State<App>, _caller: MaySee, digest: &str) -> Result<BlobFile, Refused> {
     let none = || Refused::new(Status::NotFound, "not-found", format!("there is no artifact {digest:?}"));
-    if !is_digest(digest) {
-        return Err(none());
-    }
+    let name = kesmo_wire::Digest::parse(digest).map_err(|_| none())?;
     let path = app.store.is_kept_file(digest).await?.ok_or_else(none)?;
-    let file = rocket::fs::NamedFile::open(app.blobs.path(digest)).await.map_err(|_| none())?;
+    let file = rocket::fs::NamedFile::open(app.blobs.path(&name)).await.map_err(|_| none())?;
     Ok(BlobFile {
         file,
         kind: media_type(&path),

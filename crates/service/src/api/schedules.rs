@@ -17,15 +17,10 @@ use kesmo_store::{
 use kesmo_wire::api::{
     Calendar, CalendarStart, NewSchedule, Pause, PlannedStart, Run, RunSummary, ScheduleOf, SchedulePreview,
 };
-use rocket::{
-    Route, State, delete, get,
-    http::Status,
-    post, routes,
-    serde::json::{Error as JsonError, Json},
-};
+use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
 use super::{
-    Answer, Refused, body,
+    Answer, Refused, Sent, body,
     runs::{hand_over, summary_of_row},
 };
 use crate::{
@@ -110,11 +105,7 @@ async fn looked_at(app: &App, new: &NewSchedule) -> Result<(Schedule, SchedulePr
 #[utoipa::path(post, path = "/api/schedules/preview", operation_id = "preview_schedule", request_body = NewSchedule, tag = "schedules",
     responses((status = 200, body = SchedulePreview), (status = 422)))]
 #[post("/api/schedules/preview", data = "<new>")]
-async fn preview(
-    app: &State<App>,
-    _caller: MaySee,
-    new: Result<Json<NewSchedule>, JsonError<'_>>,
-) -> Answer<SchedulePreview> {
+async fn preview(app: &State<App>, _caller: MaySee, new: Sent<NewSchedule>) -> Answer<SchedulePreview> {
     let new = body(new)?;
     Ok(Json(looked_at(app, &new).await?.1))
 }
@@ -123,11 +114,7 @@ async fn preview(
 #[utoipa::path(post, path = "/api/schedules", operation_id = "put_schedule", request_body = NewSchedule, tag = "schedules",
     responses((status = 200, body = ScheduleOf), (status = 409), (status = 422)))]
 #[post("/api/schedules", data = "<new>")]
-async fn put(
-    app: &State<App>,
-    caller: MayOperate,
-    new: Result<Json<NewSchedule>, JsonError<'_>>,
-) -> Answer<ScheduleOf> {
+async fn put(app: &State<App>, caller: MayOperate, new: Sent<NewSchedule>) -> Answer<ScheduleOf> {
     let new = body(new)?;
     let (schedule, _, now) = looked_at(app, &new).await?;
     let row = NewRow {
@@ -249,12 +236,7 @@ async fn remove(app: &State<App>, _caller: MayOperate, name: &str) -> Result<Sta
 #[utoipa::path(post, path = "/api/schedules/{name}/pause", operation_id = "pause_schedule", params(("name" = String, Path)), tag = "schedules",
     request_body = Pause, responses((status = 200, body = ScheduleOf), (status = 404), (status = 409)))]
 #[post("/api/schedules/<name>/pause", data = "<pause>")]
-async fn pause(
-    app: &State<App>,
-    _caller: MayOperate,
-    name: &str,
-    pause: Result<Json<Pause>, JsonError<'_>>,
-) -> Answer<ScheduleOf> {
+async fn pause(app: &State<App>, _caller: MayOperate, name: &str, pause: Sent<Pause>) -> Answer<ScheduleOf> {
     let Pause { paused } = body(pause)?;
     let row = row_named(app, name).await?;
     let next = if paused { row.next_at } else { row.schedule()?.next(clock_now(app)?).map(Timestamp::utc) };

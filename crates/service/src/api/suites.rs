@@ -1,24 +1,21 @@
 //! Suites, their bundles and their tests.
 
+use std::collections::{BTreeMap, HashMap};
+
 use kesmo_core::{
     name::did_you_mean,
     plan::DEFAULT_RETRIES,
     source::GitSource,
     suite::{SuiteFile, file::FILE_NAME},
 };
-use kesmo_store::suites::SuiteRow;
+use kesmo_store::{runs::RunRow, suites::SuiteRow};
 use kesmo_wire::{
-    api::{FacetDetail, NewSuite, Stored, Suite, SuiteDetail},
-    is_digest,
+    Digest,
+    api::{FacetDetail, NewSuite, RunSummary, Stored, Suite, SuiteDetail},
 };
-use rocket::{
-    Data, Route, State, delete, get, head,
-    http::Status,
-    post, put, routes,
-    serde::json::{Error as JsonError, Json},
-};
+use rocket::{Data, Route, State, delete, get, head, http::Status, post, put, routes, serde::json::Json};
 
-use super::{Answer, Refused, body, planning::parks, runs::summary_of_row};
+use super::{Answer, Refused, Sent, body, planning::parks, runs::summary_of_row};
 use crate::{
     App,
     access::{MayKeep, MayOperate, MaySee},
@@ -33,12 +30,9 @@ pub(super) fn routes() -> Vec<Route> {
     routes![bundle_known, put_bundle, add, list, show, remove]
 }
 
-fn digest(text: &str) -> Result<&str, Refused> {
-    if is_digest(text) {
-        Ok(text)
-    } else {
-        Err(Refused::invalid(format!("{text:?} is no SHA-256 in hexadecimal digits")))
-    }
+/// The digest that a caller names.
+pub(crate) fn digest(text: &str) -> Result<Digest, Refused> {
+    Digest::parse(text).map_err(|e| Refused::invalid(e.to_string()))
 }
 
 impl From<NotTaken> for Refused {
@@ -62,7 +56,7 @@ impl From<NotTaken> for Refused {
     responses((status = 200), (status = 404)))]
 #[head("/api/bundles/<bundle>")]
 async fn bundle_known(app: &State<App>, _caller: MayOperate, bundle: &str) -> Result<Status, Refused> {
-    let known = app.blobs.has(digest(bundle)?) && app.store.suite_file(bundle).await?.is_some();
+    let known = app.blobs.has(&digest(bundle)?) && app.store.suite_file(bundle).await?.is_some();
     Ok(if known { Status::Ok } else { Status::NotFound })
 }
 
@@ -71,9 +65,12 @@ async fn bundle_known(app: &State<App>, _caller: MayOperate, bundle: &str) -> Re
     request_body(content = Vec<u8>, content_type = "application/gzip"), responses((status = 200, body = Stored), (status = 422)))]
 #[put("/api/bundles/<bundle>", data = "<content>")]
 async fn put_bundle(app: &State<App>, _caller: MayOperate, bundle: &str, content: Data<'_>) -> Answer<Stored> {
-    let bytes = app.blobs.take(digest(bundle)?, content).await?;
-    let (blobs, name) = (app.blobs.clone(), bundle.to_owned());
-    let read = tokio::task::spawn_blocking(move || blobs.file_in_bundle(&name, FILE_NAME)).await;
+    let name = digest(bundle)?;
+    let bytes = app.blobs.take(&name, content).await?;
+    // A bundle may be large once it is unpacked: few are read through at a time.
+    let _turn = app.unpacking.acquire().await.map_err(|e| Refused::unavailable(e.to_string()))?;
+    let blobs = app.blobs.clone();
+    let read = tokio::task::spawn_blocking(move || blobs.suite_file(&name)).await;
     let text = read.map_err(|e| Refused::unavailable(e.to_string()))?.map_err(Refused::invalid)?;
     SuiteFile::parse(FILE_NAME, &text).map_err(|e| Refused::invalid(e.to_string()))?;
     app.store.add_source(bundle, &text).await?;
@@ -82,7 +79,7 @@ async fn put_bundle(app: &State<App>, _caller: MayOperate, bundle: &str, content
 
 /// The suite file of a bundle.
 pub(crate) async fn suite_file(app: &App, bundle: &str) -> Result<(String, SuiteFile), Refused> {
-    let text = app.store.suite_file(digest(bundle)?).await?;
+    let text = app.store.suite_file(digest(bundle)?.as_str()).await?;
     let text = text.ok_or_else(|| Refused::not_found(format!("the bundle {bundle} is not here: upload it first")))?;
     let file = SuiteFile::parse(FILE_NAME, &text).map_err(|e| Refused::invalid(e.to_string()))?;
     Ok((text, file))
@@ -101,7 +98,7 @@ pub(crate) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
 /// Adds a suite from an uploaded bundle, or gives the suite of that name new files.
 #[utoipa::path(post, path = "/api/suites", request_body = NewSuite, tag = "suites", responses((status = 200, body = SuiteDetail)))]
 #[post("/api/suites", data = "<new>")]
-async fn add(app: &State<App>, _caller: MayOperate, new: Result<Json<NewSuite>, JsonError<'_>>) -> Answer<SuiteDetail> {
+async fn add(app: &State<App>, _caller: MayOperate, new: Sent<NewSuite>) -> Answer<SuiteDetail> {
     let NewSuite { bundle, git } = body(new)?;
     let (bundle, git) = match (bundle, git) {
         (Some(bundle), None) => (bundle, None),
@@ -131,23 +128,38 @@ async fn add_from_git(app: &App, git: &GitSource) -> Result<String, Refused> {
 #[get("/api/suites")]
 async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<Suite>> {
     let rows = app.store.suites().await?;
-    let mut all = Vec::new();
-    for row in rows {
-        all.push(view(app, row, 12).await?);
-    }
-    Ok(Json(all))
+    Ok(Json(views(app, rows, 12).await?))
 }
 
-async fn view(app: &App, row: SuiteRow, most_runs: i64) -> Result<Suite, Refused> {
+/// Suites with their latest runs: asked for together, however many they are.
+async fn views(app: &App, rows: Vec<SuiteRow>, most_runs: i64) -> Result<Vec<Suite>, Refused> {
     let active = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
-    let runs = app.store.last_runs(&[row.id], most_runs).await?;
+    let ids: Vec<i64> = rows.iter().map(|r| r.id).collect();
+    let mut runs: HashMap<i64, Vec<RunRow>> = HashMap::new();
+    for run in app.store.last_runs(&ids, most_runs).await? {
+        runs.entry(run.suite_id).or_default().push(run);
+    }
+    let mut next = app.store.next_starts().await?;
+    let one = |row: SuiteRow| {
+        let (runs, next) = (runs.remove(&row.id).unwrap_or_default(), next.remove(&row.slug));
+        view(row, runs, next, &active)
+    };
+    Ok(rows.into_iter().map(one).collect())
+}
+
+fn view(
+    row: SuiteRow,
+    runs: Vec<RunRow>,
+    next_start: Option<(chrono::DateTime<chrono::Utc>, String)>,
+    active: &BTreeMap<i64, RunSummary>,
+) -> Suite {
     let entries = runs.iter().find(|r| r.listed > 0).map(|r| r.listed as u32);
-    let summary = |run: kesmo_store::runs::RunRow| match active.get(&run.id) {
+    let summary = |run: RunRow| match active.get(&run.id) {
         Some(summary) => summary.clone(),
         None => summary_of_row(&run, &row.slug),
     };
     let last_runs: Vec<_> = runs.into_iter().map(summary).collect();
-    Ok(Suite {
+    Suite {
         name: row.slug.clone(),
         about: row.about,
         bundle: row.source,
@@ -156,8 +168,8 @@ async fn view(app: &App, row: SuiteRow, most_runs: i64) -> Result<Suite, Refused
         last_runs,
         git: row.git.clone().and_then(|g| serde_json::from_value::<GitSource>(g).ok()).map(|g| g.shown()),
         trouble: row.trouble.clone(),
-        next_start: app.store.next_start_of(&row.slug).await?,
-    })
+        next_start,
+    }
 }
 
 async fn detail(app: &App, row: SuiteRow) -> Result<SuiteDetail, Refused> {
@@ -172,7 +184,7 @@ async fn detail(app: &App, row: SuiteRow) -> Result<SuiteDetail, Refused> {
         retries: file.retry.times.unwrap_or(DEFAULT_RETRIES),
         parks: parks(app, Some(row.id)).await?,
         file: text,
-        suite: view(app, row, 30).await?,
+        suite: views(app, vec![row], 30).await?.pop().ok_or_else(|| Refused::not_found("the suite is gone"))?,
     })
 }
 

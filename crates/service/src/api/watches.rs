@@ -1,19 +1,16 @@
 //! Watched branches of suites from version control.
 
+use std::collections::HashMap;
+
 use kesmo_core::{
     source::{Branches, LONGEST_PAUSE, SHORTEST_LOOK},
     time::Span,
 };
 use kesmo_store::watches::{NewWatch as NewRow, WatchRow};
 use kesmo_wire::api::{NewWatch, WatchOf};
-use rocket::{
-    Route, State, delete, get,
-    http::Status,
-    post, routes,
-    serde::json::{Error as JsonError, Json},
-};
+use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
-use super::{Answer, Refused, body, suites::named};
+use super::{Answer, Refused, Sent, body, suites::named};
 use crate::{
     App,
     access::{MayOperate, MaySee},
@@ -22,6 +19,8 @@ use crate::{
 
 /// How often branches are looked at unless told otherwise.
 const LOOK: &str = "1m";
+/// The longest name or pattern of branches.
+const LONGEST_BRANCHES: usize = 500;
 /// Heads that are shown of a watch.
 const MOST_HEADS: i64 = 10;
 
@@ -29,14 +28,21 @@ pub(super) fn routes() -> Vec<Route> {
     routes![put, list, all, remove]
 }
 
-async fn view(app: &App, row: WatchRow, suite: &str) -> Result<WatchOf, Refused> {
-    let heads = app.store.heads_run(row.id, MOST_HEADS).await?;
-    let ids: Vec<i64> = heads.iter().map(|h| h.1).collect();
-    let runs = app.store.runs_of(&ids).await?;
-    let name =
-        |id: i64| runs.iter().find(|(r, _)| r.id == id).map(|(r, s)| format!("{s}/{}", r.number)).unwrap_or_default();
-    Ok(WatchOf {
-        suite: suite.to_owned(),
+/// Watches with the latest heads that ran, asked for together.
+async fn views(app: &App, rows: Vec<(WatchRow, String)>) -> Result<Vec<WatchOf>, Refused> {
+    let watches: Vec<i64> = rows.iter().map(|(w, _)| w.id).collect();
+    let heads = app.store.heads_run(&watches, MOST_HEADS).await?;
+    let ids: Vec<i64> = heads.iter().map(|h| h.run_id).collect();
+    let names: HashMap<i64, String> =
+        app.store.runs_of(&ids).await?.into_iter().map(|(r, s)| (r.id, format!("{s}/{}", r.number))).collect();
+    let mut of_watch: HashMap<i64, Vec<(String, String, String)>> = HashMap::new();
+    for head in heads {
+        let name = names.get(&head.run_id).cloned().unwrap_or_default();
+        of_watch.entry(head.watch_id).or_default().push((head.branch, head.commit, name));
+    }
+    let view = |(row, suite): (WatchRow, String)| WatchOf {
+        suite,
+        heads: of_watch.remove(&row.id).unwrap_or_default(),
         branches: row.branches,
         look_us: row.look_us as u64,
         brief: row.brief,
@@ -45,20 +51,15 @@ async fn view(app: &App, row: WatchRow, suite: &str) -> Result<WatchOf, Refused>
         failures: row.failures as u32,
         trouble: row.trouble,
         made_by: row.made_by,
-        heads: heads.into_iter().map(|((branch, commit), run)| (branch, commit, name(run))).collect(),
-    })
+    };
+    Ok(rows.into_iter().map(view).collect())
 }
 
 /// Watches branches: every new commit at the head of one starts a run.
 #[utoipa::path(post, path = "/api/suites/{suite}/watches", operation_id = "put_watch", params(("suite" = String, Path)), tag = "suites",
     request_body = NewWatch, responses((status = 200, body = WatchOf), (status = 404), (status = 422), (status = 503)))]
 #[post("/api/suites/<suite>/watches", data = "<new>")]
-async fn put(
-    app: &State<App>,
-    caller: MayOperate,
-    suite: &str,
-    new: Result<Json<NewWatch>, JsonError<'_>>,
-) -> Answer<WatchOf> {
+async fn put(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewWatch>) -> Answer<WatchOf> {
     let new = body(new)?;
     let invalid = |e: kesmo_core::Error| Refused::invalid(e.to_string());
     let row = named(app, suite).await?;
@@ -66,6 +67,9 @@ async fn put(
         Refused::invalid(format!("{suite} is not from version control: add it with `kesmo suite add --git URL`"))
     })?;
     let branches = Branches::parse(&new.branches).map_err(invalid)?;
+    if new.branches.len() > LONGEST_BRANCHES {
+        return Err(Refused::invalid(format!("--branch is longer than {LONGEST_BRANCHES} letters")));
+    }
     let look = Span::parse(if new.look.is_empty() { LOOK } else { &new.look }).map_err(invalid)?;
     if look < SHORTEST_LOOK || look > Span(LONGEST_PAUSE.0 * 96) {
         return Err(Refused::invalid(format!("--look {look} is out of bounds: {SHORTEST_LOOK} to 24h")));
@@ -94,7 +98,8 @@ async fn put(
     let clock = app.clock.now().unwrap_or_else(crate::floor::now);
     let first = if new.now { kesmo_core::time::Timestamp(clock.0 - look.0 as i64) } else { clock };
     let row = app.store.put_watch(row, first.utc()).await?;
-    Ok(Json(view(app, row, suite).await?))
+    let mut made = views(app, vec![(row, suite.to_owned())]).await?;
+    Ok(Json(made.pop().ok_or_else(|| Refused::not_found("the watch is gone"))?))
 }
 
 /// What is watched of a suite.
@@ -103,22 +108,14 @@ async fn put(
 #[get("/api/suites/<suite>/watches")]
 async fn list(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<Vec<WatchOf>> {
     let row = named(app, suite).await?;
-    let mut found = Vec::new();
-    for (watch, suite) in app.store.watches(Some(row.id)).await? {
-        found.push(view(app, watch, &suite).await?);
-    }
-    Ok(Json(found))
+    Ok(Json(views(app, app.store.watches(Some(row.id)).await?).await?))
 }
 
 /// What is watched of all suites.
 #[utoipa::path(get, path = "/api/watches", operation_id = "all_watches", tag = "suites", responses((status = 200, body = [WatchOf])))]
 #[get("/api/watches")]
 async fn all(app: &State<App>, _caller: MaySee) -> Answer<Vec<WatchOf>> {
-    let mut found = Vec::new();
-    for (watch, suite) in app.store.watches(None).await? {
-        found.push(view(app, watch, &suite).await?);
-    }
-    Ok(Json(found))
+    Ok(Json(views(app, app.store.watches(None).await?).await?))
 }
 
 /// No longer watches branches.

@@ -3,10 +3,11 @@
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use futures::{SinkExt, StreamExt};
+use kesmo_core::name::RunName;
 use kesmo_wire::{
+    Digest,
     api::{Role, Stored},
-    is_digest,
-    link::{FromWorker, ToWorker},
+    link::{FromWorker, Hello, ToWorker, VERSION},
 };
 use rocket::{Data, Route, Shutdown, State, fs::NamedFile, get, put, routes, serde::json::Json};
 use rocket_ws::{Channel, Message, WebSocket, stream::DuplexStream};
@@ -15,8 +16,8 @@ use tokio::{sync::mpsc, time::Instant};
 use super::{Answer, Refused};
 use crate::{
     App,
-    access::MayLend,
-    floor::{FloorHandle, NotLinked},
+    access::{MayLend, Standing},
+    floor::NotLinked,
 };
 
 /// Messages to a worker that may wait to be read; past that the worker is too slow.
@@ -34,26 +35,28 @@ pub(super) fn routes() -> Vec<Route> {
 #[get("/api/bundles/<digest>")]
 async fn bundle(app: &State<App>, _caller: MayLend, digest: &str) -> Result<NamedFile, Refused> {
     let none = || Refused::not_found(format!("there is no bundle {digest:?}"));
-    if !is_digest(digest) {
-        return Err(none());
-    }
-    NamedFile::open(app.blobs.path(digest)).await.map_err(|_| none())
+    let digest = Digest::parse(digest).map_err(|_| none())?;
+    NamedFile::open(app.blobs.path(&digest)).await.map_err(|_| none())
 }
 
 /// A file that an attempt left behind, or a long log.
 #[put("/api/work/blobs/<digest>", data = "<content>")]
 async fn put_blob(app: &State<App>, _caller: MayLend, digest: &str, content: Data<'_>) -> Answer<Stored> {
-    if !is_digest(digest) {
-        return Err(Refused::invalid(format!("{digest:?} is no SHA-256 in hexadecimal digits")));
-    }
-    let bytes = app.blobs.take(digest, content).await?;
-    Ok(Json(Stored { digest: digest.to_owned(), bytes }))
+    let digest = super::suites::digest(digest)?;
+    let bytes = app.blobs.take(&digest, content).await?;
+    Ok(Json(Stored { digest: digest.into(), bytes }))
 }
 
 /// The link of a worker.
 #[get("/api/work/link")]
-fn link(socket: WebSocket, app: &State<App>, caller: MayLend, shutdown: Shutdown) -> Channel<'static> {
-    let floor = app.floor.clone();
+fn link(
+    socket: WebSocket,
+    app: &State<App>,
+    caller: MayLend,
+    standing: Standing,
+    shutdown: Shutdown,
+) -> Channel<'static> {
+    let app = app.inner().clone();
     let for_any_run = matches!(caller.0.role, Role::Worker | Role::Keeper);
     let config = rocket_ws::Config {
         max_message_size: Some(LARGEST_MESSAGE),
@@ -63,10 +66,14 @@ fn link(socket: WebSocket, app: &State<App>, caller: MayLend, shutdown: Shutdown
     socket.config(config).channel(move |mut stream| {
         Box::pin(async move {
             let number = LINKS.fetch_add(1, Ordering::Relaxed);
-            if let Err(e) = carry(&mut stream, number, &floor, for_any_run, shutdown).await {
+            let ended = tokio::select! {
+                ended = carry(&mut stream, number, &app, for_any_run, shutdown) => ended,
+                () = standing.ends() => Err("its token was removed".into()),
+            };
+            if let Err(e) = ended {
                 tracing::info!(link = number, "a worker link ended: {e}");
             }
-            floor.link_down(number).await;
+            app.floor.link_down(number).await;
             Ok(())
         })
     })
@@ -79,42 +86,66 @@ async fn say(stream: &mut DuplexStream, message: &ToWorker) -> Result<(), String
 
 fn read(message: &Message) -> Result<Option<FromWorker>, String> {
     match message {
-        Message::Text(text) => {
-            serde_json::from_str(text).map(Some).map_err(|e| format!("a message cannot be read: {e}"))
-        }
-        Message::Close(_) => Err("closed by the worker".into()),
+        Message::Text(text) => FromWorker::read(text).map(Some),
+        Message::Close(_) => Ok(None),
         _ => Ok(None),
     }
+}
+
+/// Why a worker that says this is not taken.
+fn refusal(hello: &Hello, for_any_run: bool) -> Option<String> {
+    if hello.version != VERSION {
+        let version = hello.version;
+        return Some(format!(
+            "this worker speaks version {version} of the link, and the service version {VERSION}: use a worker of the \
+             service's own version ({})",
+            env!("CARGO_PKG_VERSION")
+        ));
+    }
+    (hello.only_run.is_none() && !for_any_run).then(|| {
+        "an operator's token lends a machine to one run: use `kesmo join RUN`; a worker needs a token of the role worker"
+            .to_owned()
+    })
+}
+
+/// The pool whose runs a worker works for: its own, or that of the run it is lent to.
+async fn pool_of(app: &App, hello: &Hello) -> String {
+    if let Some(Ok(name)) = hello.only_run.as_deref().map(RunName::parse)
+        && let Ok(Some((row, _))) = app.store.run(name.suite.as_str(), name.number as i32).await
+    {
+        return row.pool;
+    }
+    hello.pool.clone()
 }
 
 async fn carry(
     stream: &mut DuplexStream,
     number: u64,
-    floor: &FloorHandle,
+    app: &App,
     for_any_run: bool,
     mut shutdown: Shutdown,
 ) -> Result<(), String> {
+    let floor = &app.floor;
     let patience = floor.patience;
     let (sender, mut receiver) = mpsc::channel(WAITING);
     let first = tokio::time::timeout(patience, stream.next()).await.map_err(|_| "no hello came")?;
     let first = first.ok_or("closed before a hello")?.map_err(|e| e.to_string())?;
-    let Some(FromWorker::Hello(hello)) = read(&first)? else { return Err("the first message was no hello".into()) };
-    if hello.slots == 0 || kesmo_core::name::Slug::parse("the worker's name", &hello.name).is_err() {
-        let message = "a worker needs at least one slot, and a name of a-z, 0-9 and '-'".to_owned();
+    let hello = match read(&first) {
+        Ok(Some(FromWorker::Hello(hello))) => hello,
+        Ok(_) => return Err("the first message was no hello".into()),
+        // Said plainly, so that whoever starts the worker knows.
+        Err(message) => return say(stream, &ToWorker::Refused { message }).await,
+    };
+    if let Some(message) = refusal(&hello, for_any_run) {
         return say(stream, &ToWorker::Refused { message }).await;
     }
-    if hello.only_run.is_none() && !for_any_run {
-        let message =
-            "an operator's token lends a machine to one run: use `kesmo join RUN`; a worker needs a token of \
-                       the role worker"
-                .to_owned();
-        return say(stream, &ToWorker::Refused { message }).await;
-    }
+    let pool = pool_of(app, &hello).await;
     // The welcome goes out before anything that the floor sends.
-    say(stream, &ToWorker::Welcome { patience_ms: patience.as_millis() as u64 }).await?;
-    match floor.link_up(hello, number, sender).await {
+    say(stream, &ToWorker::Welcome { patience_ms: patience.as_millis() as u64, version: VERSION }).await?;
+    match floor.link_up(hello, pool, number, sender).await {
         Ok(()) => {}
         Err(NotLinked::Refused(message)) => return say(stream, &ToWorker::Refused { message }).await,
+        Err(NotLinked::Later(message)) => return say(stream, &ToWorker::Later { message }).await,
         Err(NotLinked::Elsewhere(url)) => return say(stream, &ToWorker::Elsewhere { url }).await,
     }
     let mut heard = Instant::now();
@@ -123,8 +154,17 @@ async fn carry(
             message = stream.next() => {
                 let message = message.ok_or("closed")?.map_err(|e| e.to_string())?;
                 heard = Instant::now();
-                if let Some(message) = read(&message)? {
-                    floor.link_message(number, message).await;
+                if matches!(message, Message::Close(_)) {
+                    return Err("closed by the worker".into());
+                }
+                match read(&message) {
+                    Ok(Some(message)) => floor.link_message(number, message).await,
+                    Ok(None) => {}
+                    // It would send the same again for ever.
+                    Err(message) => {
+                        say(stream, &ToWorker::Refused { message: message.clone() }).await?;
+                        return Err(message);
+                    }
                 }
             }
             message = receiver.recv() => match message {

@@ -1,12 +1,14 @@
 //! Blobs under their SHA-256: bundles, artifacts and long logs, in a folder.
 
 use std::{
-    io::Read,
+    os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
+    time::{Duration, SystemTime},
 };
 
+use kesmo_wire::Digest;
 use rocket::data::{Data, ToByteUnit};
-use sha2::{Digest, Sha256};
+use sha2::{Digest as _, Sha256};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 use crate::Error;
@@ -35,19 +37,34 @@ impl Blobs {
     /// # Errors
     /// If it cannot be made.
     pub fn open(folder: PathBuf) -> Result<Self, Error> {
-        std::fs::create_dir_all(folder.join("coming")).map_err(|e| Error::file(&folder, &e))?;
+        let coming = folder.join("coming");
+        std::fs::create_dir_all(&coming).map_err(|e| Error::file(&folder, &e))?;
+        // What tests printed is for who may see runs, and not for every user of the machine.
+        std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o700))
+            .map_err(|e| Error::file(&folder, &e))?;
+        // Another service may share the folder and be taking something now.
+        for upload in std::fs::read_dir(&coming).map_err(|e| Error::file(&coming, &e))?.flatten() {
+            let modified = upload.metadata().and_then(|m| m.modified());
+            let old = |at: SystemTime| at.elapsed().is_ok_and(|age| age >= UPLOAD_LASTS);
+            if modified.is_ok_and(old)
+                && let Err(e) = std::fs::remove_file(upload.path())
+            {
+                tracing::warn!("an upload that was broken off could not be cleared away: {e}");
+            }
+        }
         Ok(Self { folder })
     }
 
-    /// Where the blob of a digest is. The digest must have been checked.
+    /// Where the blob of a digest is.
     #[must_use]
-    pub fn path(&self, digest: &str) -> PathBuf {
-        self.folder.join(&digest[..2]).join(&digest[2..])
+    pub fn path(&self, digest: &Digest) -> PathBuf {
+        let (start, rest) = digest.as_str().split_at(2);
+        self.folder.join(start).join(rest)
     }
 
     /// Whether a blob is there.
     #[must_use]
-    pub fn has(&self, digest: &str) -> bool {
+    pub fn has(&self, digest: &Digest) -> bool {
         self.path(digest).exists()
     }
 
@@ -61,7 +78,7 @@ impl Blobs {
     ///
     /// # Errors
     /// If it cannot be moved.
-    pub fn adopt(&self, coming: &Path, digest: &str) -> Result<(), Error> {
+    pub fn adopt(&self, coming: &Path, digest: &Digest) -> Result<(), Error> {
         let path = self.path(digest);
         let moved = std::fs::create_dir_all(path.parent().unwrap_or(Path::new(".")))
             .and_then(|()| std::fs::rename(coming, &path));
@@ -72,11 +89,13 @@ impl Blobs {
     ///
     /// # Errors
     /// If the content is another, is too large, or cannot be written.
-    pub async fn take(&self, digest: &str, body: Data<'_>) -> Result<u64, NotTaken> {
+    pub async fn take(&self, digest: &Digest, body: Data<'_>) -> Result<u64, NotTaken> {
         let path = self.path(digest);
-        let coming = self.coming();
-        let failed = |e: &std::io::Error| NotTaken::Failed(Error::file(&coming, e));
-        let mut file = tokio::fs::File::create(&coming).await.map_err(|e| failed(&e))?;
+        // Removed when the call is broken off, wherever that is.
+        let coming = Coming(self.coming());
+        let coming = &coming.0;
+        let failed = |e: &std::io::Error| NotTaken::Failed(Error::file(coming, e));
+        let mut file = tokio::fs::File::create(coming).await.map_err(|e| failed(&e))?;
         let mut stream = body.open((LARGEST + 1).bytes());
         let mut hash = Sha256::new();
         let mut bytes = 0u64;
@@ -97,42 +116,67 @@ impl Blobs {
             }
         };
         let found = hex::encode(hash.finalize());
-        let taken = taken.and_then(|()| if found == digest { Ok(()) } else { Err(NotTaken::OtherDigest(found)) });
+        let taken =
+            taken.and_then(|()| if found == digest.as_str() { Ok(()) } else { Err(NotTaken::OtherDigest(found)) });
         let kept = match taken {
             Ok(()) => async {
                 file.flush().await?;
                 file.sync_all().await?;
                 tokio::fs::create_dir_all(path.parent().unwrap_or(Path::new("."))).await?;
-                tokio::fs::rename(&coming, &path).await
+                tokio::fs::rename(coming, &path).await
             }
             .await
             .map_err(|e| failed(&e)),
             Err(e) => Err(e),
         };
-        if kept.is_err()
-            && let Err(e) = tokio::fs::remove_file(&coming).await
-        {
-            tracing::warn!("an upload that failed could not be cleared away: {e}");
-        }
         kept.map(|()| bytes)
     }
 
-    /// The text of a file within a bundle, at most 1 MiB.
+    /// The text of the suite file of a bundle, which is checked through.
     ///
     /// # Errors
-    /// In words, if the bundle is no gzipped tar, or holds no such file.
-    pub fn file_in_bundle(&self, digest: &str, name: &str) -> Result<String, String> {
-        let file = std::fs::File::open(self.path(digest)).map_err(|e| e.to_string())?;
-        let mut archive = tar::Archive::new(flate2::read::GzDecoder::new(file));
-        let unreadable = |e: std::io::Error| format!("the bundle is no gzipped tar archive: {e}");
-        for entry in archive.entries().map_err(unreadable)? {
-            let entry = entry.map_err(unreadable)?;
-            if entry.path().is_ok_and(|path| path == Path::new(name)) {
-                let mut text = String::new();
-                entry.take(1 << 20).read_to_string(&mut text).map_err(|e| format!("{name} cannot be read: {e}"))?;
-                return Ok(text);
+    /// In words, if it is no bundle that can be used.
+    pub fn suite_file(&self, bundle: &Digest) -> Result<String, String> {
+        kesmo_files::bundle::check(&self.path(bundle), kesmo_files::bundle::LIMITS).map_err(|e| e.to_string())
+    }
+}
+
+/// An upload that was not taken whole, and of which nothing was heard for so long, was broken off.
+const UPLOAD_LASTS: Duration = Duration::from_secs(24 * 3600);
+
+/// A file that is being taken.
+struct Coming(PathBuf);
+
+impl Drop for Coming {
+    fn drop(&mut self) {
+        match std::fs::remove_file(&self.0) {
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
+                tracing::warn!("an upload that failed could not be cleared away: {e}");
             }
+            _ => {}
         }
-        Err(format!("the bundle holds no {name} at its root"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_folder_is_its_owners_and_uploads_that_were_broken_off_are_cleared_away() {
+        let dir = tempfile::tempdir().unwrap();
+        let coming = dir.path().join("blobs/coming");
+        std::fs::create_dir_all(&coming).unwrap();
+        std::fs::write(coming.join("old"), "x").unwrap();
+        std::fs::write(coming.join("new"), "x").unwrap();
+        let old = std::fs::File::open(coming.join("old")).unwrap();
+        old.set_modified(SystemTime::now() - 2 * UPLOAD_LASTS).unwrap();
+        let blobs = Blobs::open(dir.path().join("blobs")).unwrap();
+        assert!(!coming.join("old").exists() && coming.join("new").exists());
+        let mode = std::fs::metadata(dir.path().join("blobs")).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o700);
+        drop(Coming(coming.join("new")));
+        assert!(!coming.join("new").exists());
+        assert!(blobs.path(&Digest::of(b"")).starts_with(dir.path().join("blobs/e3")));
     }
 }

@@ -22,6 +22,7 @@ use kesmo_store::{
     schedules::{Firing, NewPlanned, ScheduleRow},
     watches::WatchRow,
 };
+use rocket::http::Status;
 use tokio::{
     sync::{Notify, watch},
     task::JoinHandle,
@@ -209,8 +210,10 @@ impl Clockwork {
                     let by = format!("schedule {}", row.name);
                     match starting::of_schedule(&self.app, row, &by, Some(decided.planned.0), looked).await {
                         Ok(run) => firing.run = Some(run),
-                        // Not the schedule's fault: nothing is decided, and it is due again at the next look.
-                        Err(e) if e.is_ours() => return Err(kesmo_store::Error::Away(e.1.message)),
+                        // PostgreSQL is away: nothing is decided, and all are due again at the next look.
+                        Err(e) if e.0 == Status::ServiceUnavailable => {
+                            return Err(kesmo_store::Error::Away(e.1.message));
+                        }
                         Err(e) => {
                             (new.what, new.why) = (What::Refused.word(), e.1.message);
                             // After a run that there was none of, the next start is counted from here.
@@ -238,12 +241,22 @@ impl Clockwork {
     /// Starts what follows runs that are over.
     async fn chains(&self) -> Result<(), kesmo_store::Error> {
         for (row, suite) in self.app.store.runs_to_follow(50).await? {
-            let Some(follow) = row.to_follow()? else { continue };
+            let follow = match row.to_follow() {
+                Ok(Some(follow)) => follow,
+                Ok(None) => continue,
+                Err(e) => {
+                    // It is told where it is looked for, and holds up no other.
+                    let note = format!("what was to follow it cannot be read: {e}");
+                    tracing::error!(run = format!("{suite}/{}", row.number), "{note}");
+                    self.app.store.follow(row.id, None, &note).await?;
+                    continue;
+                }
+            };
             let verdict = row.verdict.as_deref().and_then(Verdict::of).unwrap_or(Verdict::Void);
             let made = if follow.then_if.follows(verdict) {
                 match starting::after(&self.app, &row, &suite, &follow.then).await {
                     Ok(next) => self.app.store.follow(row.id, Some(&next), "").await?,
-                    Err(e) if e.is_ours() => continue,
+                    Err(e) if e.0 == Status::ServiceUnavailable => continue,
                     Err(e) => {
                         let note = format!("the brief {} did not follow: {}", follow.then, e.1.message);
                         self.app.store.follow(row.id, None, &note).await?
@@ -268,7 +281,7 @@ impl Clockwork {
             let by = format!("schedule {}", row.name);
             let planned = waiting.planned_at.timestamp_micros();
             let run = starting::of_schedule(&self.app, &row, &by, Some(planned), &mut Looked::default()).await;
-            if run.as_ref().is_err_and(crate::api::Refused::is_ours) {
+            if run.as_ref().is_err_and(|e| e.0 == Status::ServiceUnavailable) {
                 continue;
             }
             let run = run.as_ref().map_err(|e| e.1.message.as_str());
@@ -282,7 +295,16 @@ impl Clockwork {
     async fn ended(&mut self) -> Result<(), kesmo_store::Error> {
         for ended in self.app.store.ended_schedules().await? {
             let Some(row) = self.app.store.schedules_of(&[ended.schedule_id]).await?.pop() else { continue };
-            let next = row.schedule()?.next(Timestamp::from(ended.finished_at)).map(Timestamp::utc);
+            let schedule = match row.schedule() {
+                Ok(schedule) => schedule,
+                Err(e) => {
+                    // Due at once, so that what is due says what is wrong with it, on its page.
+                    tracing::error!(schedule = row.name, "it cannot be read: {e}");
+                    self.app.store.set_next(row.id, None, Some(Utc::now())).await?;
+                    continue;
+                }
+            };
+            let next = schedule.next(Timestamp::from(ended.finished_at)).map(Timestamp::utc);
             if next.is_some() && self.app.store.set_next(row.id, None, next).await? {
                 self.soonest_read = None;
             }
@@ -349,7 +371,7 @@ async fn look(app: &App, watch: &WatchRow, suite: &str, clock: &Clock) -> Result
             if !is_glob(&watch.branches) && !heads.iter().any(|h| branches.has(&h.0)) {
                 trouble = Some(format!("there is no branch {} now", watch.branches));
             }
-            for head in new_heads(&branches, &heads, &store.seen_heads(watch.id).await?) {
+            for head in new_heads(&branches, &heads, &store.seen_heads(watch.id, &heads).await?) {
                 match run_of_head(app, watch, suite, &head).await {
                     Ok(run) => {
                         if let Some(made) = store.run_head(watch.id, &head, &run).await? {

@@ -21,7 +21,7 @@ use kesmo_wire::{
 };
 use tokio::time::Instant;
 
-use super::{EntryOrder, EntryQuestion, workers::Workers};
+use super::{EntryOrder, EntryQuestion, clock, workers::Workers};
 use crate::live::Hub;
 
 /// Entries in trouble that a snapshot holds.
@@ -34,8 +34,22 @@ pub(crate) const LONG_STRIP: usize = 2000;
 pub(super) struct NeededList {
     pub variant: Variant,
     pub key: String,
-    pub tests: Option<Vec<ListedTest>>,
+    pub tests: Listed,
 }
+
+/// Where the tests of a list are.
+#[derive(Clone)]
+pub(super) enum Listed {
+    /// A worker is to make it.
+    Awaited,
+    Stored,
+    Here(Arc<Vec<ListedTest>>),
+    /// No worker that may make it came in time: the run goes on without these tests, and says why.
+    Missing(String),
+}
+
+/// The key of a list that a run goes on without.
+pub(crate) const NO_LIST: &str = "";
 
 /// What a run is made of, read from its row and its suite file.
 pub(crate) struct Opened {
@@ -64,6 +78,8 @@ pub(crate) struct ActiveRun {
     /// When a slot was last asked back for it from another run, or given to it.
     pub served_at: Instant,
     pub(super) lists: Vec<NeededList>,
+    /// Its plan is being made, or is made.
+    pub(super) planning: bool,
     pub hub: Arc<Hub>,
     pub notes: Vec<String>,
     pub strip: String,
@@ -104,6 +120,7 @@ impl ActiveRun {
             share,
             served_at: Instant::now(),
             lists: Vec::new(),
+            planning: false,
             hub: Arc::new(Hub::default()),
             notes: Vec::new(),
             strip: String::new(),
@@ -150,8 +167,8 @@ impl ActiveRun {
             tally: self.engine.tally(),
             stats: self.engine.stats(),
             strip: if finished { thin(&self.strip, LONG_STRIP) } else { String::new() },
-            began_at: self.engine.began_at().map(Timestamp::utc),
-            finished_at: self.finished_at.map(Timestamp::utc),
+            began_at: self.engine.began_at().map(clock::told),
+            finished_at: self.finished_at.map(clock::told),
         }
     }
 
@@ -171,8 +188,8 @@ impl ActiveRun {
             pool: self.row.pool.clone(),
             started_by: self.row.started_by.clone(),
             created_at: self.row.created_at,
-            began_at: self.engine.began_at().map(Timestamp::utc),
-            finished_at: self.finished_at.map(Timestamp::utc),
+            began_at: self.engine.began_at().map(clock::told),
+            finished_at: self.finished_at.map(clock::told),
             left: self.engine.time_left(now),
             rate: self.engine.rate(now),
             strip: thin(&self.strip, SHORT_STRIP),

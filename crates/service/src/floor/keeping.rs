@@ -1,7 +1,13 @@
 //! From what happens to what is kept: feeding engines, carrying out their effects, and committing.
 
-use std::time::Duration;
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+    time::Duration,
+};
 
+use chrono::Utc;
+use futures::future::FutureExt;
 use kesmo_core::{
     name::TestName,
     plan::{Known, Plan, RunOptions},
@@ -11,6 +17,7 @@ use kesmo_core::{
     words::{Ended, Outcome, Verdict},
 };
 use kesmo_store::{
+    Store,
     commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch, RunChange},
     records::Records,
     runs::RunRow,
@@ -21,8 +28,9 @@ use kesmo_wire::{
 };
 
 use super::{
-    After, Floor,
-    active::{ActiveRun, NeededList, Opened},
+    After, Floor, Message,
+    active::{ActiveRun, Listed, NO_LIST, NeededList, Opened},
+    clock,
     listing::ListAsk,
     now, tell,
     workers::Use,
@@ -35,7 +43,12 @@ enum Stored {
     GivenUp,
     /// Another service holds one of the pools.
     Elsewhere,
+    /// PostgreSQL takes other rows, but not these: why.
+    Refused(String),
 }
+
+/// So often rows are tried that PostgreSQL refuses.
+const MOST_REFUSALS: u32 = 3;
 
 /// The errand of a run's batches.
 fn errand(row: &RunRow, options: &RunOptions, suite: &str, file: &SuiteFile) -> Result<Errand, String> {
@@ -57,15 +70,29 @@ impl Floor {
         tracing::info!(run = format!("{suite}/{}", row.number), "taking up a run");
         let Some((mut active, variants)) = self.open_run(&row, &suite).await else { return Ok(()) };
         let mut lists = Vec::new();
+        let mut unlisted = Vec::new();
+        let mut gone = variants.len() != row.listings.len();
         for (variant, key) in variants.into_iter().zip(&row.listings) {
-            lists.push((variant, self.store.listing(key).await?.unwrap_or_default()));
+            let tests = if key == NO_LIST {
+                unlisted.push(format!("the tests of {variant} were not listed: no worker that may came in time"));
+                Vec::new()
+            } else {
+                let kept = self.store.listing(key).await?;
+                gone |= kept.is_none();
+                kept.unwrap_or_default()
+            };
+            lists.push((variant, tests));
         }
         let records = self.store.records(row.suite_id, &row.pool).await?;
-        let plan = match Plan::make(&active.file, &active.options, &lists, &active.parks, history(&records)) {
-            Ok(plan) => plan,
-            Err(e) => {
+        let made = Plan::make(&active.file, &active.options, &lists, &active.parks, history(&records));
+        let made = made.map_err(|e| e.to_string()).and_then(|plan| {
+            if gone { Err("the list of its tests is not kept any more".to_owned()) } else { Ok(plan) }
+        });
+        let plan = match made {
+            Ok(plan) => Plan { unlisted, ..plan },
+            Err(why) => {
                 self.runs.insert(row.id, active);
-                self.feed(row.id, Input::Void(e.to_string()));
+                self.feed(row.id, Input::Void(why));
                 return Ok(());
             }
         };
@@ -89,6 +116,7 @@ impl Floor {
             attempts.push(past);
         }
         let mut batches = Vec::new();
+        let mut unreadable = None;
         for batch in self.store.batches(row.id).await? {
             let worker = if batch.open {
                 self.workers.expect(&batch.worker, &row.pool, self.patience)
@@ -99,18 +127,35 @@ impl Floor {
                 batch: BatchId(batch.number as u32),
                 worker,
                 slot: batch.slot as u16,
-                entries: batch.entry_numbers()?,
-                granted_at: Timestamp(batch.granted_at.timestamp_micros()),
+                entries: batch.entry_numbers().unwrap_or_else(|e| {
+                    unreadable = Some(e.to_string());
+                    Vec::new()
+                }),
+                granted_at: clock::from_row(batch.granted_at),
                 open: batch.open,
             });
         }
-        let began = Timestamp(row.began_at.unwrap_or(row.created_at).timestamp_micros());
-        active.engine = Engine::restore(active.engine.policy().clone(), plan, began, &attempts, &batches);
+        let began = clock::from_row(row.began_at.unwrap_or(row.created_at));
+        let restored = match unreadable {
+            Some(why) => Err(why),
+            None => Engine::restore(active.engine.policy().clone(), plan, began, &attempts, &batches),
+        };
+        let wrongs = self.store.wrongs(row.id).await?;
+        active.planning = true;
         active.lists = lists
             .into_iter()
             .zip(&row.listings)
-            .map(|((variant, _), key)| NeededList { variant, key: key.clone(), tests: None })
+            .map(|((variant, _), key)| NeededList { variant, key: key.clone(), tests: Listed::Stored })
             .collect();
+        match restored {
+            Ok(engine) => active.engine = engine.with_wrongs(wrongs),
+            Err(why) => {
+                tracing::error!(run = active.name(), why, "a run cannot be built again");
+                self.runs.insert(row.id, active);
+                self.feed(row.id, Input::Void(format!("it cannot go on after a restart of the service: {why}")));
+                return Ok(());
+            }
+        }
         active.notes = self.store.notes(row.id).await?;
         for past in &attempts {
             if let Some(outcome) = past.decided {
@@ -146,7 +191,7 @@ impl Floor {
             }
             Err(why) => {
                 tracing::error!(run = format!("{suite}/{}", row.number), why, "a run cannot be taken up");
-                let over = RunChange::over(row.id, Verdict::Void, &why, now().utc());
+                let over = RunChange::over(row.id, Verdict::Void, &why, Utc::now());
                 let (listings, began_at) = (row.listings.clone(), row.began_at);
                 self.commit.runs.push(RunChange { listings, began_at, ..over });
                 None
@@ -162,15 +207,13 @@ impl Floor {
         let mut asks = Vec::new();
         for variant in variants {
             let ask = ListAsk::new(&active.file, &active.errand.bundle, &row.pool, &variant, &active.errand);
-            let tests = match self.store.listing(&ask.key).await {
-                Ok(tests) => tests,
-                Err(e) => {
-                    tracing::warn!("a list could not be read and is made again: {e}");
-                    None
-                }
-            };
+            let known = self.store.has_listing(&ask.key).await.unwrap_or_else(|e| {
+                tracing::warn!("a list could not be looked for and is made again: {e}");
+                false
+            });
+            let tests = if known { Listed::Stored } else { Listed::Awaited };
             let key = ask.key.clone();
-            if tests.is_none() {
+            if !known {
                 asks.push(ask);
             }
             active.lists.push(NeededList { variant, key, tests });
@@ -181,41 +224,84 @@ impl Floor {
         for ask in asks {
             self.want_for_run(ask, id);
         }
-        self.plan_if_listed(id).await;
+        self.plan_if_listed(id);
     }
 
     /// A list that a run waited for is known.
-    pub(super) fn list_known(&mut self, run: i64, key: &str, tests: Vec<ListedTest>) {
+    pub(super) fn list_known(&mut self, run: i64, key: &str, tests: &Arc<Vec<ListedTest>>) {
         if let Some(active) = self.runs.get_mut(&run) {
-            active.lists.iter_mut().filter(|l| l.key == key).for_each(|l| l.tests = Some(tests.clone()));
+            let of_key = active.lists.iter_mut().filter(|l| l.key == key);
+            of_key.for_each(|l| l.tests = Listed::Here(Arc::clone(tests)));
             self.to_plan.push(run);
         }
     }
 
-    /// Makes the plan of a run once all its lists are known.
-    pub(super) async fn plan_if_listed(&mut self, run: i64) {
+    /// The tests of some variants of a run could not be listed in time: it goes on with the others.
+    fn unlisted(&mut self, run: i64, of: BTreeMap<u16, String>) {
+        for (variant, why) in of {
+            let Some(active) = self.runs.get(&run) else { return };
+            let Some(list) = active.lists.get(usize::from(variant)) else { continue };
+            let key = list.key.clone();
+            if !matches!(list.tests, Listed::Awaited) || self.is_being_made(&key) {
+                continue;
+            }
+            let said = format!("the tests of {} could not be listed: {why}", list.variant);
+            self.do_without(&key, run);
+            if let Some(list) = self.runs.get_mut(&run).and_then(|r| r.lists.get_mut(usize::from(variant))) {
+                list.key = NO_LIST.to_owned();
+                list.tests = Listed::Missing(said.clone());
+            }
+            self.note(run, said);
+        }
+        self.to_plan.push(run);
+    }
+
+    /// Has the plan of a run made once all its lists are known, beside the floor's work: it may be large.
+    pub(super) fn plan_if_listed(&mut self, run: i64) {
         let Some(active) = self.runs.get_mut(&run) else { return };
-        if active.lists.iter().any(|l| l.tests.is_none()) {
+        if active.planning || active.lists.iter().any(|l| matches!(l.tests, Listed::Awaited)) {
             return;
         }
-        self.settle_records().await;
+        let missing = |l: &NeededList| if let Listed::Missing(why) = &l.tests { Some(why.clone()) } else { None };
+        let unlisted: Vec<String> = active.lists.iter().filter_map(missing).collect();
+        if unlisted.len() == active.lists.len() {
+            let why = unlisted.into_iter().next().unwrap_or_default();
+            return self.feed(run, Input::Void(why));
+        }
+        active.planning = true;
+        let lists: Vec<(Variant, String, Listed)> =
+            active.lists.iter().map(|l| (l.variant.clone(), l.key.clone(), l.tests.clone())).collect();
+        active.lists.iter_mut().filter(|l| matches!(l.tests, Listed::Here(_))).for_each(|l| l.tests = Listed::Stored);
+        let (file, options, parks) = (active.file.clone(), active.options.clone(), active.parks.clone());
+        let (suite, pool) = (active.row.suite_id, active.row.pool.clone());
+        let (store, own, recorded) = (self.store.clone(), self.own.clone(), self.recorded.clone());
+        tokio::spawn(async move {
+            // What runs before it told counts.
+            recorded.await;
+            let made = async {
+                let lists = read_lists(&store, lists).await?;
+                let records = store.records(suite, &pool).await.unwrap_or_else(|e| {
+                    tracing::warn!("records could not be read; the run is planned without them: {e}");
+                    Records::new()
+                });
+                let make = move || Plan::make(&file, &options, &lists, &parks, history(&records));
+                let plan = tokio::task::spawn_blocking(make).await.map_err(|e| e.to_string())?;
+                plan.map(|plan| Plan { unlisted, ..plan }).map_err(|e| e.to_string())
+            };
+            let made = made.await;
+            drop(own.send(Message::Planned(run, Box::new(made))).await);
+        });
+    }
+
+    /// The plan of a run was made, or cannot be.
+    pub(super) fn planned(&mut self, run: i64, made: Result<Plan, String>) {
         let Some(active) = self.runs.get_mut(&run) else { return };
-        let lists: Vec<(Variant, Vec<ListedTest>)> =
-            active.lists.iter_mut().map(|l| (l.variant.clone(), l.tests.take().unwrap_or_default())).collect();
-        let records = match self.store.records(active.row.suite_id, &active.row.pool).await {
-            Ok(records) => records,
-            Err(e) => {
-                tracing::warn!("records could not be read; the run is planned without them: {e}");
-                Records::new()
-            }
-        };
-        let made = Plan::make(&active.file, &active.options, &lists, &active.parks, history(&records));
         let input = match made {
             Ok(plan) => {
                 active.last = vec![0; plan.entries.len()];
                 Input::Planned(plan)
             }
-            Err(e) => Input::Void(e.to_string()),
+            Err(why) => Input::Void(why),
         };
         let (shards, pool) = (active.options.shards, active.row.pool.clone());
         self.feed(run, input);
@@ -234,13 +320,12 @@ impl Floor {
 
     /// Feeds an input to a run's engine and gathers its effects.
     pub(super) fn feed(&mut self, run: i64, input: Input) {
-        self.feed_with(run, input, None);
-    }
-
-    fn feed_with(&mut self, run: i64, input: Input, report: Option<AttemptReport>) {
         let Some(active) = self.runs.get_mut(&run) else { return };
         let effects = active.engine.handle(input, now());
-        let mut report = report;
+        self.carry_all_out(run, effects, None);
+    }
+
+    fn carry_all_out(&mut self, run: i64, effects: Vec<Effect>, mut report: Option<AttemptReport>) {
         for effect in effects {
             self.carry_out(run, effect, &mut report);
         }
@@ -260,7 +345,7 @@ impl Floor {
                     worker: self.workers.name(grant.worker).to_owned(),
                     slot: grant.slot,
                     entries: grant.entries,
-                    granted_at: now().utc(),
+                    granted_at: Utc::now(),
                 });
                 self.workers.take(grant.worker, grant.slot, Use::Batch(key));
                 active.served_at = tokio::time::Instant::now();
@@ -303,6 +388,12 @@ impl Floor {
                 self.workers.free_batch(BatchKey { run, batch: batch.0 });
             }
             Effect::Note(text) => self.note(run, text),
+            Effect::Wrong(text) => {
+                active.notes.push(text.clone());
+                active.new.note(text.clone());
+                self.commit.wrongs.push((run, text));
+            }
+            Effect::Unlisted(of) => self.unlisted(run, of),
             Effect::Waiting(_) => {}
             Effect::Verdict { verdict, reason } => {
                 active.finished_at = Some(now());
@@ -335,8 +426,8 @@ impl Floor {
             key: BatchKey { run, batch: kept.batch.0 },
             entry: kept.entry,
             ended: kept.ended,
-            began_us: now().0,
-            ended_us: now().0,
+            began_us: Utc::now().timestamp_micros(),
+            ended_us: Utc::now().timestamp_micros(),
             spent_us: 0,
             message: format!("the worker {worker} went away while this ran"),
             detail: String::new(),
@@ -389,7 +480,7 @@ impl Floor {
                 let bytes = text.len() as u64;
                 (text, None, bytes)
             }
-            Log::Blob { digest, bytes } => (String::new(), Some(digest), bytes),
+            Log::Blob { digest, bytes } => (String::new(), Some(digest.into()), bytes),
         };
         self.commit.attempts.push(NewAttempt {
             month,
@@ -449,7 +540,11 @@ impl Floor {
         match message {
             FromWorker::Hello(_) => {}
             FromWorker::Leaving => self.worker_lost(worker),
-            FromWorker::Output { key, entry, from, text } => self.following.take(key, entry, from, &text),
+            FromWorker::Output { key, entry, from, text } => {
+                if self.holds_batch(worker, key) {
+                    self.following.take(key, entry, from, &text);
+                }
+            }
             FromWorker::Report { number, events } => {
                 for event in events {
                     self.worker_event(worker, event);
@@ -459,60 +554,54 @@ impl Floor {
         }
     }
 
+    /// Whether a worker holds a batch: only then it may speak of it.
+    fn holds_batch(&self, worker: WorkerId, key: BatchKey) -> bool {
+        self.runs.get(&key.run).is_some_and(|r| r.engine.holder(BatchId(key.batch)) == Some(worker))
+    }
+
     fn worker_event(&mut self, worker: WorkerId, event: WorkerEvent) {
         if let Some((run, input)) = event.input() {
             let report = if let WorkerEvent::Ended(report) = event { Some(*report) } else { None };
-            return self.feed_with(run, input, report);
+            let Some(active) = self.runs.get_mut(&run) else { return };
+            let effects = active.engine.hear(worker, input, now());
+            return self.carry_all_out(run, effects, report);
         }
         match event {
-            WorkerEvent::Kept { key, entry, files } if self.runs.contains_key(&key.run) => {
+            WorkerEvent::Kept { key, entry, files } if self.holds_batch(worker, key) => {
+                let engine = self.runs.get(&key.run).map(|r| &r.engine);
+                if entry.is_some_and(|entry| !engine.is_some_and(|e| e.is_in(BatchId(key.batch), entry))) {
+                    return;
+                }
                 let row = |f: kesmo_wire::link::KeptFile| NewArtifact {
                     run_id: key.run,
                     entry,
                     batch: key.batch,
                     path: f.path,
                     about: f.about,
-                    digest: f.digest,
+                    digest: f.digest.into(),
                     bytes: f.bytes,
                 };
                 self.commit.artifacts.extend(files.into_iter().map(row));
             }
-            WorkerEvent::Note { key, text } => self.note(key.run, text),
+            WorkerEvent::Note { key, text } if self.holds_batch(worker, key) => self.note(key.run, text),
             WorkerEvent::Listed { job, result } => self.listed(worker, &job, result),
-            // Files of a run that is over, and what is an engine's input.
+            // What is an engine's input, and what is said of batches that another holds.
             _ => {}
         }
     }
 
     /// Writes everything that was gathered, however long PostgreSQL is away, and then does what had to wait for it.
     pub(super) async fn keep(&mut self) {
-        for (key, tests) in std::mem::take(&mut self.new_lists) {
-            if let Err(e) = self.store.add_listing(&key, &tests).await {
-                tracing::warn!("a list could not be kept and will be made again: {e}");
-            }
-        }
         for run in std::mem::take(&mut self.to_record) {
             self.record(run);
         }
-        if !self.commit.is_empty() {
-            let mut commit = std::mem::take(&mut self.commit);
-            loop {
-                commit.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
-                match self.store_commit(&commit).await {
-                    Stored::Yes => break,
-                    Stored::GivenUp => {
-                        // Nothing of it is acknowledged, so that the workers bring it again to the next service.
-                        self.after.clear();
-                        break;
-                    }
-                    Stored::Elsewhere => {
-                        if let Err(e) = self.hold(&std::collections::BTreeSet::new()).await {
-                            tracing::warn!("leases could not be renewed: {e}");
-                            tokio::time::sleep(Duration::from_millis(200)).await;
-                        }
-                        self.keep_own(&mut commit);
-                    }
-                }
+        // What is refused makes a run void, which is written too before anything is acknowledged.
+        while !self.commit.is_empty() {
+            let commit = std::mem::take(&mut self.commit);
+            if !self.put(commit).await {
+                // Nothing of it is acknowledged, so that the workers bring it again to the next service.
+                self.after.clear();
+                break;
             }
         }
         self.closing.clear();
@@ -526,30 +615,121 @@ impl Floor {
         }
     }
 
-    /// Stored, or refused for good; given up only if the service is to stop and PostgreSQL is away.
-    async fn store_commit(&self, commit: &Commit) -> Stored {
-        let mut pause = Duration::from_millis(50);
-        let mut tries = 0;
-        loop {
-            match self.store.commit(commit).await {
-                Ok(()) => return Stored::Yes,
-                Err(kesmo_store::Error::Elsewhere) => return Stored::Elsewhere,
-                Err(e) => {
-                    tries += 1;
-                    if tries > 5 && self.stopping.load(std::sync::atomic::Ordering::SeqCst) {
-                        tracing::error!("the service stops without its last commit: {e}");
-                        return Stored::GivenUp;
-                    }
-                    // What PostgreSQL refuses for good must not stop all other runs; it is told loudly instead.
-                    if tries > 20 && matches!(e, kesmo_store::Error::Refused(_) | kesmo_store::Error::Content(_)) {
-                        tracing::error!("a commit is given up, PostgreSQL refuses it: {e}; {commit:?}");
-                        return Stored::Yes;
-                    }
-                    tracing::warn!("a commit failed and is tried again: {e}");
-                    tokio::time::sleep(pause).await;
-                    pause = (pause * 2).min(Duration::from_secs(1));
+    /// Writes a commit; false if that is given up because the service is to stop.
+    async fn put(&mut self, mut commit: Commit) -> bool {
+        while !commit.is_empty() {
+            commit.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
+            match self.store_commit(&commit).await {
+                Stored::Yes => return true,
+                Stored::GivenUp => return false,
+                Stored::Elsewhere => self.let_go_of_others(&mut commit).await,
+                Stored::Refused(why) => {
+                    tracing::error!(
+                        rows = commit.rows(),
+                        "PostgreSQL refuses a commit; it is looked for whose row that is: {why}"
+                    );
+                    return self.sift(commit).await;
                 }
             }
+        }
+        true
+    }
+
+    /// Another service has a lease by now: what is left of a commit is this service's own.
+    async fn let_go_of_others(&mut self, commit: &mut Commit) {
+        if let Err(e) = self.hold(&BTreeSet::new()).await {
+            tracing::warn!("leases could not be renewed: {e}");
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+        self.keep_own(commit);
+    }
+
+    /// Writes what was refused together in parts: each list and each run by itself. What PostgreSQL does not take of a run
+    /// makes that run void, and no other.
+    async fn sift(&mut self, mut commit: Commit) -> bool {
+        for list in std::mem::take(&mut commit.listings) {
+            let key = list.0.clone();
+            let part = Commit { listings: vec![list], by: commit.by.clone(), ..Commit::default() };
+            match self.store_commit(&part).await {
+                Stored::GivenUp => return false,
+                Stored::Refused(why) => {
+                    let needs = |r: &ActiveRun| r.lists.iter().any(|l| l.key == key);
+                    let runs: Vec<i64> = self.runs.iter().filter(|(_, r)| needs(r)).map(|(id, _)| *id).collect();
+                    tracing::error!(list = key, runs = runs.len(), "a list is not kept: {why}");
+                    for run in runs {
+                        self.unstored(run, &format!("the list of its tests cannot be kept: {why}"));
+                    }
+                }
+                // A list belongs to no pool.
+                Stored::Yes | Stored::Elsewhere => {}
+            }
+        }
+        for run in commit.run_ids() {
+            let mut part = commit.take_run(run);
+            while !part.is_empty() {
+                part.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
+                match self.store_commit(&part).await {
+                    Stored::Yes => break,
+                    Stored::GivenUp => return false,
+                    Stored::Elsewhere => self.let_go_of_others(&mut part).await,
+                    Stored::Refused(why) => {
+                        tracing::error!(run, rows = part.rows(), "rows of a run are not kept: {why}");
+                        self.unstored(run, &format!("what came of it cannot be kept: {why}"));
+                        break;
+                    }
+                }
+            }
+        }
+        true
+    }
+
+    /// Rows of a run are refused: it is void. If even that cannot be kept, it is left alone until the service starts again.
+    fn unstored(&mut self, run: i64, why: &str) {
+        let why = kesmo_core::name::shorten(why, 500);
+        if self.unstorable.insert(run) {
+            if self.runs.contains_key(&run) {
+                self.feed(run, Input::Void(why));
+            } else {
+                self.commit.runs.push(RunChange::over(run, Verdict::Void, &why, Utc::now()));
+            }
+        } else {
+            tracing::error!(run, "that a run is void cannot be kept either; it is left alone");
+            self.runs.remove(&run);
+            self.line.remove(&run);
+            let mut commit = std::mem::take(&mut self.commit);
+            commit.keep_runs(|other| other != run);
+            self.commit = commit;
+        }
+    }
+
+    /// Stored, or refused for good; given up only if the service is to stop and PostgreSQL is away. Whether rows are refused,
+    /// or PostgreSQL takes nothing at all now, is told by whether it takes another row.
+    async fn store_commit(&self, commit: &Commit) -> Stored {
+        let mut pause = Duration::from_millis(50);
+        let (mut tries, mut refusals) = (0, 0);
+        loop {
+            let error = match self.store.commit(commit).await {
+                Ok(()) => return Stored::Yes,
+                Err(kesmo_store::Error::Elsewhere) => return Stored::Elsewhere,
+                Err(e) => e,
+            };
+            tries += 1;
+            if tries > 5 && self.stopping.load(std::sync::atomic::Ordering::SeqCst) {
+                tracing::error!("the service stops without its last commit: {error}");
+                return Stored::GivenUp;
+            }
+            if matches!(error, kesmo_store::Error::Refused(_) | kesmo_store::Error::Content(_)) {
+                match self.store.probe().await {
+                    Ok(()) => refusals += 1,
+                    Err(e) => tracing::warn!("PostgreSQL takes nothing now: {e}"),
+                }
+                if refusals >= MOST_REFUSALS {
+                    return Stored::Refused(error.to_string());
+                }
+            }
+            tracing::warn!("a commit failed and is tried again: {error}");
+            tokio::time::sleep(pause).await;
+            pause = (pause * 2).min(Duration::from_secs(1));
         }
     }
 
@@ -571,10 +751,10 @@ impl Floor {
         }
         let (store, suite_id, name) = (self.store.clone(), active.row.suite_id, active.name());
         let pool = active.row.pool.clone();
-        let before = std::mem::take(&mut self.recording);
-        self.recording.push(tokio::spawn(async move {
+        let before = self.recorded.clone();
+        let recording = tokio::spawn(async move {
             // In the order of the verdicts, so that no record is read before an earlier one is written.
-            futures::future::join_all(before).await;
+            before.await;
             let update = async {
                 let mut records = store.records_in(suite_id, &pool).await?;
                 let mut changed = std::collections::BTreeSet::new();
@@ -591,13 +771,41 @@ impl Floor {
             if let Err(e) = update.await {
                 tracing::warn!("the records of {name} could not be brought up to date: {e}");
             }
-        }));
+        });
+        let done = async move {
+            if let Err(e) = recording.await {
+                tracing::error!("records were not brought up to date: {e}");
+            }
+        };
+        self.recorded = done.boxed().shared();
     }
+}
 
-    /// Waits until all records are up to date.
-    pub(super) async fn settle_records(&mut self) {
-        futures::future::join_all(std::mem::take(&mut self.recording)).await;
+/// Reads lists that are stored. PostgreSQL may be away for a while.
+async fn read_lists(
+    store: &Store,
+    lists: Vec<(Variant, String, Listed)>,
+) -> Result<Vec<(Variant, Vec<ListedTest>)>, String> {
+    let mut read = Vec::new();
+    for (variant, key, tests) in lists {
+        let tests = match tests {
+            Listed::Here(tests) => tests.to_vec(),
+            Listed::Missing(_) | Listed::Awaited => Vec::new(),
+            Listed::Stored => loop {
+                match store.listing(&key).await {
+                    Ok(Some(tests)) => break tests,
+                    Ok(None) => return Err("the list of its tests is not kept any more".into()),
+                    Err(kesmo_store::Error::Away(why)) => {
+                        tracing::warn!("a list could not be read, and will be soon: {why}");
+                        tokio::time::sleep(Duration::from_millis(200)).await;
+                    }
+                    Err(e) => return Err(format!("the list of its tests cannot be read: {e}")),
+                }
+            },
+        };
+        read.push((variant, tests));
     }
+    Ok(read)
 }
 
 /// What records say of a test.

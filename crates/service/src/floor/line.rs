@@ -24,7 +24,7 @@ use kesmo_store::{
 use kesmo_wire::api::RunSummary;
 use tokio::time::Instant;
 
-use super::{Floor, Message, now};
+use super::{Floor, Message};
 use crate::{api::runs::summary_of_row, git, starting};
 
 /// Unfinished runs are looked at so often.
@@ -47,6 +47,8 @@ pub(super) struct Unopened {
     pub suite: String,
     /// How much it counts, by its priority.
     weight: u32,
+    /// What does not change while it waits.
+    summary: RunSummary,
     state: State,
 }
 
@@ -163,7 +165,8 @@ impl Floor {
     /// Takes a run of one of its pools.
     pub(super) async fn take(&mut self, row: RunRow, suite: String) {
         let id = row.id;
-        if self.runs.contains_key(&id) || self.line.contains_key(&id) || !self.holds(&row.pool).await {
+        let known = self.runs.contains_key(&id) || self.line.contains_key(&id) || self.unstorable.contains(&id);
+        if known || !self.holds(&row.pool).await {
             return;
         }
         // What was begun goes on at once, with whatever its workers hold.
@@ -175,7 +178,8 @@ impl Floor {
         }
         let state = if row.source.is_some() { State::Ready } else { State::Later(Instant::now(), 0, String::new()) };
         let weight = row.run_options().unwrap_or_default().priority.unwrap_or_default().weight();
-        self.line.insert(id, Unopened { row, suite, weight, state });
+        let summary = summary_of_row(&row, &suite);
+        self.line.insert(id, Unopened { row, suite, weight, summary, state });
         self.line_changed = true;
     }
 
@@ -194,11 +198,10 @@ impl Floor {
 
     /// Gives a run its verdict that was never opened.
     pub(super) fn close(&mut self, run: i64, verdict: Verdict, reason: String) {
-        let Some(Unopened { row, suite, .. }) = self.line.remove(&run) else { return };
+        let Some(Unopened { row, suite, summary, .. }) = self.line.remove(&run) else { return };
         tracing::info!(run = format!("{suite}/{}", row.number), verdict = verdict.word(), reason, "a run is over");
-        let at = now().utc();
+        let at = chrono::Utc::now();
         self.commit.runs.push(RunChange::over(run, verdict, &reason, at));
-        let summary = summary_of_row(&row, &suite);
         let summary =
             RunSummary { phase: Phase::Finished, verdict: Some(verdict), reason, finished_at: Some(at), ..summary };
         self.closed.push(summary);
@@ -270,6 +273,7 @@ impl Floor {
             Ok(Some(row)) => {
                 let rank = waiting.row.rank;
                 waiting.row = RunRow { rank, ..row };
+                waiting.summary = summary_of_row(&waiting.row, &waiting.suite);
                 waiting.state = State::Ready;
                 // It may have replaced others.
                 self.leases.looked = None;
@@ -337,7 +341,7 @@ impl Floor {
     /// A run that is not open.
     pub(super) fn line_summary(&self, run: i64) -> Option<RunSummary> {
         let waiting = self.line.get(&run)?;
-        let summary = summary_of_row(&waiting.row, &waiting.suite);
+        let summary = waiting.summary.clone();
         let place = self.places.get(&run).copied();
         Some(RunSummary { waiting_for: Some(waiting.waits_for()), place, ..summary })
     }

@@ -1,21 +1,24 @@
 //! Lists of tests: known ones are read from the store, others are asked of a worker, once for all who wait.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use kesmo_core::{
     run::{Input, WorkerId},
     suite::{ListedTest, SuiteFile, Variant, listing},
 };
 use kesmo_wire::{
-    digest,
+    Digest,
     link::{Errand, ListJob, ToWorker},
 };
 use tokio::sync::oneshot;
 
 use super::{
-    After, Floor, tell,
+    After, Floor, Message, tell,
     workers::{Asking, Use},
 };
+
+/// The largest output of a list command, in bytes: what a worker reads of it.
+const LARGEST_LIST: u64 = 256 << 20;
 
 /// Which list is wanted.
 #[derive(Debug, Clone)]
@@ -39,7 +42,7 @@ impl ListAsk {
             ..errand.clone()
         };
         let depends = (bundle, &suite.tests.list, &errand.variant, &errand.env, &errand.settings);
-        let key = digest(serde_json::to_string(&depends).unwrap_or_default().as_bytes());
+        let key = Digest::of(serde_json::to_string(&depends).unwrap_or_default().as_bytes()).to_string();
         Self { key, pool: pool.to_owned(), needs: suite.needs_of(variant), errand }
     }
 
@@ -65,20 +68,27 @@ impl Listing {
 }
 
 impl Floor {
-    pub(super) async fn list(&mut self, ask: ListAsk, reply: oneshot::Sender<Result<Vec<ListedTest>, String>>) {
-        // Who asks for tests is told their records too.
-        self.settle_records().await;
-        match self.store.listing(&ask.key).await {
-            Ok(Some(tests)) => tell(reply, Ok(tests)),
-            Ok(None) if self.workers.capable(ask.asking(None)).is_empty() => {
-                tell(
-                    reply,
-                    Err(format!("its tests are not listed yet; {}", self.workers.none_because(&ask.pool, &ask.needs))),
-                );
+    /// Answers with a list: at once where it is known, which is looked up beside the floor's work.
+    pub(super) fn list(&self, ask: ListAsk, reply: oneshot::Sender<Result<Vec<ListedTest>, String>>) {
+        let (store, own, recorded) = (self.store.clone(), self.own.clone(), self.recorded.clone());
+        tokio::spawn(async move {
+            // Who asks for tests is told their records too.
+            recorded.await;
+            match store.listing(&ask.key).await {
+                Ok(Some(tests)) => tell(reply, Ok(tests)),
+                Ok(None) => drop(own.send(Message::Want(Box::new(ask), reply)).await),
+                Err(e) => tell(reply, Err(e.to_string())),
             }
-            Ok(None) => self.want(ask).replies.push(reply),
-            Err(e) => tell(reply, Err(e.to_string())),
+        });
+    }
+
+    /// A list that is not known is made by a worker, if there is one that may.
+    pub(super) fn want_for_ask(&mut self, ask: ListAsk, reply: oneshot::Sender<Result<Vec<ListedTest>, String>>) {
+        if self.workers.capable(ask.asking(None)).is_empty() {
+            let because = self.workers.none_because(&ask.pool, &ask.needs);
+            return tell(reply, Err(format!("its tests are not listed yet; {because}")));
         }
+        self.want(ask).replies.push(reply);
     }
 
     pub(super) fn want_for_run(&mut self, ask: ListAsk, run: i64) {
@@ -118,26 +128,55 @@ impl Floor {
         }
     }
 
-    /// A worker has listed, or could not.
-    pub(super) fn listed(&mut self, worker: WorkerId, job: &str, result: Result<String, String>) {
+    /// The worker that was asked for a list has made it, or could not. It is read beside the floor's work.
+    pub(super) fn listed(&mut self, worker: WorkerId, job: &str, result: Result<Digest, String>) {
+        // What another says of it is not believed.
+        if !self.listings.get(job).is_some_and(|l| l.on.is_some_and(|(on, _)| on == worker)) {
+            return;
+        }
         self.workers.free(worker, &Use::Listing(job.to_owned()));
-        let Some(listing) = self.listings.remove(job) else { return };
-        let tests = result.and_then(|digest| {
-            let output =
-                std::fs::read(self.blobs.path(&digest)).map_err(|e| format!("the list cannot be read: {e}"))?;
-            listing::read(&output).map_err(|e| e.to_string())
+        let digest = match result {
+            Ok(digest) => digest,
+            Err(why) => return self.list_read(job, Err(why)),
+        };
+        let (path, own, job) = (self.blobs.path(&digest), self.own.clone(), job.to_owned());
+        tokio::spawn(async move {
+            let read = tokio::task::spawn_blocking(move || {
+                let output = kesmo_files::read_regular(&path, LARGEST_LIST);
+                let output = output.map_err(|e| format!("the list cannot be read: {e}"))?;
+                listing::read(&output).map(Arc::new).map_err(|e| e.to_string())
+            });
+            let read = read.await.unwrap_or_else(|e| Err(format!("the list cannot be read: {e}")));
+            drop(own.send(Message::ListRead(job, read)).await);
         });
-        if let Ok(tests) = &tests {
-            self.new_lists.push((job.to_owned(), tests.clone()));
+    }
+
+    /// A list was read: whoever waits for it goes on.
+    pub(super) fn list_read(&mut self, job: &str, read: Result<Arc<Vec<ListedTest>>, String>) {
+        let Some(listing) = self.listings.remove(job) else { return };
+        if let Ok(tests) = &read {
+            self.commit.listings.push((job.to_owned(), Arc::clone(tests)));
         }
         for reply in listing.replies {
-            tell(reply, tests.clone());
+            tell(reply, read.as_ref().map(|tests| tests.to_vec()).map_err(Clone::clone));
         }
         for run in listing.runs {
-            match &tests {
-                Ok(tests) => self.list_known(run, job, tests.clone()),
+            match &read {
+                Ok(tests) => self.list_known(run, job, tests),
                 Err(why) => self.feed(run, Input::Void(why.clone())),
             }
+        }
+    }
+
+    /// Whether a worker makes a list now.
+    pub(super) fn is_being_made(&self, key: &str) -> bool {
+        self.listings.get(key).is_some_and(|l| l.on.is_some())
+    }
+
+    /// A run no longer waits for a list.
+    pub(super) fn do_without(&mut self, key: &str, run: i64) {
+        if let Some(listing) = self.listings.get_mut(key) {
+            listing.runs.retain(|waiting| *waiting != run);
         }
     }
 

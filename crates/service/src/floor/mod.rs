@@ -5,6 +5,7 @@
 //! PostgreSQL goes away the same commit is tried until it is back; workers keep what is not acknowledged meanwhile.
 
 pub(crate) mod active;
+pub(crate) mod clock;
 mod following;
 pub(crate) mod keeping;
 mod line;
@@ -20,8 +21,9 @@ use std::{
     time::Duration,
 };
 
-use chrono::Utc;
+use futures::future::{BoxFuture, FutureExt, Shared};
 use kesmo_core::{
+    plan::Plan,
     run::{
         BatchId, Input, WorkerId,
         figures::Part,
@@ -54,6 +56,7 @@ use crate::{
     live::Hub,
 };
 use active::ActiveRun;
+pub use clock::now;
 use following::Following;
 pub use following::Output;
 pub use listing::ListAsk;
@@ -67,16 +70,12 @@ const FLOOR_EVERY: Duration = Duration::from_millis(250);
 const IDLE_EVERY: Duration = Duration::from_millis(250);
 /// A run that has less than its due waits so long before others are asked to give back.
 const HUNGRY_AFTER: Duration = Duration::from_secs(1);
+/// Connections to PostgreSQL of the floor's own.
+const CONNECTIONS: usize = 4;
 /// Runs that are not open that a view of the floor holds, at the most.
 const MOST_LINE_SHOWN: usize = 100;
 /// Messages handled before a commit, at the most.
 const MOST_BEFORE_COMMIT: usize = 512;
-
-/// The current time as the core counts it.
-#[must_use]
-pub fn now() -> Timestamp {
-    Timestamp::from(Utc::now())
-}
 
 /// The order in which entries are shown; those that are alike in it stand in listed order.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -143,6 +142,8 @@ enum Message {
     },
     LinkUp {
         hello: Box<kesmo_wire::link::Hello>,
+        /// The pool of the run that it is lent to, or its own.
+        pool: String,
         link: u64,
         sender: mpsc::Sender<ToWorker>,
         reply: oneshot::Sender<Result<(), NotLinked>>,
@@ -158,14 +159,23 @@ enum Message {
     Ask(Ask),
     /// The files of a run were fetched and it is pinned to them, or not; none if it was pinned or over before.
     Fetched(i64, Box<Result<Option<RunRow>, git::Error>>),
+    /// The plan of a run was made, or cannot be.
+    Planned(i64, Box<Result<Plan, String>>),
+    /// A list that a worker made was read, or cannot be.
+    ListRead(String, Result<Arc<Vec<ListedTest>>, String>),
+    /// A list that is not known is wanted.
+    Want(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
     /// Unfinished runs are to be looked at now.
     Look(oneshot::Sender<()>),
     Leave,
 }
 
 /// Why a worker's link is not taken.
+#[derive(Debug, PartialEq, Eq)]
 pub enum NotLinked {
     Refused(String),
+    /// Not now: it may try again.
+    Later(String),
     /// Another service carries out the runs of its pool.
     Elsewhere(String),
 }
@@ -204,11 +214,12 @@ impl FloorHandle {
     pub async fn link_up(
         &self,
         hello: kesmo_wire::link::Hello,
+        pool: String,
         link: u64,
         sender: mpsc::Sender<ToWorker>,
     ) -> Result<(), NotLinked> {
         let (reply, answer) = oneshot::channel();
-        self.send(Message::LinkUp { hello: Box::new(hello), link, sender, reply }).await;
+        self.send(Message::LinkUp { hello: Box::new(hello), pool, link, sender, reply }).await;
         answer.await.unwrap_or_else(|_| Err(NotLinked::Refused("the service is stopping".into())))
     }
 
@@ -280,13 +291,13 @@ pub(crate) struct Floor {
     listings: HashMap<String, listing::Listing>,
     following: Following,
     commit: Commit,
-    /// Lists that were made, to keep.
-    new_lists: Vec<(String, Vec<ListedTest>)>,
+    /// Runs whose rows PostgreSQL refuses whatever is done about it.
+    unstorable: BTreeSet<i64>,
     /// Runs of which a list has become known, and runs that are over and not yet recorded.
     to_plan: Vec<i64>,
     to_record: Vec<i64>,
-    /// Records that are being written.
-    recording: Vec<JoinHandle<()>>,
+    /// Done when the records of all runs that are over are written.
+    recorded: Shared<BoxFuture<'static, ()>>,
     after: Vec<After>,
     floor_published: Instant,
     /// How the runs of each pool share its slots.
@@ -336,6 +347,8 @@ pub struct Ground {
 /// If what is stored cannot be read.
 pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Error> {
     let Ground { store, blobs, git, patience, service, address, over } = ground;
+    // Commits wait for no call that is answered meanwhile.
+    let store = store.apart(CONNECTIONS)?;
     let (sender, receiver) = mpsc::channel(1024);
     let hub = Arc::new(Hub::default());
     let leaving = Arc::new(AtomicBool::new(false));
@@ -349,10 +362,10 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         listings: HashMap::new(),
         following: Following::default(),
         commit: Commit::default(),
-        new_lists: Vec::new(),
+        unstorable: BTreeSet::new(),
         to_plan: Vec::new(),
         to_record: Vec::new(),
-        recording: Vec::new(),
+        recorded: futures::future::ready(()).boxed().shared(),
         after: Vec::new(),
         floor_published: Instant::now(),
         sharing: HashMap::new(),
@@ -396,7 +409,7 @@ impl Floor {
                 }
             }
             for run in std::mem::take(&mut self.to_plan) {
-                self.plan_if_listed(run).await;
+                self.plan_if_listed(run);
             }
             if self.leases.looked.is_none_or(|at| at.elapsed() >= line::LOOK_EVERY)
                 && let Err(e) = self.look().await
@@ -411,7 +424,7 @@ impl Floor {
             }
             self.publish();
         }
-        self.settle_records().await;
+        self.recorded.clone().await;
         if let Err(e) = self.store.give_pools_up(&self.leases.holder()).await {
             tracing::warn!("the leases could not be given up and will run out: {e}");
         }
@@ -450,10 +463,10 @@ impl Floor {
                     tell(reply, false);
                 }
             }
-            Message::LinkUp { hello, link, sender, reply } => {
-                let answer = match self.elsewhere(&hello).await {
+            Message::LinkUp { hello, pool, link, sender, reply } => {
+                let answer = match self.elsewhere(&pool).await {
                     Some(url) => Err(NotLinked::Elsewhere(url)),
-                    None => self.link_up(*hello, link, sender).map_err(NotLinked::Refused),
+                    None => self.link_up(*hello, link, sender),
                 };
                 tell(reply, answer);
             }
@@ -462,7 +475,10 @@ impl Floor {
                 self.workers.link_down(link, self.patience);
                 self.fleet_changed = true;
             }
-            Message::List(ask, reply) => self.list(*ask, reply).await,
+            Message::List(ask, reply) => self.list(*ask, reply),
+            Message::Want(ask, reply) => self.want_for_ask(*ask, reply),
+            Message::ListRead(job, read) => self.list_read(&job, read),
+            Message::Planned(run, made) => self.planned(run, *made),
             Message::Ask(ask) => self.after.push(After::Ask(ask)),
             Message::Fetched(run, result) => self.fetched(run, *result).await,
             Message::Look(reply) => {
@@ -611,24 +627,17 @@ impl Floor {
         }
     }
 
-    /// The address of the service that carries out the runs a worker would work for, if that is another one.
-    async fn elsewhere(&mut self, hello: &kesmo_wire::link::Hello) -> Option<String> {
-        let pool = match hello.only_run.as_deref().map(kesmo_core::name::RunName::parse) {
-            Some(Ok(name)) => {
-                let found = self.store.run(name.suite.as_str(), name.number as i32).await.ok().flatten();
-                found.map_or_else(|| hello.pool.clone(), |(row, _)| row.pool)
-            }
-            _ => hello.pool.clone(),
-        };
-        let before = self.leases.held.contains(&pool);
-        if self.holds(&pool).await {
+    /// The address of the service that carries out the runs of a pool, if that is another one.
+    async fn elsewhere(&mut self, pool: &str) -> Option<String> {
+        let before = self.leases.held.contains(pool);
+        if self.holds(pool).await {
             // What the worker holds belongs to runs that must be known before it is asked about them.
             if !before && let Err(e) = self.look().await {
                 tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
             }
             return None;
         }
-        let holder = self.store.holder_of(&pool).await.ok().flatten()?;
+        let holder = self.store.holder_of(pool).await.ok().flatten()?;
         (!holder.address.is_empty()).then_some(holder.address)
     }
 
@@ -637,7 +646,7 @@ impl Floor {
         hello: kesmo_wire::link::Hello,
         link: u64,
         sender: mpsc::Sender<ToWorker>,
-    ) -> Result<(), String> {
+    ) -> Result<(), NotLinked> {
         let holds: Vec<BatchKey> = hello.holds.clone();
         let listing = hello.listing.clone();
         let name = hello.name.clone();

@@ -20,7 +20,7 @@ use kesmo_wire::{
 };
 use tokio::{sync::mpsc, time::Instant};
 
-use super::active::ActiveRun;
+use super::{NotLinked, active::ActiveRun};
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Use {
@@ -34,6 +34,7 @@ struct Known {
     pool: String,
     offers: BTreeMap<String, String>,
     process: String,
+    home: String,
     slots: Vec<Use>,
     trouble: Vec<bool>,
     link: Option<(u64, mpsc::Sender<ToWorker>)>,
@@ -107,6 +108,7 @@ impl Workers {
             pool: pool.to_owned(),
             offers: BTreeMap::new(),
             process: String::new(),
+            home: String::new(),
             slots: Vec::new(),
             trouble: Vec::new(),
             link: None,
@@ -119,18 +121,30 @@ impl Workers {
         worker
     }
 
-    /// Takes a worker's link; tells whether it is another process than before.
+    /// Takes a worker's link; tells whether it is another process than before. A name belongs to the worker that has it, also
+    /// while that is away; another process takes it over only if it was started in the same home folder, which no two use at
+    /// once.
     pub fn link_up(
         &mut self,
         hello: Hello,
         link: u64,
         sender: mpsc::Sender<ToWorker>,
-    ) -> Result<(WorkerId, bool), String> {
+    ) -> Result<(WorkerId, bool), NotLinked> {
         let worker = self.number(&hello.name);
         let before = self.known.get(&worker);
-        if before.is_some_and(|k| k.link.is_some() && k.process != hello.process) {
+        if let Some(k) = before
+            && k.process != hello.process
+            && !k.process.is_empty()
+            && (k.home != hello.home || k.home.is_empty())
+        {
             let name = &hello.name;
-            return Err(format!("a worker named {name} is here already: give this one another name with --name"));
+            return Err(if k.link.is_some() {
+                NotLinked::Refused(format!(
+                    "a worker named {name} is here already: give this one another name with --name"
+                ))
+            } else {
+                NotLinked::Later(format!("a worker named {name} was here and may come back: its name is not free yet"))
+            });
         }
         let other_process = before.is_none_or(|k| k.process != hello.process);
         let since = before.filter(|_| !other_process).map_or_else(Utc::now, |k| k.since);
@@ -142,6 +156,7 @@ impl Workers {
             pool: hello.pool,
             offers: hello.offers,
             process: hello.process,
+            home: hello.home,
             slots: vec![Use::Idle; slots],
             trouble: vec![false; slots],
             link: Some((link, sender)),
@@ -445,6 +460,8 @@ mod tests {
             slots,
             offers: offers(offer),
             process: process.into(),
+            home: String::new(),
+            version: kesmo_wire::link::VERSION,
             holds: Vec::new(),
             listing: Vec::new(),
             ease: false,
@@ -473,14 +490,29 @@ mod tests {
     async fn a_name_belongs_to_one_process_at_a_time() {
         let (mut workers, heron, _) = two();
         let refused = workers.link_up(hello("heron", 2, "other", &[]), 3, link()).unwrap_err();
-        assert!(refused.contains("a worker named heron is here already"), "{refused}");
+        let NotLinked::Refused(why) = refused else { panic!("{refused:?}") };
+        assert!(why.contains("a worker named heron is here already"), "{why}");
         assert_eq!(workers.link_up(hello("heron", 2, "p1", &[]), 4, link()), Ok((heron, false)), "a link anew");
         workers.link_down(1, Duration::from_secs(1));
         assert!(workers.next_loss().is_none(), "an old link's end does not matter");
         workers.link_down(4, Duration::from_secs(1));
         assert!(workers.next_loss().is_some());
-        assert_eq!(workers.link_up(hello("heron", 2, "other", &[]), 5, link()), Ok((heron, true)));
-        assert!(workers.next_loss().is_none());
+        let later = workers.link_up(hello("heron", 2, "other", &[]), 5, link());
+        assert!(matches!(later, Err(NotLinked::Later(_))), "while it is away its name stays its own");
+        assert_eq!(workers.link_up(hello("heron", 2, "p1", &[]), 6, link()), Ok((heron, false)));
+        workers.remove(heron);
+        assert_eq!(workers.link_up(hello("heron", 2, "other", &[]), 7, link()), Ok((heron, true)), "once it is lost");
+    }
+
+    #[tokio::test]
+    async fn a_worker_that_was_started_anew_in_its_home_takes_its_name_at_once() {
+        let mut workers = Workers::default();
+        let at_home = |process: &str, home: &str| Hello { home: home.into(), ..hello("heron", 1, process, &[]) };
+        let (heron, _) = workers.link_up(at_home("p1", "77"), 1, link()).unwrap();
+        assert!(matches!(workers.link_up(at_home("p2", "88"), 2, link()), Err(NotLinked::Refused(_))));
+        assert_eq!(workers.link_up(at_home("p3", "77"), 3, link()), Ok((heron, true)), "its link may look alive still");
+        workers.link_down(1, Duration::from_secs(9));
+        assert!(workers.next_loss().is_none(), "the old link's end does not matter");
     }
 
     #[tokio::test]

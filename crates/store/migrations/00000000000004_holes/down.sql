@@ -1,0 +1,12 @@
+drop table probes;
+drop table sessions;
+alter table run_notes drop column fails;
+drop index meetings_run;
+drop index schedules_run;
+drop index watch_heads_run;
+drop index deliveries_run;
+drop index planned_starts_run;
+drop index runs_suite;
+drop index artifacts_digest;
+drop index artifacts_once;
+alter table artifacts add constraint artifacts_run_id_batch_entry_path_key unique nulls not distinct (run_id, batch, entry, path);

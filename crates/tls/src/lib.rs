@@ -1,0 +1,223 @@
+//! TLS for whoever calls a service: which certificate authorities are trusted, and connections for HTTP and for WebSockets.
+//!
+//! The machine's own authorities are trusted, and those of a file that is given (`--ca FILE`), so that a service behind a
+//! company's own authority can be called. Nothing turns the check of certificates off.
+
+use std::{
+    io,
+    path::Path,
+    pin::Pin,
+    sync::{Arc, OnceLock},
+    task::{Context, Poll},
+};
+
+use rustls::{ClientConfig, RootCertStore, crypto::ring};
+use rustls_pki_types::{CertificateDer, ServerName, pem::PemObject};
+use tokio::{
+    io::{AsyncRead, AsyncWrite, ReadBuf},
+    net::TcpStream,
+};
+use tokio_rustls::{TlsConnector, client::TlsStream};
+
+/// Why nothing can be trusted or reached.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    #[error("--ca {path}: {why}")]
+    Authorities { path: String, why: String },
+    #[error("the address {0:?} is not one of a service: use http://HOST:PORT or https://HOST:PORT")]
+    Address(String),
+    #[error("{0}")]
+    Connect(String),
+}
+
+/// Whose certificates are trusted.
+#[derive(Debug, Clone)]
+pub struct Trust {
+    config: Arc<ClientConfig>,
+}
+
+impl Default for Trust {
+    /// The machine's own authorities.
+    fn default() -> Self {
+        static USUAL: OnceLock<Trust> = OnceLock::new();
+        USUAL.get_or_init(|| Self::with(machine())).clone()
+    }
+}
+
+/// The authorities that the machine trusts; none if it has none.
+fn machine() -> RootCertStore {
+    let mut roots = RootCertStore::empty();
+    // What cannot be read is no authority; a certificate that needs it is refused with a reason.
+    roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+    roots
+}
+
+impl Trust {
+    fn with(roots: RootCertStore) -> Self {
+        // The HTTP client asks for one of the whole process. That there is one already is as good.
+        drop(ring::default_provider().install_default());
+        let config = ClientConfig::builder_with_provider(Arc::new(ring::default_provider()))
+            .with_safe_default_protocol_versions()
+            // The provider and the versions are fixed, and fit each other.
+            .expect("ring speaks the usual versions of TLS")
+            .with_root_certificates(roots)
+            .with_no_client_auth();
+        Self { config: Arc::new(config) }
+    }
+
+    /// Trusts the machine's authorities, and those in a file (PEM).
+    ///
+    /// # Errors
+    /// If the file cannot be read, or holds no certificate.
+    pub fn load(ca: Option<&Path>) -> Result<Self, Error> {
+        let Some(path) = ca else { return Ok(Self::default()) };
+        let failed = |why: String| Error::Authorities { path: path.display().to_string(), why };
+        let mut roots = machine();
+        let certificates = CertificateDer::pem_file_iter(path).map_err(|e| failed(e.to_string()))?;
+        let mut found = 0;
+        for certificate in certificates {
+            let certificate = certificate.map_err(|e| failed(e.to_string()))?;
+            roots.add(certificate).map_err(|e| failed(e.to_string()))?;
+            found += 1;
+        }
+        if found == 0 {
+            return Err(failed("it holds no certificate in PEM form".into()));
+        }
+        Ok(Self::with(roots))
+    }
+
+    /// An HTTP client that trusts so.
+    #[must_use]
+    pub fn http(&self) -> reqwest::ClientBuilder {
+        reqwest::Client::builder().tls_backend_preconfigured((*self.config).clone())
+    }
+
+    /// A connection to the service at an address, for a WebSocket.
+    ///
+    /// # Errors
+    /// If the address is none, nobody answers, or the certificate is not trusted.
+    pub async fn connect(&self, address: &str) -> Result<Stream, Error> {
+        let at = Address::parse(address)?;
+        let failed = |e: io::Error| Error::Connect(format!("{address}: {}", innermost(&e)));
+        let tcp = TcpStream::connect((at.host.as_str(), at.port)).await.map_err(failed)?;
+        tcp.set_nodelay(true).map_err(failed)?;
+        if !at.tls {
+            return Ok(Stream::Plain(tcp));
+        }
+        let name = ServerName::try_from(at.host.clone()).map_err(|_| Error::Address(address.to_owned()))?;
+        let stream = TlsConnector::from(Arc::clone(&self.config)).connect(name, tcp).await.map_err(failed)?;
+        Ok(Stream::Tls(Box::new(stream)))
+    }
+}
+
+/// What is at the bottom of an error.
+fn innermost(error: &io::Error) -> String {
+    let mut text = error.to_string();
+    let mut source = error.get_ref().map(|e| e as &dyn std::error::Error).and_then(std::error::Error::source);
+    while let Some(cause) = source {
+        text = cause.to_string();
+        source = cause.source();
+    }
+    text
+}
+
+/// The address of a service, taken apart.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Address {
+    pub tls: bool,
+    pub host: String,
+    pub port: u16,
+    /// What stands after host and port, without a slash at its end.
+    pub path: String,
+}
+
+impl Address {
+    /// Reads `http://HOST:PORT` or `https://HOST:PORT`, with or without port and path.
+    ///
+    /// # Errors
+    /// If it is anything else.
+    pub fn parse(text: &str) -> Result<Self, Error> {
+        let wrong = || Error::Address(text.to_owned());
+        let (tls, rest) = match (text.strip_prefix("http://"), text.strip_prefix("https://")) {
+            (Some(rest), _) => (false, rest),
+            (None, Some(rest)) => (true, rest),
+            (None, None) => return Err(wrong()),
+        };
+        let (authority, path) = rest.find('/').map_or((rest, ""), |at| rest.split_at(at));
+        let usual = if tls { 443 } else { 80 };
+        let (host, port) = match authority.strip_prefix('[').and_then(|v6| v6.split_once(']')) {
+            Some((host, "")) => (host, usual),
+            Some((host, port)) => (host, port.strip_prefix(':').and_then(|p| p.parse().ok()).ok_or_else(wrong)?),
+            None => match authority.rsplit_once(':') {
+                Some((host, port)) => (host, port.parse().map_err(|_| wrong())?),
+                None => (authority, usual),
+            },
+        };
+        if host.is_empty() || host.contains(['@', '?', '#', ' ']) {
+            return Err(wrong());
+        }
+        Ok(Self { tls, host: host.to_owned(), port, path: path.trim_end_matches('/').to_owned() })
+    }
+}
+
+/// A connection, with TLS or without.
+pub enum Stream {
+    Plain(TcpStream),
+    Tls(Box<TlsStream<TcpStream>>),
+}
+
+impl AsyncRead for Stream {
+    fn poll_read(self: Pin<&mut Self>, c: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_read(c, buffer),
+            Self::Tls(stream) => Pin::new(stream).poll_read(c, buffer),
+        }
+    }
+}
+
+impl AsyncWrite for Stream {
+    fn poll_write(self: Pin<&mut Self>, c: &mut Context<'_>, content: &[u8]) -> Poll<io::Result<usize>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_write(c, content),
+            Self::Tls(stream) => Pin::new(stream).poll_write(c, content),
+        }
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, c: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_flush(c),
+            Self::Tls(stream) => Pin::new(stream).poll_flush(c),
+        }
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, c: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_shutdown(c),
+            Self::Tls(stream) => Pin::new(stream).poll_shutdown(c),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn addresses_are_taken_apart() {
+        let at = |text: &str| Address::parse(text).map(|a| (a.tls, a.host, a.port, a.path)).ok();
+        assert_eq!(at("http://127.0.0.1:7215"), Some((false, "127.0.0.1".into(), 7215, String::new())));
+        assert_eq!(at("https://kesmo.quay.example/"), Some((true, "kesmo.quay.example".into(), 443, String::new())));
+        assert_eq!(at("https://[::1]:8/ci/"), Some((true, "::1".into(), 8, "/ci".into())));
+        for bad in ["", "kesmo", "ftp://a", "http://", "http://:80", "http://a:port", "https://u:p@a", "http://[::1]x"]
+        {
+            assert!(at(bad).is_none(), "{bad}");
+        }
+    }
+
+    #[test]
+    fn a_file_without_certificates_is_told() {
+        let why = |path: &str| Trust::load(Some(Path::new(path))).unwrap_err().to_string();
+        assert!(why("/nowhere/ca.pem").starts_with("--ca /nowhere/ca.pem: "));
+        assert!(why(concat!(env!("CARGO_MANIFEST_DIR"), "/Cargo.toml")).contains("no certificate in PEM form"));
+    }
+}
