@@ -6,7 +6,7 @@ use std::{
     os::unix::{fs::PermissionsExt, process::CommandExt},
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
-    sync::{LazyLock, mpsc},
+    sync::{Arc, LazyLock, Mutex, mpsc},
     time::{Duration, Instant},
 };
 
@@ -65,6 +65,8 @@ pub struct Quay {
     patience: &'static str,
     /// Further options of the service.
     options: Vec<String>,
+    /// What the service said when it was started first.
+    greeting: Arc<Mutex<String>>,
 }
 
 /// Ends a child when the thread that starts it ends, so that nothing outlives the tests.
@@ -156,7 +158,8 @@ impl Quay {
         // PostgreSQL runs as another user where the tests run as root, and must reach its cluster.
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
         let options = options(dir.path());
-        let mut quay = Self { service: None, url: String::new(), dir, patience, options };
+        let mut quay =
+            Self { service: None, url: String::new(), dir, patience, options, greeting: Arc::default() };
         quay.start();
         quay
     }
@@ -180,17 +183,28 @@ impl Quay {
         let log = fs::OpenOptions::new().create(true).append(true).open(self.path("service.log")).expect("a log");
         command.stdout(Stdio::piped()).stderr(log);
         let mut service = Process(spawn(command));
-        let out = BufReader::new(service.0.stdout.take().expect("its output"));
+        let mut lines = BufReader::new(service.0.stdout.take().expect("its output")).lines().map_while(Result::ok);
         let mut said = String::new();
-        for line in out.lines().map_while(Result::ok) {
+        for line in lines.by_ref() {
             said += &line;
             if let Some(url) = line.strip_prefix("Kesmo is listening on ") {
                 self.url = url.to_owned();
                 self.service = Some(service);
+                let greeting = Arc::clone(&self.greeting);
+                std::thread::spawn(move || lines.for_each(|line| *greeting.lock().expect("nobody failed") += &line));
                 return;
             }
         }
         panic!("the service did not start: {said}{}", fs::read_to_string(self.path("service.log")).unwrap_or_default());
+    }
+
+    /// What the service says after its address, once it has.
+    pub fn greeting(&self) -> String {
+        until("it greets", || Some(self.greeting.lock().expect("nobody failed").clone()).filter(|g| !g.is_empty()))
+    }
+
+    pub fn service_pid(&self) -> u32 {
+        self.service.as_ref().expect("the service runs").0.id()
     }
 
     pub fn service(&mut self) -> &mut Process {
@@ -247,6 +261,23 @@ impl Quay {
             workers.as_array().expect("a list").iter().any(here).then_some(())
         });
         process
+    }
+
+    /// The address of the service's own PostgreSQL.
+    pub fn database(&self) -> String {
+        let password = fs::read_to_string(self.path("service/postgres-password")).expect("its password");
+        let pids = fs::read_to_string(self.path("service/postgres/postmaster.pid")).expect("its port");
+        let port = pids.lines().nth(3).expect("a port");
+        format!("postgres://kesmo:{}@127.0.0.1:{}/postgres", password.trim(), port.trim())
+    }
+
+    /// Does something in the service's PostgreSQL.
+    pub fn sql(&self, statement: &str) -> String {
+        let mut psql = Command::new("psql");
+        psql.args(["-X", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-c", statement]).arg(self.database());
+        let output = psql.output().expect("psql comes with PostgreSQL");
+        assert!(output.status.success(), "{statement}: {}", all_said(&output));
+        text(&output.stdout).trim().to_owned()
     }
 
     /// A client of the service, with a token.

@@ -417,7 +417,7 @@ pub struct AddCallIn {
     #[arg(long, value_name = "POINTER=GLOB")]
     pub when: Vec<String>,
     /// Deliveries a minute, at most
-    #[arg(long, value_name = "N", default_value_t = 120)]
+    #[arg(long, value_name = "N", default_value_t = 120, value_parser = integer::<u32>)]
     pub per_minute: u32,
 }
 
@@ -436,6 +436,7 @@ pub struct TryCallIn {
 pub struct AgainDelivery {
     pub name: String,
     /// The delivery's number, as `kesmo call-in show` tells it
+    #[arg(value_parser = integer::<i64>)]
     pub delivery: i64,
 }
 
@@ -562,19 +563,19 @@ pub struct Running {
     #[arg(long, value_name = "RUN", help_heading = "Which tests")]
     pub unpassed_in: Option<String>,
     /// Every test so many times
-    #[arg(long, value_name = "N", help_heading = "Which tests")]
+    #[arg(long, value_name = "N", help_heading = "Which tests", value_parser = integer::<u32>)]
     pub repeat: Option<u32>,
     /// Run parked tests too, without counting them
     #[arg(long, help_heading = "Which tests")]
     pub run_parked: bool,
     /// Retries of a test that fails
-    #[arg(long, value_name = "N", help_heading = "How they run")]
+    #[arg(long, value_name = "N", help_heading = "How they run", value_parser = integer::<u32>)]
     pub retries: Option<u32>,
     /// A flaky test makes the run fail
     #[arg(long, help_heading = "How they run")]
     pub flaky_fails: bool,
     /// The most slots to use at once
-    #[arg(long, value_name = "N", help_heading = "How they run")]
+    #[arg(long, value_name = "N", help_heading = "How they run", value_parser = integer::<u32>)]
     pub shards: Option<u32>,
     /// In an order drawn from the seed, instead of the longest first
     #[arg(long, help_heading = "How they run")]
@@ -583,7 +584,7 @@ pub struct Running {
     #[arg(long, help_heading = "How they run")]
     pub first_failed: bool,
     /// The seed: for --shuffle, and for the suite's processes
-    #[arg(long, value_name = "N", help_heading = "How they run")]
+    #[arg(long, value_name = "N", help_heading = "How they run", value_parser = integer::<u64>)]
     pub seed: Option<u64>,
     /// How much the run counts where several share the slots: low, normal or high
     #[arg(long, value_name = "PRIORITY", value_parser = priority, help_heading = "How they run")]
@@ -713,7 +714,7 @@ pub struct PortionOf {
     #[arg(long, value_name = "KEY", conflicts_with = "stamp")]
     pub key: Option<String>,
     /// Cut by the records as they were at this stamp
-    #[arg(long, value_name = "STAMP")]
+    #[arg(long, value_name = "STAMP", value_parser = integer::<i64>)]
     pub stamp: Option<i64>,
     /// The pool whose records count
     #[arg(long, value_name = "POOL")]
@@ -732,7 +733,7 @@ pub struct Hunt {
     #[arg(long, value_name = "FACET=VALUE")]
     pub variant: Vec<String>,
     /// The attempt to explain [else: the first that failed]
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", value_parser = integer::<u32>)]
     pub attempt: Option<u32>,
     /// The most repetitions
     #[arg(long, value_name = "N", default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=500))]
@@ -793,7 +794,7 @@ pub struct Runs {
     #[arg(long, value_name = "VERDICT")]
     pub verdict: Option<String>,
     /// How many at the most
-    #[arg(long, value_name = "N", default_value_t = 20)]
+    #[arg(long, value_name = "N", default_value_t = 20, value_parser = integer::<u32>)]
     pub limit: u32,
 }
 
@@ -825,7 +826,7 @@ pub struct Log {
     #[arg(long, value_name = "FACET=VALUE")]
     pub variant: Vec<String>,
     /// Only this attempt
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", value_parser = integer::<u32>)]
     pub attempt: Option<u32>,
     /// Print what it prints as it runs, until it has its outcome
     #[arg(long, conflicts_with = "attempt")]
@@ -849,7 +850,7 @@ pub struct Again {
     #[arg(long)]
     pub unpassed: bool,
     /// Exactly the batches of one shard (see `kesmo show RUN --shards`), in their order and with the run's seed
-    #[arg(long, value_name = "SHARD", conflicts_with = "unpassed")]
+    #[arg(long, value_name = "SHARD", conflicts_with = "unpassed", value_parser = integer::<u32>)]
     pub shard: Option<u32>,
     #[command(flatten)]
     pub staying: Staying,
@@ -900,6 +901,15 @@ fn pair(text: &str) -> Result<(String, String), String> {
         Some((key, value)) if !key.trim().is_empty() => Ok((key.trim().to_owned(), value.to_owned())),
         _ => Err("write it as KEY=VALUE".to_owned()),
     }
+}
+
+/// Reads an integer, with words for who mistyped it.
+fn integer<T: std::str::FromStr + std::fmt::Display>(text: &str) -> Result<T, String> {
+    text.parse().map_err(|_| {
+        let digits = text.strip_prefix('-').unwrap_or(text);
+        let number = !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit());
+        if number { "it is out of bounds".to_owned() } else { "it is not an integer, like 3".to_owned() }
+    })
 }
 
 fn priority(text: &str) -> Result<Priority, String> {
@@ -995,6 +1005,23 @@ mod tests {
         let error = Kesmo::try_parse_from(["kesmo", "start", "fares", "--retires", "3"]).unwrap_err();
         assert_eq!(error.exit_code(), 2);
         assert!(error.to_string().contains("--retries"), "{error}");
+    }
+
+    #[test]
+    fn a_number_that_is_none_is_told_in_words() {
+        for (word, why) in [("two", "it is not an integer"), ("-1", "out of bounds"), ("99999999999", "out of bounds")]
+        {
+            let error = Kesmo::try_parse_from(["kesmo", "start", "fares", &format!("--retries={word}")]).unwrap_err();
+            assert!(error.to_string().contains(why) && error.exit_code() == 2, "{error}");
+        }
+    }
+
+    #[test]
+    fn the_usage_does_not_ask_for_what_is_optional() {
+        let error = Kesmo::try_parse_from(["kesmo", "start"]).unwrap_err().to_string();
+        assert!(!error.contains("--url") && !error.contains("--token"), "{error}");
+        let help = Kesmo::try_parse_from(["kesmo", "start", "--help"]).unwrap_err().to_string();
+        assert!(help.contains("Connection:"), "{help}");
     }
 
     #[test]

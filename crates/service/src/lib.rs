@@ -9,6 +9,7 @@ pub mod api;
 pub mod blobs;
 pub mod clockwork;
 mod console;
+mod door;
 pub mod floor;
 pub mod git;
 pub mod live;
@@ -121,6 +122,7 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
     if lock.try_lock().is_err() {
         return Err(Error::FolderTaken(data.display().to_string()));
     }
+    let room = door::widen();
     // Listened for before anything is started: a service that is ended while it starts clears away what it began.
     let asked = asked_to_end()?;
     // A taken port is told before anything is started.
@@ -135,7 +137,7 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
             Some(start.await.map_err(|e| Error::Postgres(e.to_string()))??)
         }
     };
-    let result = serve_with(&config, &data, postgres.as_ref(), asked, started).await;
+    let result = serve_with(&config, &data, postgres.as_ref(), room, asked, started).await;
     if let Some(postgres) = postgres {
         tokio::task::spawn_blocking(move || postgres.stop()).await.map_err(|e| Error::Postgres(e.to_string()))??;
     }
@@ -202,6 +204,7 @@ async fn serve_with(
     config: &Config,
     data: &Path,
     postgres: Option<&Postgres>,
+    room: u64,
     mut asked: watch::Receiver<bool>,
     started: impl FnOnce(Started) + Send + Sync + 'static,
 ) -> Result<(), Error> {
@@ -266,6 +269,7 @@ async fn serve_with(
             if let Some((started, keeper_token)) = once {
                 tracing::info!(%address, "listening");
                 let reached = reached_at.unwrap_or_else(|| format!("http://{address}"));
+                tokio::spawn(door::watch(address.port(), room));
                 if first_address.set(reached).is_err() {
                     tracing::error!("the service said twice that it listens");
                 }

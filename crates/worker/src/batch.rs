@@ -338,7 +338,10 @@ impl BatchRun<'_> {
             }
         }
         if leftovers > 0 {
-            let text = format!("a batch left {leftovers} processes running; they were ended");
+            let text = match leftovers {
+                1 => "a batch left a process running; it was ended".to_owned(),
+                n => format!("a batch left {n} processes running; they were ended"),
+            };
             reading.found.push(Step::Remark(text));
         }
         self.flush(&mut reading, offset).await;

@@ -23,7 +23,10 @@ use super::{
 use crate::{
     Context, Failure,
     arguments::Here,
-    view::closing::{Closing, name},
+    view::{
+        closing::{Closing, Repeated, name},
+        safe::word,
+    },
 };
 
 pub async fn run(
@@ -255,6 +258,11 @@ fn closing(finished: &Finished, reports: &[Wanted], kept: &Path, options: &Here)
     let flaky = finished.with_outcome(Outcome::Flaky, 20);
     let parked = finished.with_outcome(Outcome::Parked, 10);
     let (slowest, causes) = (finished.slowest(10), finished.causes());
+    let mut repeated = Repeated::default();
+    if finished.run.options.repeat.is_some() {
+        repeated.add(&finished.entries);
+    }
+    let repeated = repeated.sorted();
     let told = Closing {
         run: &finished.run,
         failed: &failed,
@@ -262,10 +270,12 @@ fn closing(finished: &Finished, reports: &[Wanted], kept: &Path, options: &Here)
         parked: &parked,
         slowest: &slowest,
         causes: &causes,
+        repeated: &repeated,
     };
     let mut more: Vec<String> = reports.iter().map(|r| format!("{} report: {}", r.format, r.file.display())).collect();
     if let Some(first) = failed.entries.first() {
-        more.push(format!("kesmo here {} --pick {:?}   # only {}", options.folder.display(), first.test, name(first)));
+        let folder = word(&options.folder.display().to_string());
+        more.push(format!("kesmo here {folder} --pick {}   # only {}", word(&first.test), name(first)));
     }
     more.push(format!("what tests printed and left behind: {}", kept.display()));
     told.text(None, &more)

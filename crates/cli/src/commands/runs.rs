@@ -248,8 +248,18 @@ pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
             variants.join("; ")
         )));
     }
+    let mut details = Vec::new();
     for entry in chosen {
         let detail: EntryDetail = context.client.get(&format!("{base}/entries/{}", entry.index), &[]).await?;
+        details.push((entry, detail));
+    }
+    let has = |n: u32| details.iter().any(|(_, d)| d.history.iter().any(|a| a.number == n));
+    if let Some(n) = options.attempt.filter(|n| !has(*n)) {
+        let most = details.iter().map(|(_, d)| d.history.len()).max().unwrap_or(0);
+        let had = if most == 1 { "1 attempt".to_owned() } else { format!("{most} attempts") };
+        return Err(Failure::call(format!("{} of {} has no attempt {n}: it had {had}", options.test, options.run)));
+    }
+    for (entry, detail) in details {
         if context.json {
             print_json(&detail)?;
             continue;
@@ -292,7 +302,7 @@ pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
                 }
             }
             for file in &attempt.artifacts {
-                println!("   left {} ({})", file.path, Bytes(file.bytes));
+                println!("   left {} ({})", plain(&file.path), Bytes(file.bytes));
             }
         }
         println!();
@@ -411,13 +421,18 @@ pub async fn report(options: &Report, context: &Context) -> Result<(), Failure> 
 pub async fn artifacts(options: &Artifacts, context: &Context) -> Result<(), Failure> {
     let files: Vec<Artifact> = context.client.get(&format!("{}/artifacts", path(&options.run)?), &[]).await?;
     if let Some(folder) = &options.to {
+        let mut missing = 0;
         for file in &files {
-            let place = folder.join(place_of(file));
-            let failed = |e: std::io::Error| Failure::call(format!("{}: {e}", place.display()));
-            std::fs::create_dir_all(place.parent().unwrap_or(folder)).map_err(failed)?;
-            std::fs::write(&place, context.client.blob(&file.digest).await?).map_err(failed)?;
+            // One that cannot be had keeps no other from being downloaded.
+            if let Err(failure) = download(file, &folder.join(place_of(file)), context).await {
+                eprintln!("kesmo: {}", failure.message);
+                missing += 1;
+            }
         }
-        eprintln!("{} files of {} in {}", files.len(), options.run, folder.display());
+        eprintln!("{} files of {} in {}", files.len() - missing, options.run, folder.display());
+        if missing > 0 {
+            return Err(Failure::trouble(format!("{missing} of {} files could not be downloaded", files.len())));
+        }
         return Ok(());
     }
     if context.json {
@@ -432,16 +447,28 @@ pub async fn artifacts(options: &Artifacts, context: &Context) -> Result<(), Fai
     }
     let rows = files.iter().map(|f| {
         let attempt = if f.attempt == 0 { String::new() } else { f.attempt.to_string() };
-        vec![f.test.clone(), f.variant.clone(), attempt, f.path.clone(), Bytes(f.bytes).to_string(), f.about.clone()]
+        let about = plain(&f.about.replace('\n', " "));
+        vec![f.test.clone(), f.variant.clone(), attempt, plain(&f.path), Bytes(f.bytes).to_string(), about]
     });
     print!("{}", view::table(&["test", "variant", ">attempt", "file", ">size", "about"], rows.collect()));
     println!("Download them: kesmo artifacts {} --to FOLDER", options.run);
     Ok(())
 }
 
+/// Downloads a file to where it is to stand.
+async fn download(file: &Artifact, place: &Path, context: &Context) -> Result<(), Failure> {
+    let failed = |e: std::io::Error| Failure::trouble(format!("{}: {e}", plain(&place.display().to_string())));
+    let content = context.client.blob(&file.digest).await?;
+    std::fs::create_dir_all(place.parent().unwrap_or(Path::new("."))).map_err(failed)?;
+    std::fs::write(place, content).map_err(failed)
+}
+
 /// Where a downloaded file stands: test, variant, attempt, name; with nothing in it that leaves the folder.
 fn place_of(file: &Artifact) -> PathBuf {
-    place_in(&place_in(Path::new(""), &file.test, &file.variant, file.attempt), &file.path, "", 0)
+    let folder = place_in(Path::new(""), &file.test, &file.variant, file.attempt);
+    let place = place_in(&folder, &file.path, "", 0);
+    // A name of which nothing is left.
+    if place == folder { folder.join("file") } else { place }
 }
 
 /// The place within a folder for what belongs to a test, a variant and an attempt (0 for none); nothing in the names
@@ -528,5 +555,7 @@ mod tests {
             media_type: String::new(),
         };
         assert_eq!(place_of(&file).to_string_lossy(), "gate/late/screen=phone+tongue=nn/attempt-2/etc/shot.png");
+        let dots = Artifact { path: "..".into(), ..file };
+        assert_eq!(place_of(&dots).to_string_lossy(), "gate/late/screen=phone+tongue=nn/attempt-2/file");
     }
 }

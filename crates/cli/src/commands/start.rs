@@ -1,6 +1,6 @@
 //! `kesmo start` and `again`: starting runs.
 
-use std::path::Path;
+use std::{collections::BTreeSet, path::Path};
 
 use kesmo_client::pack;
 use kesmo_core::{
@@ -133,6 +133,7 @@ async fn say_if_nobody_is_there(pool: &str, context: &Context) {
     if workers.iter().any(|w| w.pool == pool && w.only_run.is_none()) {
         return;
     }
-    let hint = did_you_mean(pool, workers.iter().map(|w| w.pool.as_str()));
-    eprintln!("No worker is in the pool {pool} now{hint}: the run waits for one (`kesmo worker --pool {pool}`).");
+    let pools: BTreeSet<&str> = workers.iter().map(|w| w.pool.as_str()).collect();
+    let hint = did_you_mean(pool, pools);
+    eprintln!("No worker is in the pool {pool} now{hint} The run waits for one: `kesmo worker --pool {pool}`.");
 }

@@ -3,7 +3,7 @@
 use std::{collections::BTreeSet, time::Duration};
 
 use kesmo_client::{Client, LiveEvent};
-use kesmo_core::words::Verdict;
+use kesmo_core::{run::Tally, words::Verdict};
 use kesmo_wire::{
     api::{CauseOf, Run, StopRun},
     live::{Floor, RunChange, RunSnapshot},
@@ -18,7 +18,12 @@ use super::{
 use crate::{
     Context, Failure,
     arguments::Watch,
-    view::{self, closing::Closing, live::LiveView},
+    view::{
+        self,
+        closing::{Closing, Repeated},
+        live::LiveView,
+        safe::word,
+    },
 };
 
 /// How long a cut stream is dialled again before the command gives up.
@@ -55,6 +60,8 @@ pub struct Display {
     json: bool,
     refresh: Duration,
     next_line: Instant,
+    /// Whether it was said what the glyphs of lines mean.
+    legend_said: bool,
     /// The last line of the picture: what keys do, or a question.
     footer: String,
 }
@@ -68,6 +75,7 @@ impl Display {
             json,
             refresh,
             next_line: Instant::now() + refresh,
+            legend_said: false,
             footer: String::new(),
         }
     }
@@ -85,10 +93,24 @@ impl Display {
         } else if self.json {
             self.next_line = Instant::now() + Duration::from_secs(3600);
         } else if Instant::now() >= self.next_line {
-            for view in self.views.iter().filter(|v| v.seen() && v.verdict().is_none()) {
-                println!("{}", view.summary_line(now));
+            let lines: Vec<String> = self
+                .views
+                .iter()
+                .filter(|v| v.seen() && v.verdict().is_none())
+                .map(|view| view.summary_line(now))
+                .collect();
+            if !lines.is_empty() {
+                self.say_legend();
             }
+            lines.iter().for_each(|line| println!("{line}"));
             self.next_line = Instant::now() + self.refresh;
+        }
+    }
+
+    /// Says once in a log what its glyphs mean.
+    fn say_legend(&mut self) {
+        if !std::mem::replace(&mut self.legend_said, true) {
+            println!("{}", view::legend());
         }
     }
 
@@ -146,6 +168,9 @@ impl Display {
         let view = &mut self.views[run];
         let lines = view.take_lines();
         if !self.on_terminal && !self.json {
+            if !lines.is_empty() && !std::mem::replace(&mut self.legend_said, true) {
+                println!("{}", view::legend());
+            }
             for line in lines {
                 if several { println!("{}: {line}", view.name()) } else { println!("{line}") }
             }
@@ -161,6 +186,7 @@ impl Display {
     pub fn close(&mut self) {
         self.clear();
         if !self.on_terminal && !self.json {
+            self.say_legend();
             for view in &self.views {
                 println!("{}", view.summary_line(chrono::Utc::now()));
             }
@@ -464,6 +490,21 @@ async fn follow(client: Client, path: String, run: usize, to: mpsc::Sender<(usiz
     }
 }
 
+/// How often each test of a run ended how that repeats them.
+async fn repeated(run: &str, context: &Context) -> Result<Vec<(String, Tally)>, Failure> {
+    let mut found = Repeated::default();
+    let mut skip = 0;
+    loop {
+        let query = [("order", "listed".to_owned()), ("limit", "1000".to_owned()), ("skip", skip.to_string())];
+        let page = runs::entries(context, run, &query).await?;
+        found.add(&page.entries);
+        skip += page.entries.len();
+        if page.entries.is_empty() || skip >= page.total as usize {
+            return Ok(found.sorted());
+        }
+    }
+}
+
 /// The closing summary: verdict, what failed and why, what was flaky, the slowest, where to read more.
 async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
     let detail: Run = context.client.get(&path(run)?, &[]).await?;
@@ -480,7 +521,7 @@ async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
     let name = &detail.summary.name;
     let mut more = Vec::new();
     if let Some(first) = failed.entries.first().or(flaky.entries.first()) {
-        more.push(format!("kesmo log {name} {}", first.test));
+        more.push(format!("kesmo log {name} {}", word(&first.test)));
     }
     if detail.summary.verdict == Some(Verdict::Failed) {
         more.push(format!("kesmo again {name} --unpassed --stay"));
@@ -488,8 +529,16 @@ async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
     more.push(format!("kesmo show {name}"));
     more.push(format!("kesmo report {name} --as junit"));
     let page = format!("{}/runs/{name}", context.client.url());
-    let told =
-        Closing { run: &detail, failed: &failed, flaky: &flaky, parked: &parked, slowest: &slowest, causes: &causes };
+    let repeated = if detail.options.repeat.is_some() { repeated(run, context).await? } else { Vec::new() };
+    let told = Closing {
+        run: &detail,
+        failed: &failed,
+        flaky: &flaky,
+        parked: &parked,
+        slowest: &slowest,
+        causes: &causes,
+        repeated: &repeated,
+    };
     Ok(told.text(Some(&page), &more))
 }
 

@@ -1,6 +1,8 @@
 //! The closing summary of a run.
 
-use kesmo_core::{name::shorten, time::Span, words::Outcome};
+use std::collections::HashMap;
+
+use kesmo_core::{name::shorten, run::Tally, time::Span, words::Outcome};
 use kesmo_wire::api::{CauseOf, Entries, Entry, Run, entry_name};
 
 use super::{Paint, bold, columns, fit, outcome, paint, run_head, safe::plain};
@@ -17,6 +19,39 @@ pub struct Closing<'a> {
     pub slowest: &'a Entries,
     /// Failures gathered by cause; told where one has several.
     pub causes: &'a [CauseOf],
+    /// Of a run that repeats its tests: how often each ended how.
+    pub repeated: &'a [(String, Tally)],
+}
+
+/// Tests whose repetitions are told.
+const MOST_REPEATED: usize = 20;
+
+/// How often each test ended how, those with failures first; entries are added page by page.
+#[derive(Debug, Default)]
+pub struct Repeated {
+    place: HashMap<String, usize>,
+    tests: Vec<(String, Tally)>,
+}
+
+impl Repeated {
+    pub fn add(&mut self, entries: &[Entry]) {
+        for entry in entries {
+            let name = entry_name(&entry.test, &entry.variant, 0);
+            let place = *self.place.entry(name.clone()).or_insert_with(|| {
+                self.tests.push((name, Tally::default()));
+                self.tests.len() - 1
+            });
+            match entry.outcome {
+                Some(outcome) => self.tests[place].1.count(outcome),
+                None => self.tests[place].1.waiting += 1,
+            }
+        }
+    }
+
+    pub fn sorted(mut self) -> Vec<(String, Tally)> {
+        self.tests.sort_by_key(|(_, t)| std::cmp::Reverse((t.failed, t.flaky)));
+        self.tests
+    }
 }
 
 /// An entry's name with its variant and repetition.
@@ -32,6 +67,7 @@ impl Closing<'_> {
     /// Verdict, what failed and why, what was flaky, the slowest, and where to read more: commands, and a page.
     pub fn text(&self, page: Option<&str>, commands: &[String]) -> String {
         let mut out = format!("\n{}", run_head(self.run, page));
+        out += &self.repeated_text();
         out += &self.causes_text();
         out += &self.failed_text();
         out += &self.flaky_text();
@@ -49,6 +85,21 @@ impl Closing<'_> {
             out += &format!("  {command}\n");
         }
         out
+    }
+
+    fn repeated_text(&self) -> String {
+        if self.repeated.is_empty() {
+            return String::new();
+        }
+        let mut out = format!("\n{}\n", bold("By test"));
+        for (test, count) in self.repeated.iter().take(MOST_REPEATED) {
+            let counts: Vec<(u32, &str)> = Outcome::ALL.iter().map(|o| (count.of(*o), o.word())).collect();
+            out += &format!("  {test}: {} of {}\n", super::counts(&counts), count.total());
+        }
+        match self.repeated.len().saturating_sub(MOST_REPEATED) {
+            0 => out,
+            more => out + &format!("  … and {more} more tests\n"),
+        }
     }
 
     fn causes_text(&self) -> String {
@@ -115,5 +166,32 @@ impl Closing<'_> {
             0 => String::new(),
             more => format!("  … and {more} more: kesmo show {} --state {state}\n", self.run.summary.name),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn repetitions_of_a_test_are_counted_together_those_that_failed_first() {
+        let entry = |test: &str, repeat, outcome| Entry {
+            index: 0,
+            test: test.into(),
+            variant: String::new(),
+            repeat,
+            outcome: Some(outcome),
+            running: false,
+            attempts: 1,
+            spent_us: None,
+            message: String::new(),
+            worker: None,
+        };
+        let mut repeated = Repeated::default();
+        repeated.add(&[entry("gate/open", 1, Outcome::Passed), entry("gate/late", 1, Outcome::Passed)]);
+        repeated.add(&[entry("gate/open", 2, Outcome::Passed), entry("gate/late", 2, Outcome::Failed)]);
+        let sorted = repeated.sorted();
+        let told: Vec<(&str, u32, u32)> = sorted.iter().map(|(n, t)| (n.as_str(), t.passed, t.failed)).collect();
+        assert_eq!(told, [("gate/late", 1, 1), ("gate/open", 2, 0)]);
     }
 }

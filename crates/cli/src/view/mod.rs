@@ -175,6 +175,13 @@ pub fn tally(tally: &Tally) -> String {
     parts.join("  ")
 }
 
+/// What the glyphs of lines mean, for whoever reads them in a log.
+pub fn legend() -> String {
+    let outcomes = Outcome::ALL.iter().map(|o| format!("{} {o}", o.glyph()));
+    let words: Vec<String> = outcomes.chain(["▸ running".to_owned(), "– waiting".to_owned()]).collect();
+    words.join("  ")
+}
+
 /// `12 passed, 1 flaky`; zeros are left away.
 pub fn counts(counts: &[(u32, &str)]) -> String {
     let parts: Vec<String> = counts.iter().filter(|c| c.0 > 0).map(|(n, word)| format!("{n} {word}")).collect();

@@ -78,6 +78,16 @@ fn escape(rest: &mut std::iter::Peekable<std::str::Chars<'_>>) -> String {
     sequence
 }
 
+/// A text as one word of a shell's command line: quoted where it needs to be.
+pub fn word(text: &str) -> String {
+    let bare = |c: char| c.is_ascii_alphanumeric() || "_-./:=@%+,".contains(c);
+    if !text.is_empty() && text.chars().all(bare) {
+        text.to_owned()
+    } else {
+        format!("'{}'", plain(text).replace('\'', "'\\''"))
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -101,5 +111,13 @@ mod tests {
         assert_eq!(output("a\x1b", true), "a");
         assert_eq!(output("a\x1b[12", true), "a");
         assert_eq!(output("progress 1\rprogress 2", true), "progress 1\nprogress 2");
+    }
+
+    #[test]
+    fn names_are_quoted_where_a_shell_would_part_or_change_them() {
+        assert_eq!(word("gate/late/refused"), "gate/late/refused");
+        assert_eq!(word("gate/two words"), "'gate/two words'");
+        assert_eq!(word("it's $HOME"), "'it'\\''s $HOME'");
+        assert_eq!(word(""), "''");
     }
 }

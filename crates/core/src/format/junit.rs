@@ -186,6 +186,16 @@ pub struct ReportCase<'a> {
     pub why_parked: Option<&'a str>,
 }
 
+impl ReportCase<'_> {
+    /// Of a parked one: why it is, and how it failed if it ran nonetheless.
+    pub(super) fn parked_said(&self) -> String {
+        let why = self.why_parked.map(|why| format!(": {why}")).unwrap_or_default();
+        let failed = self.attempts.iter().rev().find(|a| a.ended.failing());
+        let failed = failed.map(|a| format!("; it ran and {}: {}", a.ended, a.message)).unwrap_or_default();
+        format!("parked{why}{failed}")
+    }
+}
+
 /// One attempt of a report.
 #[derive(Debug, Clone)]
 pub struct ReportAttempt<'a> {
@@ -299,8 +309,8 @@ fn write_case(out: &mut String, whole: &Whole<'_>, case: &ReportCase<'_>) {
         }
         Outcome::Skipped => *out += &format!("      <skipped message=\"{}\"/>\n", attr(message)),
         Outcome::Parked => {
-            let why = case.why_parked.map(|why| format!(": {why}")).unwrap_or_default();
-            *out += &format!("      <skipped message=\"parked{}\"/>\n", attr(&why));
+            let said = case.parked_said();
+            *out += &format!("      <skipped message=\"{}\"/>\n", attr(&said));
         }
         Outcome::Unrun => *out += "      <skipped message=\"unrun: the run ended before it had an outcome\"/>\n",
     }

@@ -119,6 +119,7 @@ pub fn write(format: Format, whole: &Whole<'_>, run: serde_json::Value, cases: &
 }
 
 fn write_tap(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
+    let line = |text: &str| text.replace(['\n', '\r'], " ");
     let troubles = whole.troubles(cases);
     let failures: Vec<&Trouble> = troubles.iter().filter(|t| !t.error).collect();
     let mut out = format!("TAP version 14\n1..{}\n", cases.len() + failures.len());
@@ -126,12 +127,9 @@ fn write_tap(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
         let name =
             if case.variant.is_empty() { case.name.to_owned() } else { format!("{} ({})", case.name, case.variant) };
         let directive = match case.outcome {
-            Outcome::Skipped | Outcome::Parked | Outcome::Unrun => Some(format!("SKIP {}", case.outcome)),
+            Outcome::Parked => Some(format!("SKIP {}", line(&case.parked_said()))),
+            Outcome::Skipped | Outcome::Unrun => Some(format!("SKIP {}", case.outcome)),
             _ => None,
-        };
-        let directive = match (&directive, case.why_parked) {
-            (Some(directive), Some(why)) => Some(format!("{directive}: {why}")),
-            _ => directive,
         };
         out += &tap::write_point(i + 1, !whole.fails(case.outcome), &name, directive.as_deref());
         out.push('\n');
@@ -145,7 +143,6 @@ fn write_tap(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
             );
         }
     }
-    let line = |text: &str| text.replace(['\n', '\r'], " ");
     for (i, trouble) in failures.iter().enumerate() {
         out += &tap::write_point(cases.len() + i + 1, false, &format!("{THE_RUN}: {}", line(&trouble.why)), None);
         out.push('\n');

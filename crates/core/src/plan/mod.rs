@@ -305,6 +305,15 @@ impl Plan {
                 maker.choose(number, variant, tests, &history)?;
             }
         }
+        for pattern in maker.choice.pick.iter().chain(&maker.choice.drop) {
+            let Some(why) = pattern.only_a_name() else { continue };
+            if !lists.iter().flat_map(|l| &l.1).any(|t| t.name.as_str() == pattern.as_str()) {
+                let name = pattern.as_str();
+                return Err(Error::Options(format!(
+                    "the pattern {name:?} cannot be read ({why}), and no test has that name"
+                )));
+            }
+        }
         if let Some(order) = &options.order {
             maker.follow(order, lists, &history)?;
         }
@@ -468,7 +477,7 @@ impl<'m> Maker<'m> {
     fn new(suite: &'m SuiteFile, options: &'m RunOptions, parks: &'m [Park]) -> Result<Self, Error> {
         let only = options.only.as_ref().map(|only| only.iter().map(|(n, v)| (n.as_str(), v.as_str())).collect());
         // A park that cannot be read was refused when it was made.
-        let read = |park: &'m Park| Pattern::parse(&park.pattern).ok().map(|pattern| (pattern, park));
+        let read = |park: &'m Park| Pattern::parse_or_name(&park.pattern).ok().map(|pattern| (pattern, park));
         let parks: Vec<_> = parks.iter().filter_map(read).collect();
         let plan = Plan {
             claim_sets: vec![Vec::new()],
@@ -875,6 +884,17 @@ group-by = 1
         assert!(say("tag:smok").ends_with("nearest to tag:smok: tag:smoke"));
         assert!(say("quick/d").contains("quick/c"));
         assert!(say("like:zzz").contains("of 3 tests none is chosen by --pick like:zzz"));
+    }
+
+    #[test]
+    fn a_pattern_that_is_neither_a_glob_nor_a_name_is_refused_and_not_passed_over() {
+        for options in [
+            RunOptions { pick: vec!["slow/[b-a]".into()], ..RunOptions::default() },
+            RunOptions { drop: vec!["slow/[b-a]".into()], ..RunOptions::default() },
+        ] {
+            let error = plan(&options).unwrap_err().to_string();
+            assert!(error.contains("cannot be read") && error.contains("no test has that name"), "{error}");
+        }
     }
 
     #[test]

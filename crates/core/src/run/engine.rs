@@ -506,7 +506,9 @@ impl Engine {
     #[must_use]
     pub fn time_left(&self, now: Timestamp) -> Option<TimeLeft> {
         let slots = self.usable_slots().max(self.slots_in_use());
-        if self.phase != Phase::Running || slots == 0 {
+        // While it waits for a worker, nobody can say how long that takes.
+        let waits = self.batches.is_empty() && self.waiting_said.is_some();
+        if self.phase != Phase::Running || slots == 0 || waits {
             return None;
         }
         let strangers = self.strangers(now);

@@ -26,6 +26,10 @@ pub struct ListedTest {
 /// The most tests that a list may have.
 pub const MOST_TESTS: usize = 500_000;
 
+/// The longest tag or group, in bytes, and the most tags of a test.
+const LONGEST_WORD: usize = 200;
+const MOST_TAGS: usize = 100;
+
 /// Reads a list. Blank lines are passed over; everything else must be a test.
 ///
 /// # Errors
@@ -53,6 +57,18 @@ pub fn read(output: &[u8]) -> Result<Vec<ListedTest>, Error> {
         };
         if test.seconds.is_some_and(|s| !s.is_finite() || s < 0.0) {
             return Err(Error::Listing(format!("line {number}: seconds must be 0 or more")));
+        }
+        let words = test.tags.iter().chain(&test.group);
+        if let Some(odd) =
+            words.clone().find(|w| w.is_empty() || w.len() > LONGEST_WORD || w.chars().any(char::is_control))
+        {
+            return Err(Error::Listing(format!(
+                "line {number}: the tag or group {:?} must be 1 to {LONGEST_WORD} bytes without control characters",
+                shorten(odd, 60)
+            )));
+        }
+        if test.tags.len() > MOST_TAGS {
+            return Err(Error::Listing(format!("line {number}: it has more than {MOST_TAGS} tags")));
         }
         if let Some(first) = seen.insert(test.name.clone(), number) {
             let name = &test.name;
@@ -98,6 +114,19 @@ mod tests {
         for (output, why) in cases {
             let error = read(output).unwrap_err().to_string();
             assert!(error.contains(why), "{error}");
+        }
+    }
+
+    #[test]
+    fn tags_and_groups_that_cannot_be_kept_are_refused() {
+        for bad in [
+            r#"{"name":"a","tags":["x\u0000"]}"#.to_owned(),
+            r#"{"name":"a","group":"\u0000"}"#.to_owned(),
+            r#"{"name":"a","tags":[""]}"#.to_owned(),
+            format!(r#"{{"name":"a","tags":["{}"]}}"#, "x".repeat(300)),
+        ] {
+            let error = read(bad.as_bytes()).unwrap_err().to_string();
+            assert!(error.contains("line 1: the tag or group"), "{error}");
         }
     }
 }

@@ -18,6 +18,8 @@ pub struct Pattern {
 #[derive(Debug, Clone)]
 enum Kind {
     Glob(GlobMatcher),
+    /// It cannot be read as a glob, which is why; a test may still be called so.
+    Name(String),
     Tag(String),
     Like(Regex),
 }
@@ -41,6 +43,28 @@ impl Pattern {
             return Self::glob(text);
         };
         Ok(Self { text: text.to_owned(), kind })
+    }
+
+    /// Reads a pattern that may be the exact name of a test, whatever that holds: an exact name always matches itself.
+    /// Whether there is such a test is for who knows the tests to say ([`Pattern::only_a_name`]).
+    ///
+    /// # Errors
+    /// If a regular expression cannot be read, or a tag or the pattern is empty.
+    pub fn parse_or_name(text: &str) -> Result<Self, Error> {
+        match Self::parse(text) {
+            Err(Error::Pattern { why, .. })
+                if TestName::parse(text).is_ok() && !text.starts_with("tag:") && !text.starts_with("like:") =>
+            {
+                Ok(Self { text: text.to_owned(), kind: Kind::Name(why) })
+            }
+            read => read,
+        }
+    }
+
+    /// Why the pattern is no more than a name: it cannot be read as a glob.
+    #[must_use]
+    pub fn only_a_name(&self) -> Option<&str> {
+        if let Kind::Name(why) = &self.kind { Some(why) } else { None }
     }
 
     /// Reads a plain glob, without `tag:` and `like:`; for files.
@@ -72,6 +96,7 @@ impl Pattern {
         match &self.kind {
             Kind::Glob(glob) => text == self.text || glob.is_match(text),
             Kind::Like(regex) => regex.is_match(text),
+            Kind::Name(_) => text == self.text,
             Kind::Tag(_) => false,
         }
     }
@@ -96,7 +121,7 @@ impl Choice {
     /// # Errors
     /// At the first pattern that cannot be read.
     pub fn parse(pick: &[String], drop: &[String]) -> Result<Self, Error> {
-        let read = |texts: &[String]| texts.iter().map(|t| Pattern::parse(t)).collect::<Result<Vec<_>, _>>();
+        let read = |texts: &[String]| texts.iter().map(|t| Pattern::parse_or_name(t)).collect::<Result<Vec<_>, _>>();
         Ok(Self { pick: read(pick)?, drop: read(drop)? })
     }
 
@@ -115,6 +140,18 @@ mod tests {
     fn takes(pick: &[&str], drop: &[&str], name: &str, tags: &[&str]) -> bool {
         let own = |texts: &[&str]| texts.iter().map(|t| (*t).to_owned()).collect::<Vec<_>>();
         Choice::parse(&own(pick), &own(drop)).unwrap().takes(&TestName::parse(name).unwrap(), &own(tags))
+    }
+
+    #[test]
+    fn an_exact_name_always_matches_itself() {
+        for name in ["fares/test[chrome-1]", "fares/[a", "fares/{x", "fares/a\\b*", "fares/[!]"] {
+            assert!(takes(&[name], &[], name, &[]), "{name}");
+        }
+        assert!(!takes(&["fares/test[chrome-1]"], &[], "fares/test", &[]));
+        let name = Pattern::parse_or_name("fares/test[chrome-1]").unwrap();
+        assert!(name.only_a_name().is_some_and(|why| why.contains("range")), "{name:?}");
+        assert!(Pattern::parse_or_name("fares/*").unwrap().only_a_name().is_none());
+        assert!(Pattern::parse_or_name("like:(").is_err() && Pattern::parse_or_name("").is_err());
     }
 
     #[test]

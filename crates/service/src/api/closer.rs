@@ -1,7 +1,7 @@
 //! A run, looked at closely: failures by cause, what was around an attempt, what each slot carried out, variants side by
 //! side.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use kesmo_core::{
     plan::Plan,
@@ -60,7 +60,10 @@ async fn causes_of(app: &State<App>, _caller: MaySee, suite: &str, number: i32) 
     let mut seen = std::collections::HashSet::new();
     let failing = app.store.failing_attempts(row.id, month_of(row.created_at)).await?;
     let first = failing.into_iter().filter(|a| seen.insert(a.entry)).map(|a| (a.entry as u32, a.message));
-    let flaky = |i: u32| outcomes.get(i as usize).copied().flatten().map(|o| o.0) == Some(Outcome::Flaky);
+    let outcome = |i: u32| outcomes.get(i as usize).copied().flatten().map(|o| o.0);
+    // What was left undone in the end, or does not count, failed for nobody.
+    let first = first.filter(|(i, _)| matches!(outcome(*i), None | Some(Outcome::Failed | Outcome::Flaky)));
+    let flaky = |i: u32| outcome(i) == Some(Outcome::Flaky);
     let view = |cause| CauseOf::new(cause, |i| name_of(&past.plan, i), flaky);
     Ok(Json(causes(first).into_iter().map(view).collect()))
 }
@@ -123,9 +126,19 @@ fn around_one(plan: &Plan, places: &[PlaceRow], attempt: &AttemptRow) -> Around 
 /// What each slot carried out.
 pub(super) async fn shards_of(app: &App, row: &RunRow) -> Result<Vec<Shard>, Refused> {
     let past = past(app, row).await?;
+    let ran: HashSet<(i32, u32)> = app
+        .store
+        .attempt_bones(row.id, month_of(row.created_at))
+        .await?
+        .into_iter()
+        .map(|a| (a.batch, a.entry as u32))
+        .collect();
     let mut shards: Vec<Shard> = Vec::new();
     for batch in app.store.batches(row.id).await? {
-        let entries = batch.entry_numbers()?.into_iter().filter(|i| (*i as usize) < past.plan.entries.len());
+        // What a batch did not run went back, and was carried out by another.
+        let own =
+            |i: &u32| (*i as usize) < past.plan.entries.len() && (batch.open || ran.contains(&(batch.number, *i)));
+        let entries = batch.entry_numbers()?.into_iter().filter(own);
         let name = |i: u32| (past.plan.entries[i as usize].name.to_string(), past.plan.variant_of(i).to_string());
         let of = ShardBatch { number: batch.number as u32, entries: entries.map(name).collect() };
         match shards.iter_mut().find(|s| s.worker == batch.worker && s.slot == batch.slot as u32) {
@@ -202,10 +215,10 @@ async fn record(
     let filter = Filter { suite: Some(suite.to_owned()), limit, ..Filter::default() };
     let variant = variant.unwrap_or_default();
     // Runs with the same files and options have the same entries: their plan is made once.
-    let mut places: HashMap<(Option<String>, String, Vec<String>), Option<u32>> = HashMap::new();
+    let mut places: HashMap<_, Option<(u32, bool)>> = HashMap::new();
     let mut found = Vec::new();
     for (row, slug) in app.store.runs(&filter).await?.into_iter().filter(|(row, _)| row.phase == "finished") {
-        let key = (row.source.clone(), row.options.to_string(), row.listings.clone());
+        let key = (row.source.clone(), row.options.to_string(), row.listings.clone(), row.parks.to_string());
         let place = match places.get(&key) {
             Some(known) => *known,
             None => {
@@ -215,11 +228,12 @@ async fn record(
                         && past.plan.variant_of(*i).to_string() == variant
                 };
                 let index = (0..past.plan.entries.len() as u32).find(is);
-                places.insert(key, index);
-                index
+                let place = index.map(|i| (i, past.plan.park_of(i).is_some()));
+                places.insert(key, place);
+                place
             }
         };
-        let Some(index) = place else { continue };
+        let Some((index, parked)) = place else { continue };
         let attempts = app.store.attempts_of(row.id, month_of(row.created_at), &[index as i32]).await?;
         let decided = attempts.iter().rev().find_map(|a| a.decided.as_deref().and_then(Outcome::of));
         let told = attempts.iter().rev().find(|a| !a.message.is_empty());
@@ -227,7 +241,7 @@ async fn record(
             run: format!("{slug}/{}", row.number),
             index,
             created_at: row.created_at,
-            outcome: decided.unwrap_or(Outcome::Unrun),
+            outcome: decided.unwrap_or(if parked { Outcome::Parked } else { Outcome::Unrun }),
             attempts: attempts.len() as u32,
             spent_us: attempts.last().map(|a| a.spent_us as u64),
             message: told.map(|a| kesmo_core::name::shorten(&a.message, 300)).unwrap_or_default(),

@@ -368,7 +368,7 @@ fn last_day(text: &str, today: NaiveDate) -> Result<NaiveDate, Refused> {
 async fn park(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPark>) -> Answer<Parked> {
     let new = body(new)?;
     let row = named(app, suite).await?;
-    let pattern = Pattern::parse(&new.pattern).map_err(invalid)?;
+    let pattern = Pattern::parse_or_name(&new.pattern).map_err(invalid)?;
     let until = last_day(new.until.trim(), Utc::now().date_naive())?;
     let why = shorten(new.why.trim(), 300);
     if why.is_empty() {

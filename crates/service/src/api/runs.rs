@@ -94,6 +94,12 @@ pub(crate) fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
 }
 
 pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Result<Run, Refused> {
+    // What the floor knows of it is of one piece; its row may be of a moment before.
+    if row.phase != "finished"
+        && let Some(run) = app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten()
+    {
+        return Ok(*run);
+    }
     let options = row.run_options()?;
     let variants = match &row.source {
         Some(source) => suite_file(app, source).await?.1.facets.chosen(&options.variants).unwrap_or_default(),
@@ -403,7 +409,7 @@ fn past_entry(past: &Past, index: u32) -> Entry {
         outcome: state.map(|s| s.0),
         running: false,
         attempts: state.map_or(0, |s| u32::from(s.1)),
-        spent_us: state.map(|s| s.2).filter(|s| *s > 0),
+        spent_us: state.filter(|s| s.1 > 0).map(|s| s.2),
         message: String::new(),
         worker: None,
     }
@@ -558,7 +564,7 @@ async fn entry(app: &State<App>, _caller: MaySee, suite: &str, number: i32, inde
     let history: Vec<Attempt> = attempts.into_iter().map(read).collect();
     if let Some(last) = history.last() {
         entry.worker = Some(last.worker.clone());
-        entry.spent_us = Some(last.spent_us).filter(|s| *s > 0);
+        entry.spent_us = Some(last.spent_us);
         entry.message =
             history.iter().rev().find(|a| !a.message.is_empty()).map(|a| a.message.clone()).unwrap_or_default();
     }

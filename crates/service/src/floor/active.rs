@@ -287,7 +287,7 @@ impl ActiveRun {
     pub fn entry(&self, index: u32) -> Entry {
         let planned = &self.engine.plan().entries[index as usize];
         let (outcome, running, attempts) = self.engine.entry(index);
-        let spent = self.last.get(index as usize).copied().filter(|s| *s > 0);
+        let spent = self.last.get(index as usize).copied().filter(|_| attempts > 0);
         Entry {
             index,
             test: planned.name.to_string(),
