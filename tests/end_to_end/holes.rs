@@ -624,14 +624,14 @@ fn a_test_finds_its_workers_token_nowhere() {
     let quay = Quay::open();
     let token = worker_token(&quay, "hidden");
     let as_root = nix::unistd::Uid::effective().is_root();
-    let body = r#"
+    let body = r##"
 { tr '\0' '\n' < /proc/$PPID/environ; tr '\0' '\n' < /proc/$PPID/cmdline; env; ls -l /proc/$PPID/fd; cat "$HOME/.config/kesmo/login.json"; } 2>&1 | sed 's/^/# /'
 [ "$(id -u)" = 0 ] || { cat /proc/$PPID/maps > /dev/null 2>&1 && echo '# it can read the memory of its worker'; }
 echo "# it runs as $(id -un)"
-echo "not ok - $t""#;
+echo "not ok - $t""##;
     let folder = quay.tap("curious", "a", body, "");
     for how in ["environment", "argument", "file"] {
-        let name = format!("keeper-of-{how}").replace("keeper-of-", "by-");
+        let name = format!("by-{how}");
         let mut command = Command::new(KESMO);
         command.args(["worker", "--name", &name, "--slots", "1", "--home"]).arg(quay.path(&name));
         command.env("KESMO_URL", &quay.url).env("HOME", quay.dir.path()).stdout(Stdio::null()).stderr(Stdio::null());
