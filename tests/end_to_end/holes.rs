@@ -128,9 +128,11 @@ fn report(key: BatchKey, entry: u32, ended: Ended) -> AttemptReport {
 
 fn run_id(quay: &Quay, run: &str) -> i64 {
     let (suite, number) = run.split_once('/').expect("a name");
-    quay.sql(&format!("select r.id from runs r join suites s on s.id = r.suite_id where s.slug = '{suite}' and r.number = {number}"))
-        .parse()
-        .expect("an id")
+    quay.sql(&format!(
+        "select r.id from runs r join suites s on s.id = r.suite_id where s.slug = '{suite}' and r.number = {number}"
+    ))
+    .parse()
+    .expect("an id")
 }
 
 #[test]
@@ -221,7 +223,8 @@ fn nobody_speaks_of_what_another_worker_holds() {
 #[test]
 fn a_digest_that_leads_elsewhere_is_refused_and_the_service_goes_on() {
     let mut quay = Quay::open();
-    let folder = quay.tap("led-astray", "a", "echo \"ok - $t\"", "[needs]\nberth = \"odd\"\n[limits]\npatience = \"60s\"");
+    let folder =
+        quay.tap("led-astray", "a", "echo \"ok - $t\"", "[needs]\nberth = \"odd\"\n[limits]\npatience = \"60s\"");
     let run = quay.start_run(&folder, &[]);
     let token = worker_token(&quay, "astray");
     let runtime = Runtime::new().expect("a runtime");
@@ -263,7 +266,11 @@ fn a_digest_that_leads_elsewhere_is_refused_and_the_service_goes_on() {
         };
         let list = b"a\n".to_vec();
         let digest = Digest::of(&list);
-        let put = kesmo_tls::Trust::default().http().build().expect("a client").put(format!("{}/api/work/blobs/{digest}", quay.url));
+        let put = kesmo_tls::Trust::default()
+            .http()
+            .build()
+            .expect("a client")
+            .put(format!("{}/api/work/blobs/{digest}", quay.url));
         assert!(put.bearer_auth(&token).body(list).send().await.expect("an answer").status().is_success());
         link.report(vec![WorkerEvent::Listed { job, result: Ok(digest) }]).await;
         let grant = loop {
@@ -271,7 +278,8 @@ fn a_digest_that_leads_elsewhere_is_refused_and_the_service_goes_on() {
                 break grant;
             }
         };
-        let mut ended = serde_json::to_value(WorkerEvent::Ended(Box::new(report(grant.key, 0, Ended::Passed)))).expect("json");
+        let mut ended =
+            serde_json::to_value(WorkerEvent::Ended(Box::new(report(grant.key, 0, Ended::Passed)))).expect("json");
         ended["log"] = json!({ "blob": { "digest": "xx/../../keeper-token", "bytes": 9 } });
         link.say_text(json!({ "say": "report", "number": 9, "events": [ended] }).to_string()).await;
         while let Some(message) = link.hear().await {
@@ -301,7 +309,8 @@ fn what_a_test_may_have_made_is_kept_within_bounds_and_nothing_is_lost() {
                 ToWorker::List(job) => {
                     let list = b"a\nb\n".to_vec();
                     let digest = Digest::of(&list);
-                    let put = client.put(format!("{}/api/work/blobs/{digest}", quay.url)).bearer_auth(&token).body(list);
+                    let put =
+                        client.put(format!("{}/api/work/blobs/{digest}", quay.url)).bearer_auth(&token).body(list);
                     assert!(put.send().await.expect("an answer").status().is_success());
                     link.report(vec![WorkerEvent::Listed { job: job.job, result: Ok(digest) }]).await;
                 }
@@ -419,15 +428,25 @@ fn a_removed_token_ends_its_workers_link_and_its_streams() {
 fn call(quay: &Quay, method: &str, path: &str, headers: &[(&str, &str)], body: &[u8]) -> (u16, String, Vec<String>) {
     let address = quay.url.strip_prefix("http://").expect("an address");
     let mut stream = TcpStream::connect(address).expect("it answers");
-    let mut head = format!("{method} {path} HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\nContent-Length: {}\r\n", body.len());
+    let mut head = format!(
+        "{method} {path} HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\nContent-Length: {}\r\n",
+        body.len()
+    );
     headers.iter().for_each(|(name, value)| head += &format!("{name}: {value}\r\n"));
     stream.write_all(format!("{head}\r\n").as_bytes()).and_then(|()| stream.write_all(body)).expect("it is sent");
     let mut answer = Vec::new();
     stream.read_to_end(&mut answer).expect("it answers");
     let answer = text(&answer);
     let (head, body) = answer.split_once("\r\n\r\n").unwrap_or((&answer, ""));
-    let status = head.split_whitespace().nth(1).and_then(|s| s.parse().ok()).unwrap_or_else(|| panic!("{method} {path}: {head}"));
-    let cookies = head.lines().filter_map(|l| l.strip_prefix("set-cookie: ").or(l.strip_prefix("Set-Cookie: "))).map(str::to_owned);
+    let status = head
+        .split_whitespace()
+        .nth(1)
+        .and_then(|s| s.parse().ok())
+        .unwrap_or_else(|| panic!("{method} {path}: {head}"));
+    let cookies = head
+        .lines()
+        .filter_map(|l| l.strip_prefix("set-cookie: ").or(l.strip_prefix("Set-Cookie: ")))
+        .map(str::to_owned);
     (status, body.to_owned(), cookies.collect())
 }
 
@@ -440,7 +459,10 @@ fn a_browsers_session_is_not_the_token_and_only_the_consoles_own_pages_change_an
     let (status, _, cookies) = call(quay, "POST", "/api/session", &[json_kind, ("Origin", &quay.url)], body.as_bytes());
     assert_eq!(status, 200);
     let cookie = cookies[0].split(';').next().expect("a cookie").to_owned();
-    assert!(!cookies[0].contains(&token) && cookies[0].contains("HttpOnly") && cookies[0].contains("SameSite=Strict"), "{cookies:?}");
+    assert!(
+        !cookies[0].contains(&token) && cookies[0].contains("HttpOnly") && cookies[0].contains("SameSite=Strict"),
+        "{cookies:?}"
+    );
     let (_, _, secure) =
         call(quay, "POST", "/api/session", &[json_kind, ("X-Forwarded-Proto", "https")], body.as_bytes());
     assert!(secure[0].contains("Secure"), "{secure:?}");
@@ -449,7 +471,11 @@ fn a_browsers_session_is_not_the_token_and_only_the_consoles_own_pages_change_an
     let new = json!({ "name": "made-by-a-page", "role": "keeper" }).to_string();
     let post = |headers: &[(&str, &str)]| call(quay, "POST", "/api/tokens", headers, new.as_bytes());
     for (headers, wanted, why) in [
-        (vec![with, ("Content-Type", "text/plain"), ("Origin", "http://127.0.0.1:9")], 403, "a page of http://127.0.0.1:9"),
+        (
+            vec![with, ("Content-Type", "text/plain"), ("Origin", "http://127.0.0.1:9")],
+            403,
+            "a page of http://127.0.0.1:9",
+        ),
         (vec![with, json_kind, ("Origin", "http://127.0.0.1:9")], 403, "may change nothing"),
         (vec![with, json_kind, ("Origin", "null")], 403, "may change nothing"),
         (vec![with, json_kind], 403, "says where it comes from"),
@@ -461,8 +487,16 @@ fn a_browsers_session_is_not_the_token_and_only_the_consoles_own_pages_change_an
     // A page that knows the token is no better, and nobody works with a cookie.
     let bearer = format!("Bearer {token}");
     assert_eq!(post(&[("Authorization", &bearer), json_kind, ("Origin", "http://evil.example")]).0, 403);
-    assert_eq!(call(quay, "GET", "/api/work/link", &[with], b"").0, 401);
-    let sign_in_elsewhere = call(quay, "POST", "/api/session", &[json_kind, ("Origin", "http://evil.example")], body.as_bytes());
+    let link = [
+        ("Connection", "Upgrade"),
+        ("Upgrade", "websocket"),
+        ("Sec-WebSocket-Version", "13"),
+        ("Sec-WebSocket-Key", "dGhlIHNhbXBsZSBub25jZQ=="),
+    ];
+    let (status, said, _) = call(quay, "GET", "/api/work/link", &[&link[..], &[with]].concat(), b"");
+    assert!(status == 401, "{status} {said}");
+    let sign_in_elsewhere =
+        call(quay, "POST", "/api/session", &[json_kind, ("Origin", "http://evil.example")], body.as_bytes());
     assert_eq!(sign_in_elsewhere.0, 403);
     assert!(!all_said(&quay.kesmo(&["token", "list"])).contains("made-by-a-page"));
     assert_eq!(call(quay, "DELETE", "/api/session", &[with, ("Origin", &quay.url)], b"").0, 204);
@@ -488,7 +522,10 @@ async fn a_page_of_another_port_makes_no_token() {
                 return;
             }
             let page = "<html><body>another page</body></html>";
-            let answer = format!("HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{page}", page.len());
+            let answer = format!(
+                "HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{page}",
+                page.len()
+            );
             drop(stream.write_all(answer.as_bytes()));
         }
     });
@@ -572,9 +609,14 @@ fn a_bundle_that_claims_too_much_takes_no_memory_and_is_refused() {
 #[test]
 fn every_call_bears_whatever_is_sent_and_answers_as_its_document_says() {
     let quay = shared();
-    let token = |role: &str| text(&quay.kesmo(&["token", "add", &format!("odd-{role}"), "--role", role]).stdout).trim().to_owned();
-    let tokens: BTreeMap<&str, String> =
-        ["reader", "operator", "worker"].into_iter().map(|role| (role, token(role))).chain([("keeper", quay.token()), ("nobody", String::new())]).collect();
+    let token = |role: &str| {
+        text(&quay.kesmo(&["token", "add", &format!("odd-{role}"), "--role", role]).stdout).trim().to_owned()
+    };
+    let tokens: BTreeMap<&str, String> = ["reader", "operator", "worker"]
+        .into_iter()
+        .map(|role| (role, token(role)))
+        .chain([("keeper", quay.token()), ("nobody", String::new())])
+        .collect();
     let bearer = format!("Bearer {}", quay.token());
     let (_, document, _) = call(quay, "GET", "/api/openapi.json", &[("Authorization", &bearer)], b"");
     let document: Value = serde_json::from_str(&document).unwrap_or_else(|e| panic!("{e}: {document:.200}"));
@@ -589,11 +631,18 @@ fn every_call_bears_whatever_is_sent_and_answers_as_its_document_says() {
                 let parts = path.split('/').map(|p| if p.starts_with('{') { with } else { p });
                 parts.collect::<Vec<_>>().join("/")
             };
-            let bodies: [&[u8]; 5] = [b"", b"{", b"{\"name\": \"\\u0000\", \"key\": \"\\u0000\"}", b"{\"a\": \"\xff\xfe\"}", b"[]"];
-            let paths = [fill("7"), fill("x%00y"), fill(&"n".repeat(3000)), format!("{}?suite=%00&test=%00&name=%00", fill("1"))];
+            let bodies: [&[u8]; 5] =
+                [b"", b"{", b"{\"name\": \"\\u0000\", \"key\": \"\\u0000\"}", b"{\"a\": \"\xff\xfe\"}", b"[]"];
+            let paths = [
+                fill("7"),
+                fill("x%00y"),
+                fill(&"n".repeat(3000)),
+                format!("{}?suite=%00&test=%00&name=%00", fill("1")),
+            ];
             for (role, token) in &tokens {
                 for (number, path) in paths.iter().enumerate() {
-                    let bodies = if operation["requestBody"].is_object() && number < 2 { &bodies[..] } else { &bodies[..1] };
+                    let bodies =
+                        if operation["requestBody"].is_object() && number < 2 { &bodies[..] } else { &bodies[..1] };
                     for body in bodies {
                         // A call that would do something is made with what cannot be done.
                         if *role == "keeper" && method == "delete" && path.contains("session") {
@@ -681,7 +730,8 @@ fn what_is_seen_of_a_service_holds_no_secret() {
     loud.env("KESMO_LOG", "trace").stdout(Stdio::piped()).stderr(log);
     let mut loud = Process(loud.spawn().expect("it starts"));
     let mut line = String::new();
-    std::io::BufRead::read_line(&mut std::io::BufReader::new(loud.0.stdout.take().expect("its output")), &mut line).expect("it says where");
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(loud.0.stdout.take().expect("its output")), &mut line)
+        .expect("it says where");
     let url = line.trim().strip_prefix("Kesmo is listening on ").expect("it listens").to_owned();
     let token = fs::read_to_string(quay.path("loud/keeper-token")).expect("its token").trim().to_owned();
     let client = kesmo_client::Client::new(&url, &token, &kesmo_tls::Trust::default()).expect("a client");
@@ -704,14 +754,17 @@ fn idle_connections_do_not_keep_others_out() {
     service.stdout(Stdio::piped()).stderr(Stdio::null());
     let mut service = Process(service.spawn().expect("it starts"));
     let mut line = String::new();
-    std::io::BufRead::read_line(&mut std::io::BufReader::new(service.0.stdout.take().expect("its output")), &mut line).expect("it says where");
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(service.0.stdout.take().expect("its output")), &mut line)
+        .expect("it says where");
     let address = line.trim().strip_prefix("Kesmo is listening on http://").expect("it listens").to_owned();
     let idle: Vec<TcpStream> = (0..600).filter_map(|_| TcpStream::connect(&address).ok()).collect();
     assert!(idle.len() > 250, "{}", idle.len());
     until("it answers though", || {
         let mut stream = TcpStream::connect(&address).ok()?;
         stream.set_read_timeout(Some(Duration::from_secs(2))).ok()?;
-        stream.write_all(format!("GET /api/health HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\n\r\n").as_bytes()).ok()?;
+        stream
+            .write_all(format!("GET /api/health HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\n\r\n").as_bytes())
+            .ok()?;
         let mut answer = String::new();
         stream.read_to_string(&mut answer).ok()?;
         answer.starts_with("HTTP/1.1 200").then_some(())
@@ -770,7 +823,12 @@ fn clients_workers_and_those_that_join_speak_tls() {
     worker.args(["worker", "--name", "over-tls", "--url", &url, "--ca", &ca, "--home"]).arg(quay.path("over-tls"));
     worker.env("KESMO_TOKEN", worker_token).stdout(Stdio::null()).stderr(Stdio::null());
     let worker = Process(worker.spawn().expect("it starts"));
-    let folder = quay.tap("over-tls", "a b", "echo $KESMO_WORKER; head -c 40000 /dev/zero | tr '\\0' x; echo; echo \"ok - $t\"", "");
+    let folder = quay.tap(
+        "over-tls",
+        "a b",
+        "echo $KESMO_WORKER; head -c 40000 /dev/zero | tr '\\0' x; echo; echo \"ok - $t\"",
+        "",
+    );
     let place = folder.to_string_lossy().into_owned();
     let started = call(&["--ca", &ca, "start", &place, "--stay"]);
     assert_eq!(started.status.code(), Some(0), "{}", all_said(&started));
@@ -793,7 +851,14 @@ fn clients_workers_and_those_that_join_speak_tls() {
         .output()
         .expect("it runs");
     assert_eq!(login.status.code(), Some(0), "{}", all_said(&login));
-    let later = Command::new(KESMO).arg("runs").env("HOME", quay.dir.path()).env_remove("KESMO_TOKEN").env_remove("KESMO_URL").env_remove("XDG_CONFIG_HOME").output().expect("it runs");
+    let later = Command::new(KESMO)
+        .arg("runs")
+        .env("HOME", quay.dir.path())
+        .env_remove("KESMO_TOKEN")
+        .env_remove("KESMO_URL")
+        .env_remove("XDG_CONFIG_HOME")
+        .output()
+        .expect("it runs");
     assert_eq!(later.status.code(), Some(0), "{}", all_said(&later));
 }
 

@@ -158,8 +158,7 @@ impl Quay {
         // PostgreSQL runs as another user where the tests run as root, and must reach its cluster.
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
         let options = options(dir.path());
-        let mut quay =
-            Self { service: None, url: String::new(), dir, patience, options, greeting: Arc::default() };
+        let mut quay = Self { service: None, url: String::new(), dir, patience, options, greeting: Arc::default() };
         quay.start();
         quay
     }

@@ -23,8 +23,7 @@ fn junit(quay: &Quay, name: &str, tests: &str, body: &str, more: &str, limits: &
     folder
 }
 
-const CASE: &str =
-    "printf '<testsuite><testcase name=\"%s\"/></testsuite>' \"$t\" > \"out/$(echo $t | tr / _).xml\"";
+const CASE: &str = "printf '<testsuite><testcase name=\"%s\"/></testsuite>' \"$t\" > \"out/$(echo $t | tr / _).xml\"";
 
 #[test]
 fn a_process_whose_results_come_at_its_end_has_the_limits_of_all_its_tests() {
@@ -54,7 +53,10 @@ fn results_beyond_a_thousand_files_are_read_and_files_that_are_not_kept_are_told
     let files = quay.json(&["artifacts", &run]).as_array().expect("files").len();
     let notes = quay.run(&run)["notes"].to_string();
     let batches = quay.json(&["show", &run, "--shards"])[0]["batches"].as_array().expect("batches").len();
-    assert!(files == 1100 || (files < 1100 && notes.contains("were not kept")), "{files} of {batches} batches: {notes}");
+    assert!(
+        files == 1100 || (files < 1100 && notes.contains("were not kept")),
+        "{files} of {batches} batches: {notes}"
+    );
 }
 
 #[test]
@@ -86,10 +88,9 @@ fn what_can_run_runs_while_a_variant_has_no_worker_and_its_tests_are_not_known()
 #[test]
 fn an_end_that_is_bad_after_good_results_fails_the_run_and_says_so() {
     let quay = shared();
-    for (name, end, how) in [
-        ("ends-with-5", "exit 5", "status 5"),
-        ("ends-by-signal", "kill -SEGV $$", "signal 11 (segmentation fault)"),
-    ] {
+    for (name, end, how) in
+        [("ends-with-5", "exit 5", "status 5"), ("ends-by-signal", "kill -SEGV $$", "signal 11 (segmentation fault)")]
+    {
         let script = format!(
             "if [ \"$1\" = --names ]; then printf 'a\\nb\\n'; exit; fi\nfor t in \"$@\"; do echo \"ok - $t\"; done\n{end}\n"
         );
@@ -120,7 +121,9 @@ fn an_end_that_is_bad_after_good_results_fails_the_run_and_says_so() {
 fn failing_results_that_no_test_can_take_and_broken_promises_fail_the_run() {
     let quay = shared();
     let script = |body: &str| {
-        format!("if [ \"$1\" = --names ]; then printf 'a\\nb\\n'; exit; fi\n{body}\nfor t in \"$@\"; do echo \"ok - $t\"; done\n")
+        format!(
+            "if [ \"$1\" = --names ]; then printf 'a\\nb\\n'; exit; fi\n{body}\nfor t in \"$@\"; do echo \"ok - $t\"; done\n"
+        )
     };
     for (name, body, why) in [
         ("extra-not-ok", "echo 'not ok - gate/unlisted'", "\"gate/unlisted\", which is not in the batch"),
@@ -134,7 +137,9 @@ fn failing_results_that_no_test_can_take_and_broken_promises_fail_the_run() {
     let (status, said) = quay.stay(&quay.suite("told-twice", "tap", &twice, ""), &["--shards", "1"]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["\"a\" was told twice in one process: passed, and then failed"]);
-    let error = format!("{CASE}; printf '<testsuite><testcase name=\"set-up\"><error message=\"no quay\"/></testcase></testsuite>' > out/z.xml");
+    let error = format!(
+        "{CASE}; printf '<testsuite><testcase name=\"set-up\"><error message=\"no quay\"/></testcase></testsuite>' > out/z.xml"
+    );
     let folder = junit(quay, "unlisted-error", "printf 'a\\n'", &error, "", "");
     let (status, said) = quay.stay(&folder, &["--shards", "1"]);
     assert_eq!(status, 1, "{said}");
@@ -171,10 +176,9 @@ fn a_report_that_cannot_be_is_told_before_anything_starts_and_folders_are_made()
     let quay = shared();
     let folder = quay.tap("reported", "a", "echo \"ok - $t\"", "");
     assert!(quay.kesmo(&["suite", "add", &folder.to_string_lossy()]).status.success());
-    for (report, why) in [
-        ("junut=x.xml", "did you mean \"junit\""),
-        ("junit=/proc/nowhere/x.xml", "--report junit=/proc/nowhere/x.xml"),
-    ] {
+    for (report, why) in
+        [("junut=x.xml", "did you mean \"junit\""), ("junit=/proc/nowhere/x.xml", "--report junit=/proc/nowhere/x.xml")]
+    {
         let refused = quay.kesmo(&["start", "reported", "--stay", "--report", report]);
         assert_eq!(refused.status.code(), Some(2), "{}", all_said(&refused));
         assert_says(&all_said(&refused), &[why]);
@@ -191,7 +195,9 @@ fn a_key_of_a_run_that_is_over_is_told_and_a_running_one_can_be_demanded() {
     let quay = shared();
     let folder = quay.tap("keyed", "a", "echo \"ok - $t\"", "");
     let folder = folder.to_string_lossy().into_owned();
-    let join = |more: &[&str]| quay.kesmo(&[&["join", "--suite", folder.as_str(), "--key", "keyed-1", "--slots", "1"], more].concat());
+    let join = |more: &[&str]| {
+        quay.kesmo(&[&["join", "--suite", folder.as_str(), "--key", "keyed-1", "--slots", "1"], more].concat())
+    };
     assert_eq!(join(&[]).status.code(), Some(0));
     let again = join(&[]);
     assert_eq!(again.status.code(), Some(0));
@@ -258,7 +264,8 @@ fn two_runs_here_of_one_suite_at_once_do_not_collide() {
 fn a_shard_holds_what_it_ran_and_nothing_twice() {
     let quay = shared();
     // The process dies in the middle: what it had not run is carried out by another.
-    let body = "[ $t = b ] && [ ! -e $KESMO_WORKER.died ] && { touch $KESMO_WORKER.died; kill -9 $$; }; echo \"ok - $t\"";
+    let body =
+        "[ $t = b ] && [ ! -e $KESMO_WORKER.died ] && { touch $KESMO_WORKER.died; kill -9 $$; }; echo \"ok - $t\"";
     let folder = quay.tap("once-each", "a b c d", body, "[retry]\ntimes = 1");
     let (status, said) = quay.stay(&folder, &["--shards", "1"]);
     assert_eq!(status, 0, "{said}");

@@ -135,7 +135,8 @@ pub struct Told {
 pub fn read_body(headers: &Headers, body: &[u8]) -> Result<Told, Error> {
     let wrong = |why: String| Error::CallIn(why);
     let json = |bytes: &[u8]| -> Result<Value, Error> {
-        serde_json::from_slice(bytes).map_err(|e| wrong(format!("the body is no JSON: {e}")))
+        let body = serde_json::from_slice(bytes).map_err(|e| wrong(format!("the body is no JSON: {e}")))?;
+        if holds_nul(&body) { Err(wrong("a text in the body holds a NUL (\\u0000)".into())) } else { Ok(body) }
     };
     let kind = headers.content_type.split(';').next().unwrap_or("").trim().to_lowercase();
     if kind.starts_with("application/cloudevents-batch") {
@@ -170,6 +171,16 @@ pub fn read_body(headers: &Headers, body: &[u8]) -> Result<Told, Error> {
     attribute("type")?;
     let named = format!("{} {}", attribute("source")?, attribute("id")?);
     Ok(Told { body: event, event: Some(shorten(&named, 500)) })
+}
+
+/// Whether a NUL stands in a text or a key: PostgreSQL keeps none, and no name has one.
+fn holds_nul(value: &Value) -> bool {
+    match value {
+        Value::String(text) => text.contains('\0'),
+        Value::Array(items) => items.iter().any(holds_nul),
+        Value::Object(map) => map.iter().any(|(key, item)| key.contains('\0') || holds_nul(item)),
+        _ => false,
+    }
 }
 
 /// A JSON Pointer.
@@ -597,6 +608,9 @@ mod tests {
         );
         let batch = Headers { content_type: "application/cloudevents-batch+json".into(), ..Headers::default() };
         assert!(read_body(&batch, b"[]").is_err());
+        for odd in [&br#"{"a":["\u0000"]}"#[..], br#"{"\u0000":1}"#] {
+            assert!(read_body(&Headers::default(), odd).unwrap_err().to_string().contains("a NUL"));
+        }
         assert!(read_body(&Headers::default(), b"{").unwrap_err().to_string().contains("no JSON"));
     }
 

@@ -6,13 +6,14 @@
 
 use std::{
     collections::HashMap,
-    os::fd::{AsRawFd, BorrowedFd, OwnedFd},
+    os::fd::BorrowedFd,
     time::{Duration, Instant},
 };
 
 use nix::sys::{
     resource::{Resource, getrlimit, setrlimit},
     socket::{Shutdown, SockaddrStorage, getpeername, getsockname, shutdown},
+    stat::fstat,
 };
 
 /// Connections are looked at so often.
@@ -37,7 +38,7 @@ pub fn widen() -> u64 {
 
 /// Watches the connections to a port for as long as it is not dropped.
 pub async fn watch(port: u16, room: u64) {
-    let mut seen: HashMap<String, Instant> = HashMap::new();
+    let mut seen: HashMap<u64, Instant> = HashMap::new();
     let mut tick = tokio::time::interval(EVERY);
     loop {
         tick.tick().await;
@@ -88,38 +89,35 @@ fn to_close(all: &[Connection], room: u64) -> Vec<usize> {
     close
 }
 
-fn sweep(port: u16, room: u64, seen: &mut HashMap<String, Instant>) -> usize {
-    let mut found: Vec<(String, OwnedFd, Connection)> = Vec::new();
-    for entry in std::fs::read_dir("/proc/self/fd").into_iter().flatten().flatten() {
-        let Ok(target) = std::fs::read_link(entry.path()) else { continue };
-        let name = target.to_string_lossy().into_owned();
-        let fd = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok());
-        let (true, Some(fd)) = (name.starts_with("socket:"), fd) else { continue };
-        // SAFETY: the number was open a moment ago. If it is not any more, or is another file's by now, copying it fails or
-        // copies that file, which is looked at below as any other; the copy is this function's own.
-        let Ok(copy) = (unsafe { BorrowedFd::borrow_raw(fd) }).try_clone_to_owned() else { continue };
-        let of_port = getsockname::<SockaddrStorage>(copy.as_raw_fd()).ok().and_then(|a| port_of(&a)) == Some(port);
-        if !of_port || getpeername::<SockaddrStorage>(copy.as_raw_fd()).is_err() {
-            continue;
-        }
-        let age = seen.get(&name).map_or(Duration::ZERO, Instant::elapsed);
-        if let Some(connection) = look(&copy, age) {
-            found.push((name, copy, connection));
-        }
-    }
+/// Closes what brings nothing; tells how many. It opens no file: there may be none left to open.
+fn sweep(port: u16, room: u64, seen: &mut HashMap<u64, Instant>) -> usize {
+    let most = getrlimit(Resource::RLIMIT_NOFILE).map_or(1024, |(soft, _)| soft.min(MOST_FILES));
+    let found: Vec<(i32, u64)> = (0..most as i32).filter_map(|fd| Some((fd, connection_to(port, fd)?))).collect();
     let now = Instant::now();
-    let names: HashMap<String, Instant> =
-        found.iter().map(|(name, ..)| (name.clone(), seen.get(name).copied().unwrap_or(now))).collect();
-    *seen = names;
-    let all: Vec<Connection> = found.iter().map(|f| f.2).collect();
+    *seen = found.iter().map(|(_, inode)| (*inode, seen.get(inode).copied().unwrap_or(now))).collect();
+    let known: Vec<(i32, u64, Connection)> =
+        found.iter().filter_map(|(fd, inode)| Some((*fd, *inode, look(*fd, now - seen[inode])?))).collect();
+    let all: Vec<Connection> = known.iter().map(|k| k.2).collect();
     let close = to_close(&all, room);
     for index in &close {
-        // The web server finds it closed by the other side, and lets go of it. It may have done so by itself meanwhile.
-        if let Err(e) = shutdown(found[*index].1.as_raw_fd(), Shutdown::Both) {
+        let (fd, inode, _) = known[*index];
+        // The web server may have let go of it by itself meanwhile, and the number may be another connection's by now.
+        if connection_to(port, fd) == Some(inode)
+            && let Err(e) = shutdown(fd, Shutdown::Both)
+        {
             tracing::debug!("a connection could not be closed: {e}");
         }
     }
     close.len()
+}
+
+/// Which socket an open file is, if it is a connection to this port: the number of its inode, which no other has while it is
+/// open.
+fn connection_to(port: u16, fd: i32) -> Option<u64> {
+    let of_port = getsockname::<SockaddrStorage>(fd).ok().and_then(|a| port_of(&a)) == Some(port);
+    (of_port && getpeername::<SockaddrStorage>(fd).is_ok()).then_some(())?;
+    // SAFETY: it is used only for as long as this call lasts; a number that is no open file's is refused.
+    fstat(unsafe { BorrowedFd::borrow_raw(fd) }).ok().map(|s| s.st_ino)
 }
 
 fn port_of(address: &SockaddrStorage) -> Option<u16> {
@@ -127,23 +125,16 @@ fn port_of(address: &SockaddrStorage) -> Option<u16> {
 }
 
 /// What the kernel says of a connection: `struct tcp_info` of linux/tcp.h, whose fields keep their places.
-fn look(socket: &OwnedFd, age: Duration) -> Option<Connection> {
+fn look(fd: i32, age: Duration) -> Option<Connection> {
     const LAST_SENT: usize = 8 + 4 * 9;
     const LAST_CAME: usize = 8 + 4 * 11;
     const ACKED: usize = 8 + 4 * 24 + 8 * 2;
     const RECEIVED: usize = ACKED + 8;
     let mut info = [0u8; 512];
     let mut length = info.len() as libc::socklen_t;
-    // SAFETY: the socket is open, and the buffer as long as is said.
-    let result = unsafe {
-        libc::getsockopt(
-            socket.as_raw_fd(),
-            libc::IPPROTO_TCP,
-            libc::TCP_INFO,
-            info.as_mut_ptr().cast(),
-            &raw mut length,
-        )
-    };
+    // SAFETY: a number that is no open socket's is refused, and the buffer is as long as is said.
+    let result =
+        unsafe { libc::getsockopt(fd, libc::IPPROTO_TCP, libc::TCP_INFO, info.as_mut_ptr().cast(), &raw mut length) };
     if result != 0 || (length as usize) < RECEIVED + 8 {
         return None;
     }
@@ -155,7 +146,7 @@ fn look(socket: &OwnedFd, age: Duration) -> Option<Connection> {
 
 #[cfg(test)]
 mod tests {
-    use std::io::Write;
+    use std::{io::Write, os::fd::AsRawFd};
 
     use super::*;
 
@@ -180,10 +171,10 @@ mod tests {
         let port = listener.local_addr().unwrap().port();
         let mut client = std::net::TcpStream::connect(("127.0.0.1", port)).unwrap();
         let (server, _) = listener.accept().unwrap();
-        let server = OwnedFd::from(server);
-        assert_eq!(look(&server, Duration::ZERO).unwrap().came, 0);
+        let fd = server.as_raw_fd();
+        assert_eq!(look(fd, Duration::ZERO).unwrap().came, 0);
         client.write_all(b"boarding").unwrap();
-        while look(&server, Duration::ZERO).unwrap().came != 8 {
+        while look(fd, Duration::ZERO).unwrap().came != 8 {
             std::thread::yield_now();
         }
         let mut seen = HashMap::new();

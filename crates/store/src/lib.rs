@@ -244,9 +244,11 @@ fn without(value: &mut serde_json::Value, field: &str) -> bool {
     match value {
         serde_json::Value::Object(map) => {
             let found = map.remove(field).is_some();
-            map.values_mut().fold(found, |found, inner| without(inner, field) || found)
+            map.values_mut().filter_map(|inner| without(inner, field).then_some(())).count() > 0 || found
         }
-        serde_json::Value::Array(items) => items.iter_mut().fold(false, |found, inner| without(inner, field) || found),
+        serde_json::Value::Array(items) => {
+            items.iter_mut().filter_map(|inner| without(inner, field).then_some(())).count() > 0
+        }
         _ => false,
     }
 }

@@ -87,7 +87,6 @@ impl Trust {
     }
 
     /// An HTTP client that trusts so.
-    #[must_use]
     pub fn http(&self) -> reqwest::ClientBuilder {
         reqwest::Client::builder().tls_backend_preconfigured((*self.config).clone())
     }

@@ -10,7 +10,7 @@ use kesmo_core::words::Ended;
 use kesmo_store::runs::RunRow;
 use kesmo_wire::live::{Floor, Gathered, OutputEnd, OutputOver, OutputPiece, RunSnapshot};
 use rocket::{
-    Request, Route, Shutdown, State, get,
+    Request, Route, State, get,
     request::{FromRequest, Outcome},
     response::stream::{Event, EventStream},
     routes,
@@ -53,14 +53,24 @@ fn event(hub: &Hub, event: &LiveEvent) -> Event {
 /// Resolves when a stream is to end: the service stops, or its watcher may not see any longer.
 type Over = Shared<BoxFuture<'static, ()>>;
 
-fn until(standing: Standing, shutdown: Shutdown) -> Over {
-    let either = async move {
-        tokio::select! {
-            () = standing.ends() => {}
-            () = shutdown => {}
-        }
-    };
-    either.boxed().shared()
+/// The end of the stream that is asked for.
+pub struct Until(Over);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Until {
+    type Error = ();
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        let shutdown = request.rocket().shutdown();
+        Standing::from_request(request).await.map(|standing| {
+            let either = async move {
+                tokio::select! {
+                    () = standing.ends() => {}
+                    () = shutdown => {}
+                }
+            };
+            Self(either.boxed().shared())
+        })
+    }
 }
 
 /// Where a watcher stands.
@@ -95,13 +105,12 @@ async fn run(
     suite: &str,
     number: i32,
     last: LastEventId,
-    standing: Standing,
-    shutdown: Shutdown,
+    until: Until,
 ) -> Result<EventStream![Event], Refused> {
     let row = find(app, suite, number).await?;
     let (app, suite) = (app.inner().clone(), suite.to_owned());
     Ok(EventStream! {
-        let mut over = until(standing, shutdown);
+        let mut over = until.0;
         let mut told = None;
         loop {
             let floor = app.floor.clone();
@@ -144,15 +153,9 @@ async fn run(
 #[utoipa::path(get, path = "/api/live", operation_id = "watch_floor", tag = "live",
     responses((status = 200, description = "server-sent events: Floor", body = Floor, content_type = "text/event-stream")))]
 #[get("/api/live")]
-async fn floor(
-    app: &State<App>,
-    _caller: MaySee,
-    last: LastEventId,
-    standing: Standing,
-    shutdown: Shutdown,
-) -> EventStream![Event] {
+async fn floor(app: &State<App>, _caller: MaySee, last: LastEventId, until: Until) -> EventStream![Event] {
     let floor = app.floor.clone();
-    let inner = watch(Arc::clone(&floor.hub), floor, Source::Floor, last.0, until(standing, shutdown));
+    let inner = watch(Arc::clone(&floor.hub), floor, Source::Floor, last.0, until.0);
     EventStream! {
         for await event in inner {
             yield event;
@@ -173,8 +176,7 @@ async fn output(
     number: i32,
     index: u32,
     last: LastEventId,
-    standing: Standing,
-    shutdown: Shutdown,
+    until: Until,
 ) -> Result<EventStream![Event], Refused> {
     let row = find(app, suite, number).await?;
     let count = super::runs::past(app, &row).await?.plan.entries.len();
@@ -187,7 +189,7 @@ async fn output(
         let (attempt, bytes) = id.split_once(':')?;
         Some((attempt.parse().ok()?, bytes.parse().ok()?))
     });
-    let inner = follow(app.inner().clone(), row, index, from, until(standing, shutdown));
+    let inner = follow(app.inner().clone(), row, index, from, until.0);
     Ok(EventStream! {
         for await event in inner {
             yield event;

@@ -266,10 +266,12 @@ async fn now(app: &State<App>, caller: MayOperate, name: &str) -> Answer<Run> {
 
 /// The starts of all schedules within a stretch of time: those that were planned and those to come.
 #[utoipa::path(get, path = "/api/calendar", operation_id = "calendar", tag = "schedules",
-    params(("from" = String, Query, description = "RFC 3339"), ("to" = String, Query)), responses((status = 200, body = Calendar), (status = 422)))]
+    params(("from" = String, Query, description = "RFC 3339"), ("to" = String, Query)), responses((status = 200, body = Calendar), (status = 422, description = "a time is missing or is none")))]
 #[get("/api/calendar?<from>&<to>")]
-async fn calendar(app: &State<App>, _caller: MaySee, from: &str, to: &str) -> Answer<Calendar> {
-    let read = |name: &str, text: &str| {
+async fn calendar(app: &State<App>, _caller: MaySee, from: Option<&str>, to: Option<&str>) -> Answer<Calendar> {
+    let read = |name: &str, text: Option<&str>| {
+        let text =
+            text.ok_or_else(|| Refused::invalid(format!("{name} is missing: a time like 2026-11-23T00:00:00Z")))?;
         text.parse::<DateTime<Utc>>()
             .map_err(|_| Refused::invalid(format!("{name}={text:?} is no time: write it like 2026-11-23T00:00:00Z")))
     };

@@ -131,7 +131,7 @@ impl Floor {
     /// The worker that was asked for a list has made it, or could not. It is read beside the floor's work.
     pub(super) fn listed(&mut self, worker: WorkerId, job: &str, result: Result<Digest, String>) {
         // What another says of it is not believed.
-        if !self.listings.get(job).is_some_and(|l| l.on.is_some_and(|(on, _)| on == worker)) {
+        if self.listings.get(job).and_then(|l| l.on).map(|(on, _)| on) != Some(worker) {
             return;
         }
         self.workers.free(worker, &Use::Listing(job.to_owned()));
