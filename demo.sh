@@ -56,7 +56,7 @@ trap 'exit 143' TERM
 step "Starting the service"
 : >"$home/service.out"
 # In sessions of their own, so that Ctrl-C in the terminal reaches only this script, which ends them in order.
-setsid "$kesmo" serve --listen "127.0.0.1:$port" --data "$home/service" >"$home/service.out" 2>"$home/service.log" &
+setsid "$kesmo" serve --listen "127.0.0.1:$port" --data "$home/service" --git-folder "$home" >"$home/service.out" 2>"$home/service.log" &
 pids+=($!)
 for _ in $(seq 600); do
     grep -q 'listening' "$home/service.out" && break

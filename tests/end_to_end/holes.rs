@@ -48,6 +48,7 @@ fn hello(name: &str, offers: &[(&str, &str)]) -> Hello {
         ease: false,
         draining: false,
         only_run: None,
+        back: false,
     }
 }
 
@@ -422,6 +423,35 @@ fn a_removed_token_ends_its_workers_link_and_its_streams() {
         while let Ok(Some(_)) = stream.next().await {}
         assert!(since.elapsed() < Duration::from_secs(10), "they end soon: {:?}", since.elapsed());
     });
+}
+
+#[test]
+fn a_worker_that_comes_back_to_a_name_that_another_has_waits_for_it() {
+    let quay = Quay::open();
+    let token = worker_token(&quay, "gulls");
+    let mut command = Command::new(KESMO);
+    command.args(["worker", "--name", "gull", "--slots", "1", "--offer", "berth=7", "--home"]).arg(quay.path("gull"));
+    command.env("KESMO_URL", &quay.url).env("KESMO_TOKEN", &token).stdout(Stdio::null()).stderr(Stdio::null());
+    let mut process = Process(command.spawn().expect("it starts"));
+    let pid = nix::unistd::Pid::from_raw(process.0.id() as i32);
+    // The connected worker of that name: what it offers, if there is one.
+    let gull = || {
+        let workers = quay.json(&["workers"]);
+        let gull = workers.as_array()?.iter().find(|w| w["name"] == "gull" && w["connected"] == true)?;
+        Some(gull["offers"]["berth"].as_str().map(str::to_owned))
+    };
+    until("it is there", || gull().filter(|berth| berth.as_deref() == Some("7")));
+    nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGSTOP).expect("it stands still");
+    Runtime::new().expect("a runtime").block_on(async {
+        until("it is lost", || quay.json(&["workers"]).as_array()?.iter().all(|w| w["name"] != "gull").then_some(()));
+        let other = Link::welcomed(&quay.url, &token, hello("gull", &[])).await;
+        nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGCONT).expect("it goes on");
+        tokio::time::sleep(Duration::from_secs(2)).await;
+        assert!(matches!(process.0.try_wait(), Ok(None)), "it has not ended");
+        assert_eq!(gull(), Some(None), "the name is another's");
+        drop(other);
+    });
+    until("it has its name again", || gull().filter(|berth| berth.as_deref() == Some("7")));
 }
 
 /// A plain call: status and body.

@@ -73,6 +73,9 @@ pub struct Hello {
     /// started anew.
     #[serde(default)]
     pub home: String,
+    /// It was welcomed before: it comes back to its name, and does not choose it.
+    #[serde(default)]
+    pub back: bool,
     /// Batches that run, or of which reports are not acknowledged.
     pub holds: Vec<BatchKey>,
     /// Listing jobs that run or whose result is not acknowledged.

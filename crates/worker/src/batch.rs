@@ -542,6 +542,7 @@ impl BatchRun<'_> {
 
     fn read_junit(&mut self, reading: &mut Reading, now: i64) {
         let tests = &self.ready.suite.tests;
+        let mut unused = Vec::new();
         for found in files::junit(&self.folder, &tests.junit, self.since()) {
             let (path, shown) = (&found.path, &found.shown);
             let content = kesmo_files::read_regular(path, LARGEST_FILE).map_err(|e| e.to_string());
@@ -562,8 +563,7 @@ impl BatchRun<'_> {
                 }
                 Err(why) => {
                     reading.broken = Some(format!("{shown}: {why}"));
-                    // What it would have told is not known.
-                    reading.found.push(Step::Wrong(format!("{shown} could not be used: {why}")));
+                    unused.push(format!("{shown} could not be used: {why}"));
                 }
             }
             // A later process in this folder must not read it again.
@@ -576,6 +576,10 @@ impl BatchRun<'_> {
                 tracing::warn!("{} could not be removed: {e}", path.display());
             }
         }
+        // What such a file would have told is not known. Tests that lack a result show it, and run again where they may; else
+        // nothing would.
+        let step = if reading.progress.complete() { Step::Wrong } else { Step::Remark };
+        reading.found.extend(unused.into_iter().take(MOST_LOOSE).map(step));
     }
 
     /// Puts a file with results where it can be kept from when the batch is over.
@@ -1020,6 +1024,19 @@ mod tests {
         assert_eq!(lines[0], "passed 0 [] [about a]");
         assert!(lines[1].starts_with("passed 1 [] [about b") && lines[1].contains("bye"), "{lines:?}");
         assert_eq!(lines[2], "Done");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn results_that_cannot_be_read_count_where_no_test_shows_it() {
+        let script = "echo '<testsuite><testcase name=\"a\"/></testsuite>' > a.xml; echo '<testsuite><testcase' > b.xml";
+        let junit = "junit = [\"*.xml\"]";
+        let mut whole = bench("junit", "{names}", junit, script);
+        let lines = told(&mut whole, grant(&["a"], None)).await;
+        assert!(lines.iter().any(|l| l.starts_with("wrong b.xml could not be used: ")), "{lines:?}");
+        let mut lacking = bench("junit", "{names}", junit, script);
+        let lines = told(&mut lacking, grant(&["a", "b"], None)).await;
+        assert!(lines.iter().any(|l| l.starts_with("note b.xml could not be used: ")), "{lines:?}");
+        assert!(lines.iter().any(|l| l.starts_with("crashed 1")), "{lines:?}");
     }
 
     #[tokio::test(flavor = "multi_thread")]

@@ -108,6 +108,8 @@ struct Worker {
     gathered: Vec<WorkerEvent>,
     /// It was told to take nothing new.
     draining: bool,
+    /// A service has welcomed it under its name.
+    welcomed: bool,
 }
 
 /// Works until `leave` resolves: then running batches are ended and go back.
@@ -126,6 +128,7 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
         unstored: Unstored::default(),
         gathered: Vec::new(),
         draining: false,
+        welcomed: false,
     };
     tokio::pin!(leave);
     worker.stay_linked(leave).await
@@ -135,6 +138,8 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
 enum Ended {
     /// Worth dialling again.
     Cut(String),
+    /// Its name is not free yet.
+    Later(String),
     /// The service names another address.
     Elsewhere(String),
     Refused(String),
@@ -154,7 +159,7 @@ impl Worker {
             let ended = match dialled {
                 Ok(mut socket) => {
                     let ended = self.carry(&mut socket, &mut leave).await;
-                    if !matches!(ended, Ended::Elsewhere(_)) {
+                    if !matches!(ended, Ended::Elsewhere(_) | Ended::Later(_)) {
                         pause = Duration::from_millis(100);
                         said = false;
                     }
@@ -172,7 +177,7 @@ impl Worker {
                     tracing::debug!(service = url, "another service carries out this pool's runs");
                     self.shop.address.go_to(&url);
                 }
-                Ended::Cut(why) => {
+                Ended::Cut(why) | Ended::Later(why) => {
                     if !said {
                         tracing::warn!(service = self.shop.config.url, "not linked, trying again: {why}");
                         said = true;
@@ -221,6 +226,7 @@ impl Worker {
         FromWorker::Hello(Hello {
             version: VERSION,
             home: self.shop.home_mark.clone(),
+            back: self.welcomed,
             name: self.shop.config.name.clone(),
             pool: self.shop.config.pool.clone(),
             slots: self.shop.config.slots,
@@ -268,10 +274,10 @@ impl Worker {
                                  use a worker of the service's own version"
                             ));
                         }
-                        Ok(ToWorker::Later { message }) => return Ended::Cut(message),
+                        Ok(ToWorker::Later { message }) => return Ended::Later(message),
                         Ok(ToWorker::Welcome { patience_ms, .. }) => {
                             patience = Duration::from_millis(patience_ms);
-                            welcomed = true;
+                            (welcomed, self.welcomed) = (true, true);
                             tracing::info!(service = self.shop.address.now(), slots = self.shop.config.slots, "linked");
                             beat = tokio::time::interval((patience / 4).max(Duration::from_millis(50)));
                             due = (!self.gathered.is_empty()).then(Instant::now);

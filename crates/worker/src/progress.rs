@@ -56,6 +56,7 @@ pub struct Progress {
     running: Vec<(usize, i64)>,
     steps: HashMap<usize, Vec<Step>>,
     remarks: usize,
+    wrongs: usize,
     /// How each that is done ended.
     ended: Vec<Option<Ended>>,
     /// When the process was started.
@@ -89,6 +90,7 @@ impl Progress {
             running: Vec::new(),
             steps: HashMap::new(),
             remarks: 0,
+            wrongs: 0,
             began_us: 0,
             told,
             given_back: Vec::new(),
@@ -207,8 +209,9 @@ impl Progress {
 
     /// Something that is not right and can be laid to no test.
     fn wrong(&mut self, text: String) -> Option<Aside> {
-        self.remarks += 1;
-        (self.remarks <= MOST_REMARKS).then_some(Aside::Wrong(text))
+        // Counted apart from remarks, as however many of those must not keep it from being told.
+        self.wrongs += 1;
+        (self.wrongs <= MOST_REMARKS).then_some(Aside::Wrong(text))
     }
 
     /// A result by name, or by position where the name is empty. Tells the attempt, and the test taken to run next. A failing
@@ -366,6 +369,8 @@ mod tests {
             assert!(p.result("y", 9, passed(), 1).is_err());
         }
         assert!(p.result("y", 9, passed(), 1).unwrap_err().is_none(), "remarks are bounded");
+        let failed = Reported { ended: Ended::Failed, ..passed() };
+        assert!(matches!(p.result("y", 9, failed, 1), Err(Some(Aside::Wrong(_)))), "and hide nothing that is wrong");
     }
 
     #[test]

@@ -135,5 +135,6 @@ async fn say_if_nobody_is_there(pool: &str, context: &Context) {
     }
     let pools: BTreeSet<&str> = workers.iter().map(|w| w.pool.as_str()).collect();
     let hint = did_you_mean(pool, pools);
-    eprintln!("No worker is in the pool {pool} now{hint} The run waits for one: `kesmo worker --pool {pool}`.");
+    let stop = if hint.is_empty() { "." } else { "" };
+    eprintln!("No worker is in the pool {pool} now{hint}{stop} The run waits for one: `kesmo worker --pool {pool}`.");
 }

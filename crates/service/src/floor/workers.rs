@@ -138,7 +138,9 @@ impl Workers {
             && (k.home != hello.home || k.home.is_empty())
         {
             let name = &hello.name;
-            return Err(if k.link.is_some() {
+            return Err(if k.link.is_some() && hello.back {
+                NotLinked::Later(format!("it was away for too long, and another worker is named {name} meanwhile"))
+            } else if k.link.is_some() {
                 NotLinked::Refused(format!(
                     "a worker named {name} is here already: give this one another name with --name"
                 ))
@@ -462,6 +464,7 @@ mod tests {
             process: process.into(),
             home: String::new(),
             version: kesmo_wire::link::VERSION,
+            back: false,
             holds: Vec::new(),
             listing: Vec::new(),
             ease: false,
@@ -502,6 +505,8 @@ mod tests {
         assert_eq!(workers.link_up(hello("heron", 2, "p1", &[]), 6, link()), Ok((heron, false)));
         workers.remove(heron);
         assert_eq!(workers.link_up(hello("heron", 2, "other", &[]), 7, link()), Ok((heron, true)), "once it is lost");
+        let back = Hello { back: true, ..hello("heron", 2, "p1", &[]) };
+        assert!(matches!(workers.link_up(back, 8, link()), Err(NotLinked::Later(_))), "it waits and does not end");
     }
 
     #[tokio::test]
