@@ -427,7 +427,7 @@ fn a_removed_token_ends_its_workers_link_and_its_streams() {
 
 #[test]
 fn a_worker_that_comes_back_to_a_name_that_another_has_waits_for_it() {
-    let quay = Quay::open();
+    let quay = Quay::with_patience("4s");
     let token = worker_token(&quay, "gulls");
     let mut command = Command::new(KESMO);
     command.args(["worker", "--name", "gull", "--slots", "1", "--offer", "berth=7", "--home"]).arg(quay.path("gull"));
@@ -446,7 +446,7 @@ fn a_worker_that_comes_back_to_a_name_that_another_has_waits_for_it() {
         until("it is lost", || quay.json(&["workers"]).as_array()?.iter().all(|w| w["name"] != "gull").then_some(()));
         let other = Link::welcomed(&quay.url, &token, hello("gull", &[])).await;
         nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGCONT).expect("it goes on");
-        tokio::time::sleep(Duration::from_secs(2)).await;
+        tokio::time::sleep(Duration::from_millis(1500)).await;
         assert!(matches!(process.0.try_wait(), Ok(None)), "it has not ended");
         assert_eq!(gull(), Some(None), "the name is another's");
         drop(other);

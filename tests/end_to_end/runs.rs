@@ -74,7 +74,7 @@ fn what_a_batch_leaves_running_is_ended() {
     let body = "setsid sleep 8765 >/dev/null 2>&1 & echo \"ok - $t\"; sleep 0.2";
     let (status, said) = quay.stay(&quay.tap("leftover", "a", body, ""), &[]);
     assert_eq!(status, 0, "{said}");
-    assert_says(&said, &["left 1 processes running; they were ended"]);
+    assert_says(&said, &["a batch left a process running; it was ended"]);
     until("the leftover is gone", || (processes_with("sleep\u{0}8765") == 0).then_some(()));
 }
 

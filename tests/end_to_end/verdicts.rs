@@ -193,19 +193,19 @@ fn a_report_that_cannot_be_is_told_before_anything_starts_and_folders_are_made()
 #[test]
 fn a_key_of_a_run_that_is_over_is_told_and_a_running_one_can_be_demanded() {
     let quay = shared();
-    let folder = quay.tap("keyed", "a", "echo \"ok - $t\"", "");
+    let folder = quay.tap("with-key", "a", "echo \"ok - $t\"", "");
     let folder = folder.to_string_lossy().into_owned();
     let join = |more: &[&str]| {
-        quay.kesmo(&[&["join", "--suite", folder.as_str(), "--key", "keyed-1", "--slots", "1"], more].concat())
+        quay.kesmo(&[&["join", "--suite", folder.as_str(), "--key", "with-key-1", "--slots", "1"], more].concat())
     };
     assert_eq!(join(&[]).status.code(), Some(0));
     let again = join(&[]);
     assert_eq!(again.status.code(), Some(0));
-    assert_says(&all_said(&again), &["is that of keyed/1, which was over", "passed. Nothing is run here"]);
+    assert_says(&all_said(&again), &["is that of with-key/1, which was over", "passed. Nothing is run here"]);
     let demanded = join(&["--running"]);
     assert_eq!(demanded.status.code(), Some(2), "{}", all_said(&demanded));
     assert_says(&all_said(&demanded), &["--running takes only a run that is not over"]);
-    quay.sql("update runs set finished_at = finished_at - interval '7 hours' from suites where suites.id = suite_id and slug = 'keyed'");
+    quay.sql("update runs set finished_at = finished_at - interval '7 hours' from suites where suites.id = suite_id and slug = 'with-key'");
     let late = join(&[]);
     assert_eq!(late.status.code(), Some(2), "{}", all_said(&late));
     assert_says(&all_said(&late), &["its verdict would say nothing of this job"]);

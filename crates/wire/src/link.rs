@@ -488,6 +488,7 @@ mod tests {
             listing: Vec::new(),
             ease: false,
             draining: false,
+            back: false,
             only_run: Some("boarding-gate/42".into()),
         }
     }

@@ -1028,7 +1028,8 @@ mod tests {
 
     #[tokio::test(flavor = "multi_thread")]
     async fn results_that_cannot_be_read_count_where_no_test_shows_it() {
-        let script = "echo '<testsuite><testcase name=\"a\"/></testsuite>' > a.xml; echo '<testsuite><testcase' > b.xml";
+        let script =
+            "echo '<testsuite><testcase name=\"a\"/></testsuite>' > a.xml; echo '<testsuite><testcase' > b.xml";
         let junit = "junit = [\"*.xml\"]";
         let mut whole = bench("junit", "{names}", junit, script);
         let lines = told(&mut whole, grant(&["a"], None)).await;
