@@ -5,6 +5,7 @@ use std::{
     fs,
     io::{Read, Write},
     net::{TcpListener, TcpStream},
+    path::Path,
     process::{Command, Stdio},
     sync::Arc,
     time::{Duration, Instant},
@@ -14,7 +15,9 @@ use futures::{SinkExt, StreamExt};
 use kesmo_core::{run::BatchEnd, words::Ended};
 use kesmo_wire::{
     Digest,
-    link::{AttemptReport, BatchKey, FromWorker, Hello, KeptFile, Log, ToWorker, VERSION, WorkerEvent},
+    link::{
+        AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, Hello, KeptFile, Log, ToWorker, VERSION, WorkerEvent,
+    },
 };
 use serde_json::{Value, json};
 use tokio::runtime::Runtime;
@@ -25,7 +28,7 @@ use tokio_tungstenite::{
 
 use crate::{
     console::browser,
-    quay::{KESMO, Process, Quay, all_said, assert_says, shared, text, until},
+    quay::{KESMO, Process, Quay, all_said, assert_says, processes_with, shared, text, until},
 };
 
 /// A worker's link, spoken by the test.
@@ -296,57 +299,187 @@ fn a_digest_that_leads_elsewhere_is_refused_and_the_service_goes_on() {
     quay.end();
 }
 
+/// Plays the only worker of a run until its verdict: lists `a` and `b`, and says of each batch what it is told to.
+async fn play(quay: &Quay, token: &str, run: &str, says: impl Fn(&Grant) -> Vec<WorkerEvent>) {
+    let mut link = Link::welcomed(&quay.url, token, hello("played", &[("berth", "odd")])).await;
+    loop {
+        match link.hear().await.expect("the link lives") {
+            ToWorker::List(job) => {
+                let digest = put(quay, token, b"a\nb\n").await;
+                link.report(vec![WorkerEvent::Listed { job: job.job, result: Ok(digest) }]).await;
+            }
+            ToWorker::Grant(grant) => {
+                let mut events = says(&grant);
+                events.push(WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done });
+                link.report(events).await;
+                link.stored().await;
+                if quay.run(run)["verdict"].is_string() {
+                    return;
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+/// Sends a file as a worker does.
+async fn put(quay: &Quay, token: &str, content: &[u8]) -> Digest {
+    let digest = Digest::of(content);
+    let client = kesmo_tls::Trust::default().http().build().expect("a client");
+    let put = client.put(format!("{}/api/work/blobs/{digest}", quay.url)).bearer_auth(token).body(content.to_vec());
+    assert!(put.send().await.expect("an answer").status().is_success());
+    digest
+}
+
 #[test]
 fn what_a_test_may_have_made_is_kept_within_bounds_and_nothing_is_lost() {
     let quay = Quay::open();
     let folder = quay.tap("beyond-bounds", "a b", "echo \"ok - $t\"", "[needs]\nberth = \"odd\"");
     let run = quay.start_run(&folder, &["--shards", "1"]);
     let token = worker_token(&quay, "beyond");
-    Runtime::new().expect("a runtime").block_on(async {
-        let mut link = Link::welcomed(&quay.url, &token, hello("beyond", &[("berth", "odd")])).await;
-        let client = kesmo_tls::Trust::default().http().build().expect("a client");
-        loop {
-            match link.hear().await.expect("the link lives") {
-                ToWorker::List(job) => {
-                    let list = b"a\nb\n".to_vec();
-                    let digest = Digest::of(&list);
-                    let put =
-                        client.put(format!("{}/api/work/blobs/{digest}", quay.url)).bearer_auth(&token).body(list);
-                    assert!(put.send().await.expect("an answer").status().is_success());
-                    link.report(vec![WorkerEvent::Listed { job: job.job, result: Ok(digest) }]).await;
-                }
-                ToWorker::Grant(grant) => {
-                    let mut events = Vec::new();
-                    for entry in &grant.entries {
-                        events.push(WorkerEvent::Ended(Box::new(AttemptReport {
-                            began_us: -377_000_000_000_000_000,
-                            ended_us: i64::MAX,
-                            spent_us: u64::MAX,
-                            message: "a \0 in it".into(),
-                            ..report(grant.key, entry.index, Ended::Passed)
-                        })));
-                    }
-                    let file = KeptFile {
-                        path: "p\0".repeat(9000),
-                        about: "\0".into(),
-                        digest: Digest::of(b"file"),
-                        bytes: u64::MAX,
-                    };
-                    events.push(WorkerEvent::Kept { key: grant.key, entry: None, files: vec![file] });
-                    events.push(WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done });
-                    link.report(events).await;
-                    link.stored().await;
-                    if quay.run(&run)["verdict"] == "passed" {
-                        return;
-                    }
-                }
-                _ => {}
-            }
-        }
-    });
+    Runtime::new().expect("a runtime").block_on(play(&quay, &token, &run, |grant| {
+        let odd = |entry: &GrantedEntry| {
+            WorkerEvent::Ended(Box::new(AttemptReport {
+                began_us: -377_000_000_000_000_000,
+                ended_us: i64::MAX,
+                spent_us: u64::MAX,
+                message: "a \0 in it".into(),
+                ..report(grant.key, entry.index, Ended::Passed)
+            }))
+        };
+        let (path, about, digest) = ("p\0".repeat(9000), "\0".into(), Digest::of(b"file"));
+        let file = KeptFile { path, about, digest, bytes: u64::MAX };
+        let kept = WorkerEvent::Kept { key: grant.key, entry: None, files: vec![file] };
+        grant.entries.iter().map(odd).chain([kept]).collect()
+    }));
     let told = quay.run(&run);
     assert_eq!((&told["verdict"], &told["tally"]["passed"]), (&json!("passed"), &json!(2)), "{told}");
     assert_eq!(quay.history(&run, "a")[0]["message"], "a \u{fffd} in it");
+}
+
+#[test]
+fn files_with_odd_names_stay_in_their_folder_and_move_no_cursor() {
+    let quay = Quay::open();
+    let folder = quay.tap("odd-names", "a b", "echo \"ok - $t\"", "[needs]\nberth = \"odd\"");
+    let run = quay.start_run(&folder, &["--shards", "1"]);
+    let token = worker_token(&quay, "odd-names");
+    let names = [
+        "..",
+        "../../out-of-it",
+        "/out-of-root",
+        "shots/a.txt",
+        "\u{1b}[2J\u{1b}]0;title\u{7}.txt",
+        "shots/\u{202e}txt.exe",
+        ".",
+    ];
+    Runtime::new().expect("a runtime").block_on(async {
+        let digest = put(&quay, &token, b"a shot").await;
+        play(&quay, &token, &run, |grant| {
+            let file = |path: &&str| KeptFile {
+                path: (*path).into(),
+                about: "\u{1b}[31mred".into(),
+                digest: digest.clone(),
+                bytes: 6,
+            };
+            let files: Vec<KeptFile> = names.iter().map(file).collect();
+            let ended = |e: &GrantedEntry| WorkerEvent::Ended(Box::new(report(grant.key, e.index, Ended::Passed)));
+            let kept =
+                |e: &GrantedEntry| WorkerEvent::Kept { key: grant.key, entry: Some(e.index), files: files.clone() };
+            grant.entries.iter().flat_map(|e| [ended(e), kept(e)]).collect()
+        })
+        .await;
+    });
+    let to = quay.path("down/here");
+    let place = to.to_string_lossy().into_owned();
+    for words in [vec!["artifacts", &run], vec!["log", &run, "a"], vec!["artifacts", &run, "--to", &place]] {
+        let output = quay.kesmo(&words);
+        let said = all_said(&output);
+        assert!(
+            output.status.success() && !said.contains('\u{1b}') && !said.contains('\u{202e}'),
+            "{words:?}: {said:?}"
+        );
+    }
+    let found = Command::new("find").arg(quay.path("down")).args(["-type", "f"]).output().expect("find");
+    let found = text(&found.stdout);
+    assert!(found.lines().count() >= 3 && found.lines().all(|f| f.starts_with(&place)), "{found}");
+    assert!(found.contains("shots/a.txt"), "{found}");
+    assert!(!Path::new("/out-of-root").exists());
+}
+
+#[test]
+fn a_full_disk_of_postgresql_is_waited_for_and_nothing_is_lost() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let folder = quay.tap("full-disk", "a b c d", "sleep 0.3; echo \"ok - $t\"", "");
+    let refuse = |code: &str| {
+        format!(
+            "create or replace function refuse() returns trigger language plpgsql as \
+             $$ begin raise exception 'could not extend file: No space left on device' using errcode = '{code}'; end $$"
+        )
+    };
+    quay.sql(&refuse("53100"));
+    quay.sql("create trigger full_disk before insert on attempts for each row execute function refuse()");
+    let run = quay.start_run(&folder, &[]);
+    // Longer than a commit that is refused was tried before.
+    std::thread::sleep(Duration::from_secs(20));
+    // Nobody waits for an answer meanwhile, and health says why.
+    for call in [vec!["show", &run], vec!["workers"], vec!["runs"]] {
+        let output = quay.kesmo(&call);
+        assert_eq!(output.status.code(), Some(12), "{}", all_said(&output));
+        assert_says(&all_said(&output), &["nothing could be stored for", "No space left on device"]);
+    }
+    let (status, said, _) = self::call(&quay, "GET", "/api/health", &[], b"");
+    assert!(status == 503 && said.contains("No space left on device"), "{status} {said}");
+    quay.sql("drop trigger full_disk on attempts");
+    until("it answers again", || quay.kesmo(&["show", &run]).status.success().then_some(()));
+    until("it is over", || quay.run(&run)["verdict"].as_str().map(|_| ()));
+    let told = quay.run(&run);
+    assert_eq!((&told["verdict"], &told["tally"]["passed"]), (&json!("passed"), &json!(4)), "{told}");
+    for test in ["a", "b", "c", "d"] {
+        assert_eq!(quay.history(&run, test).len(), 1, "{test} was carried out once");
+    }
+}
+
+#[test]
+fn a_worker_that_was_killed_leaves_nothing_in_its_home_when_it_is_started_again() {
+    let quay = Quay::open();
+    let mut first = quay.worker("heron", 1);
+    let body = "echo \"ok - $t\"; [ $t = a ] && [ ! -e \"$QUAY/again\" ] && { head -c 1000000 /dev/zero > \"$KESMO_ARTIFACTS/big\"; sleep 6543; }; true";
+    let more = format!("[limits]\ntest = \"60s\"\n[env]\nQUAY = \"{}\"", quay.dir.path().display());
+    let run = quay.start_run(&quay.tap("killed-home", "a b", body, &more), &["--shards", "1"]);
+    let home = quay.path("worker-heron");
+    let big = || {
+        let found = Command::new("find").arg(&home).args(["-name", "big", "-size", "+900k"]).output().expect("find");
+        text(&found.stdout).lines().map(str::to_owned).next()
+    };
+    let left = until("it has written", big);
+    first.0.kill().expect("it is killed");
+    first.0.wait().expect("it ends");
+    fs::write(quay.path("again"), "").expect("a file");
+    let _second = quay.worker("heron", 1);
+    assert!(!Path::new(&left).exists(), "{left} is cleared away");
+    until("the process is ended", || (processes_with("sleep\u{0}6543") == 0).then_some(()));
+    until("it is over", || quay.run(&run)["verdict"].as_str().map(|_| ()));
+    assert_eq!(quay.run(&run)["verdict"], "passed");
+    let homes = fs::read_dir(quay.dir.path()).expect("a folder").flatten();
+    assert_eq!(homes.filter(|e| e.file_name().to_string_lossy().starts_with("worker-heron")).count(), 1);
+}
+
+#[test]
+fn a_repository_of_the_services_own_machine_is_read_only_where_it_may_be() {
+    let quay = Quay::open();
+    let operator = text(&quay.kesmo(&["token", "add", "op", "--role", "operator"]).stdout).trim().to_owned();
+    // One where the clones of others' repositories are, and one in no folder that is named.
+    let hidden = quay.path("service/git/hidden.git");
+    let made = Command::new("git").args(["init", "--quiet", "--bare"]).arg(&hidden).status().expect("git");
+    assert!(made.success());
+    let ways = [hidden, quay.path("service/git/../git/hidden.git"), "/var/lib/nowhere.git".into(), "/etc".into()];
+    for place in ways {
+        let url = format!("file://{}", place.display());
+        let added = quay.kesmo_as(&operator, &["suite", "add", "--git", &url, "--branch", "main"]);
+        assert_ne!(added.status.code(), Some(0), "{url}");
+        assert_says(&all_said(&added), &["--git-folder"]);
+    }
 }
 
 #[test]

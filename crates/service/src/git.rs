@@ -98,8 +98,8 @@ impl Git {
     /// service keeps of others'.
     fn check_place(&self, url: &str) -> Result<(), Error> {
         let Some(path) = url.strip_prefix("file://") else { return Ok(()) };
-        // What is not there is said by git, in its own words.
-        let Ok(place) = Path::new(path).canonicalize() else { return Ok(()) };
+        // What is not there is said by git, in its own words, where it might be.
+        let place = Path::new(path).canonicalize().unwrap_or_else(|_| path.into());
         let own = self.folder.canonicalize().is_ok_and(|own| place.starts_with(own));
         let within = |folder: &PathBuf| folder.canonicalize().is_ok_and(|folder| place.starts_with(folder));
         if !own && self.readable.iter().any(within) {

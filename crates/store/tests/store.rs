@@ -718,6 +718,31 @@ async fn many_callers_at_once_do_not_wait_for_each_other_in_a_circle() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_is_asked_for_often_is_found_without_reading_all() {
+    let store = store().await;
+    let plan = |statement: &str| {
+        let (url, statement) = (CLUSTER.postgres.url(), statement.to_owned());
+        // Of few rows PostgreSQL would read all, index or not.
+        let script = format!("set enable_seqscan = off; explain {statement}");
+        let told = std::process::Command::new("psql").args(["-X", "-A", "-t", "-c", &script]).arg(url).output();
+        String::from_utf8_lossy(&told.expect("psql comes with PostgreSQL").stdout).into_owned()
+    };
+    for (statement, index) in [
+        ("select 1 from artifacts where digest = 'x'", "artifacts_digest"),
+        ("select id from runs where suite_id = 1 order by id desc limit 5", "runs_suite"),
+        ("select 1 from planned_starts where run_id = 1", "planned_starts_run"),
+        ("select 1 from deliveries where run_id = 1", "deliveries_run"),
+        ("select 1 from watch_heads where run_id = 1", "watch_heads_run"),
+        ("select 1 from schedules where run_id = 1", "schedules_run"),
+        ("select 1 from meetings where run_id = 1", "meetings_run"),
+    ] {
+        let plan = plan(statement);
+        assert!(plan.contains(index), "{statement}: {plan}");
+    }
+    drop(store);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn lists_are_asked_for_together() {
     let store = store().await;
     let (a, b) = (run(&store, "many-a", &[]).await, run(&store, "many-b", &[]).await);

@@ -459,6 +459,16 @@ fn time_left_follows_what_is_left() {
 }
 
 #[test]
+fn time_left_is_not_said_while_nobody_can_work() {
+    let mut bench = Bench::new(policy(), names(8));
+    assert!(bench.engine.time_left(bench.now).is_none(), "no worker is there");
+    bench.fleet(&[(W1, 2)]);
+    assert!(bench.engine.time_left(bench.now).is_some());
+    bench.fleet(&[]);
+    assert!(bench.engine.time_left(bench.now).is_none(), "none is there any more");
+}
+
+#[test]
 fn time_left_is_not_guessed_from_one_or_two_tests_of_unknown_length() {
     let strangers = names(9).into_iter().map(|e| PlannedEntry { expected: None, ..e }).collect();
     let mut bench = Bench::new(policy(), strangers);

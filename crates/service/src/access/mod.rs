@@ -255,7 +255,13 @@ async fn pass(request: &Request<'_>, right: Right) -> Outcome<Me, ()> {
     }
     match who(app, &shown).await {
         Err((status, refusal)) => refuse(status, refusal),
-        Ok(me) if right.held_by(me.role) => Outcome::Success(me),
+        Ok(me) if right.held_by(me.role) => match app.floor.stalled() {
+            // Else the call would wait as long. What workers send needs no floor, or waits on their side.
+            Some(message) if !matches!(right, Right::Work | Right::Lend) => {
+                refuse(Status::ServiceUnavailable, Refusal { kind: "unavailable".into(), message })
+            }
+            _ => Outcome::Success(me),
+        },
         Ok(me) => {
             let (name, role, lacks) = (&me.name, me.role.word(), right.said());
             let message = format!("the token {name} ({role}) lacks {lacks}");

@@ -105,11 +105,11 @@ pub type Answer<T> = Result<Json<T>, Refused>;
 
 /// Tells whether the service and its database answer, and whether everything in it works. Needs no token.
 #[utoipa::path(get, path = "/api/health", responses((status = 200, body = Health),
-    (status = 503, body = Health, description = "a part of it has ended: it is about to end, to be started again")), security(()), tag = "service")]
+    (status = 503, body = Health, description = "a part of it has ended, and it is about to end, to be started again; or PostgreSQL takes nothing")), security(()), tag = "service")]
 #[get("/api/health")]
 async fn health(app: &State<App>) -> (Status, Json<Health>) {
     let database = app.store.answers().await;
-    let trouble = app.dead.get().map(|part| format!("{part} has ended"));
+    let trouble = app.dead.get().map(|part| format!("{part} has ended")).or_else(|| app.floor.stalled());
     let status = if trouble.is_some() { Status::ServiceUnavailable } else { Status::Ok };
     (status, Json(Health { service: "kesmo".into(), version: env!("CARGO_PKG_VERSION").into(), database, trouble }))
 }

@@ -705,6 +705,12 @@ impl Floor {
     /// Stored, or refused for good; given up only if the service is to stop and PostgreSQL is away. Whether rows are refused,
     /// or PostgreSQL takes nothing at all now, is told by whether it takes another row.
     async fn store_commit(&self, commit: &Commit) -> Stored {
+        let stored = self.try_commit(commit).await;
+        *self.stalled.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = None;
+        stored
+    }
+
+    async fn try_commit(&self, commit: &Commit) -> Stored {
         let mut pause = Duration::from_millis(50);
         let (mut tries, mut refusals) = (0, 0);
         loop {
@@ -728,6 +734,11 @@ impl Floor {
                 }
             }
             tracing::warn!("a commit failed and is tried again: {error}");
+            {
+                let mut stalled = self.stalled.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                let since = stalled.as_ref().map_or_else(tokio::time::Instant::now, |s| s.0);
+                *stalled = Some((since, error.to_string()));
+            }
             tokio::time::sleep(pause).await;
             pause = (pause * 2).min(Duration::from_secs(1));
         }

@@ -15,7 +15,7 @@ mod workers;
 use std::{
     collections::{BTreeMap, BTreeSet, HashMap},
     sync::{
-        Arc, OnceLock,
+        Arc, Mutex, OnceLock,
         atomic::{AtomicBool, Ordering},
     },
     time::Duration,
@@ -187,9 +187,27 @@ pub struct FloorHandle {
     leaving: Arc<AtomicBool>,
     pub hub: Arc<Hub>,
     pub patience: Duration,
+    stalled: Stalled,
 }
 
+/// Since when PostgreSQL does not take a commit, and what it says.
+type Stalled = Arc<Mutex<Option<(Instant, String)>>>;
+
+/// A commit that is not taken for longer holds up what asks the floor.
+const STALLED: Duration = Duration::from_secs(2);
+
 impl FloorHandle {
+    /// Why nobody is answered for now, if the floor has waited for PostgreSQL for a while.
+    #[must_use]
+    pub fn stalled(&self) -> Option<String> {
+        let stalled = self.stalled.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let (since, why) = stalled.as_ref().filter(|(since, _)| since.elapsed() >= STALLED)?;
+        Some(format!(
+            "nothing could be stored for {} s, and it is tried until it can; what runs goes on, and is kept by the workers ({why})",
+            since.elapsed().as_secs()
+        ))
+    }
+
     async fn send(&self, message: Message) {
         // The floor ends only when the service does; then nobody waits for an answer any more.
         drop(self.sender.send(message).await);
@@ -325,6 +343,7 @@ pub(crate) struct Floor {
     over: Arc<Notify>,
     /// The service is asked to stop: a commit that PostgreSQL does not take is given up, unacknowledged.
     stopping: Arc<AtomicBool>,
+    stalled: Stalled,
 }
 
 /// What a floor stands on.
@@ -384,11 +403,13 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         own: sender.clone(),
         over,
         stopping: Arc::clone(&leaving),
+        stalled: Stalled::default(),
     };
     floor.look().await?;
     floor.keep().await;
+    let stalled = Arc::clone(&floor.stalled);
     let task = tokio::spawn(floor.work(receiver));
-    Ok((FloorHandle { sender, leaving, hub, patience }, task))
+    Ok((FloorHandle { sender, leaving, hub, patience, stalled }, task))
 }
 
 impl Floor {
