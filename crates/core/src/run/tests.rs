@@ -461,6 +461,7 @@ fn time_left_follows_what_is_left() {
 #[test]
 fn time_left_is_not_said_while_nobody_can_work() {
     let mut bench = Bench::new(policy(), names(8));
+    bench.fleet(&[]);
     assert!(bench.engine.time_left(bench.now).is_none(), "no worker is there");
     bench.fleet(&[(W1, 2)]);
     assert!(bench.engine.time_left(bench.now).is_some());
