@@ -428,6 +428,8 @@ pub fn choice_said(options: &RunOptions, chosen: usize, listed: usize, parked: u
     let tests = times.map_or(chosen, |n| chosen / n as usize);
     let mut said = if options.order.is_some() {
         format!("{chosen} tests in the order of an earlier run")
+    } else if tests == listed && listed == 1 {
+        "its only test".to_owned()
     } else if tests == listed {
         format!("all {listed} tests")
     } else {
