@@ -10,7 +10,6 @@ mod view;
 use std::{
     collections::BTreeMap,
     path::{Path, PathBuf},
-    sync::LazyLock,
     time::Duration,
 };
 
@@ -87,11 +86,9 @@ pub(crate) fn file_error(path: &Path, why: &std::io::Error) -> Error {
     Error::File { path: path.display().to_string(), why: why.to_string() }
 }
 
-/// The time as the engine counts it, by a clock that is not set while the run goes on.
+/// The time as the engine counts it: by the worker's clock, which is not set while the run goes on.
 fn now() -> Timestamp {
-    static BEGAN: LazyLock<(std::time::Instant, i64)> =
-        LazyLock::new(|| (std::time::Instant::now(), Utc::now().timestamp_micros()));
-    Timestamp(BEGAN.1.saturating_add(i64::try_from(BEGAN.0.elapsed().as_micros()).unwrap_or(i64::MAX)))
+    Timestamp(kesmo_worker::now_us())
 }
 
 /// The id of the one run.

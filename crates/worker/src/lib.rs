@@ -81,7 +81,8 @@ fn random_mark() -> String {
 }
 
 /// Microseconds since 1970, by a clock that is not set while the worker runs: times between two of these are true.
-fn now_us() -> i64 {
+#[must_use]
+pub fn now_us() -> i64 {
     use std::{sync::LazyLock, time::Instant};
     static BEGAN: LazyLock<(Instant, i64)> = LazyLock::new(|| (Instant::now(), wall_us()));
     BEGAN.1.saturating_add(i64::try_from(BEGAN.0.elapsed().as_micros()).unwrap_or(i64::MAX))

@@ -187,8 +187,8 @@ impl Standing {
                 // Another service may have been told.
                 () = tokio::time::sleep(REMEMBERED) => {}
             }
-            // While PostgreSQL is away nobody can tell.
-            if let Ok(None) = shown.row(&self.app.store).await {
+            // While PostgreSQL is away nobody can tell. All that go on with one token share an answer.
+            if let Err((Status::Unauthorized, _)) = who(&self.app, shown).await {
                 return;
             }
         }
