@@ -194,6 +194,38 @@ fn a_watcher_that_was_cut_off_goes_on_from_where_it_was() {
 }
 
 #[test]
+fn whoever_begins_to_watch_as_a_run_ends_sees_the_whole_of_it() {
+    let quay = shared();
+    let folder = quay.tap("just-missed", "a b c", "sleep 0.2; echo \"ok - $t\"", "");
+    let run = quay.start_run(&folder, &[]);
+    let path = format!("/api/runs/{run}/live");
+    let runtime = tokio::runtime::Runtime::new().expect("a runtime");
+    let first = |client: kesmo_client::Client, path: String| async move {
+        let mut events = client.watch(&path, None).await.expect("a stream");
+        let event = events.next().await.expect("no cut").expect("an event");
+        let over = event.data.contains("\"verdict\":\"passed\"");
+        (event.kind, over)
+    };
+    let watchers = (0..12).map(|_| {
+        let (client, path) = (quay.client(&quay.token()), path.clone());
+        runtime.spawn(async move {
+            let mut kinds = std::collections::BTreeSet::new();
+            loop {
+                let (kind, over) = first(client.clone(), path.clone()).await;
+                kinds.insert(kind);
+                if over {
+                    return kinds;
+                }
+            }
+        })
+    });
+    for watcher in watchers.collect::<Vec<_>>() {
+        let kinds = runtime.block_on(watcher).expect("a watcher");
+        assert_eq!(kinds.into_iter().collect::<Vec<_>>(), ["snapshot"], "what a stream begins with");
+    }
+}
+
+#[test]
 fn two_runs_share_the_slots() {
     let quay = shared();
     let names: String = (0..24).map(|i| format!("t{i} ")).collect();

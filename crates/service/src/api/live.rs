@@ -115,10 +115,16 @@ async fn run(
         loop {
             let floor = app.floor.clone();
             if let Some((_, hub, _)) = floor.ask(|reply| Ask::Snapshot(row.id, reply)).await.flatten() {
-                for await event in watch(hub, floor, Source::Run(row.id), last.0.clone(), over.clone()) {
-                    yield event;
+                let mut ended_unseen = false;
+                for await told in watch(hub, floor, Source::Run(row.id), last.0.clone(), over.clone()) {
+                    match told {
+                        Told::Event(event) => yield event,
+                        Told::Gone => ended_unseen = true,
+                    }
                 }
-                return;
+                if !ended_unseen {
+                    return;
+                }
             }
             // It is over, or stands in line, or another service carries it out: what is stored is told, and again when it
             // has changed.
@@ -157,8 +163,10 @@ async fn floor(app: &State<App>, _caller: MaySee, last: LastEventId, until: Unti
     let floor = app.floor.clone();
     let inner = watch(Arc::clone(&floor.hub), floor, Source::Floor, last.0, until.0);
     EventStream! {
-        for await event in inner {
-            yield event;
+        for await told in inner {
+            if let Told::Event(event) = told {
+                yield event;
+            }
         }
     }
 }
@@ -327,13 +335,20 @@ async fn ended_since(
     Ok(found)
 }
 
+/// What a stream brings.
+enum Told {
+    Event(Event),
+    /// What was to be watched ended before a snapshot of it could be taken: only what is stored tells of it now.
+    Gone,
+}
+
 fn watch(
     hub: Arc<Hub>,
     floor: FloorHandle,
     source: Source,
     last: Option<String>,
     mut over: Over,
-) -> impl futures::Stream<Item = Event> {
+) -> impl futures::Stream<Item = Told> {
     rocket::async_stream::stream! {
         let mut from = last;
         'again: loop {
@@ -344,7 +359,7 @@ fn watch(
             match subscription.missed {
                 Some(missed) => {
                     for live in missed {
-                        yield event(&hub, &live);
+                        yield Told::Event(event(&hub, &live));
                         if live.kind == "end" {
                             return;
                         }
@@ -353,14 +368,10 @@ fn watch(
                 None => match source.snapshot(&floor).await {
                     Some((snapshot, number)) => {
                         seen = number;
-                        yield Event::data(snapshot).event("snapshot").id(hub.id(number));
+                        yield Told::Event(Event::data(snapshot).event("snapshot").id(hub.id(number)));
                     }
-                    // The run ended in this moment: what it said last is still there.
                     None => {
-                        let kept = hub.subscribe(Some(&hub.id(hub.last().saturating_sub(1)))).missed.unwrap_or_default();
-                        for live in kept {
-                            yield event(&hub, &live);
-                        }
+                        yield Told::Gone;
                         return;
                     }
                 },
@@ -376,7 +387,7 @@ fn watch(
                 match received {
                     Ok(live) => {
                         if live.number > seen {
-                            yield event(&hub, &live);
+                            yield Told::Event(event(&hub, &live));
                         }
                         if live.kind == "end" {
                             return;
@@ -388,5 +399,36 @@ fn watch(
                 }
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use futures::StreamExt;
+
+    use super::*;
+
+    fn kinds(told: Vec<Told>) -> Vec<String> {
+        let kind = |told: &Told| match told {
+            Told::Event(event) => format!("{event:?}"),
+            Told::Gone => "gone".to_owned(),
+        };
+        told.iter().map(kind).collect()
+    }
+
+    #[rocket::async_test]
+    async fn who_comes_as_a_run_ends_is_not_told_of_an_end_without_its_beginning() {
+        let hub = Arc::new(Hub::default());
+        hub.publish("change", "{}".into());
+        hub.publish("end", "{}".into());
+        let over = std::future::pending().boxed().shared();
+        // The floor has let go of the run, so that no snapshot can be had of it.
+        let floor = FloorHandle::closed();
+        let told = watch(Arc::clone(&hub), floor.clone(), Source::Run(1), None, over.clone());
+        assert_eq!(kinds(told.collect().await), ["gone"]);
+        // Who had the snapshot before goes on from there, to the end.
+        let told = watch(Arc::clone(&hub), floor, Source::Run(1), Some(hub.id(1)), over);
+        let told = kinds(told.collect().await);
+        assert!(told.len() == 1 && told[0].contains("end"), "{told:?}");
     }
 }

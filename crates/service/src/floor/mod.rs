@@ -208,6 +208,14 @@ impl FloorHandle {
         ))
     }
 
+    /// The handle of a floor that has let go of everything.
+    #[cfg(test)]
+    pub fn closed() -> Self {
+        let (sender, _) = mpsc::channel(1);
+        let (leaving, stalled) = (Arc::new(AtomicBool::new(true)), Stalled::default());
+        Self { sender, leaving, hub: Arc::new(Hub::default()), patience: Duration::ZERO, stalled }
+    }
+
     async fn send(&self, message: Message) {
         // The floor ends only when the service does; then nobody waits for an answer any more.
         drop(self.sender.send(message).await);
