@@ -330,3 +330,27 @@ fn small_things_that_were_said_wrongly() {
     let report = text(&quay.kesmo(&["report", &run, "--as", "junit"]).stdout);
     assert_says(&report, &["parked: the berth floods"]);
 }
+
+#[test]
+fn causes_hold_only_what_failed_in_the_end() {
+    let quay = shared();
+    let body = "case $t in late) printf 'not ok - late\\n# the gate is shut\\n' ;; long) sleep 30 ;; *) printf 'not ok - %s\\n# the berth is taken\\n' $t ;; esac";
+    let more = "[retry]\ntimes = 1\n[[rule]]\ntests = [\"late\", \"long\"]\ngroup = \"in-order\"\n[[rule]]\ntests = [\"gone\"]\nretry = 0";
+    let folder = quay.tap("left-undone", "late long gone", body, more);
+    let run = quay.start_run(&folder, &[]);
+    let runtime = tokio::runtime::Runtime::new().expect("a runtime");
+    let client = quay.client(&quay.token());
+    let ask = |path: &str| -> serde_json::Value {
+        runtime.block_on(client.get(&format!("/api/runs/{run}/{path}"), &[])).expect("an answer")
+    };
+    until("two have failed once", || {
+        let entries = ask("entries")["entries"].as_array().cloned().unwrap_or_default();
+        (entries.iter().filter(|e| !e["message"].as_str().unwrap_or_default().is_empty()).count() == 2).then_some(())
+    });
+    assert_eq!(quay.kesmo(&["stop", &run]).status.code(), Some(0));
+    let causes = ask("causes");
+    // The retry of the other was still to come: it has no outcome, and is the cause of nothing.
+    let causes = causes.as_array().expect("causes");
+    assert_eq!(causes.len(), 1, "{causes:?}");
+    assert_says(causes[0]["example"].as_str().unwrap_or_default(), &["the berth is taken"]);
+}

@@ -282,6 +282,7 @@ mod tests {
         assert_eq!(reason, Reason::ByChance { failed: 3, of: 10 });
         let (never, _) = hunt(8, 30, |_, _| false);
         assert_eq!(never, Reason::ByChance { failed: 0, of: 10 });
+        assert_eq!(never.to_string(), "did not fail again in 10 repetitions");
         assert_eq!(hunt(0, 30, |_, _| false).0, Reason::ByChance { failed: 0, of: 10 });
     }
 
