@@ -40,7 +40,7 @@ end_all() {
     [ $ended = 1 ] && return
     ended=1
     step_done
-    printf '\n▸ Ending the demo …\n'
+    printf '\nEnding the demo …\n'
     # Workers first, so that the service hears of it; then the service, which stops its PostgreSQL.
     local i
     for ((i = ${#pids[@]} - 1; i >= 0; i--)); do
@@ -65,7 +65,7 @@ for _ in $(seq 600); do
 done
 grep -q 'listening' "$home/service.out" || { cat "$home/service.log" >&2; fail "the service did not listen within a minute"; }
 export KESMO_URL="http://127.0.0.1:$port"
-KESMO_TOKEN=$(cat "$home/service/keeper-token")
+KESMO_TOKEN=$(cat "$home/service/admin-token")
 export KESMO_TOKEN
 
 step "Starting three workers"
@@ -102,19 +102,19 @@ if [ ! -d "$repository" ]; then
     (cd "$work" && as_crew checkout --quiet -B main && as_crew add -A && as_crew commit --quiet -m "Notices at the quay" && as_crew push --quiet origin main 2>/dev/null)
 fi
 "$kesmo" suite add --git "file://$repository" --branch main --folder suites/notices | sed -n 1p
-"$kesmo" brief add smoke --suite boarding-gate --pick tag:smoke --label kind=smoke --again | sed -n 1p
-"$kesmo" brief add nightly --suite sailings --retries 1 --label kind=nightly --then smoke --then-if always --again | sed -n 1p
-"$kesmo" brief add push --suite notices --retries 1 --replace-older --again | sed -n 1p
-"$kesmo" schedule add nightly --cron '15 2 * * 1-5' --zone Europe/Oslo --brief nightly --again >/dev/null 2>&1
-"$kesmo" schedule add fares-hourly --cron '30 6-20 * * *' --zone Europe/Oslo --suite fares --spread 10m --again >/dev/null 2>&1
-"$kesmo" schedule add berths-again --after-every 30m --suite berths --shards 1 --again >/dev/null 2>&1
-"$kesmo" call-in remove push >/dev/null 2>&1 || true
+"$kesmo" brief add smoke --suite boarding-gate --pick tag:smoke --label kind=smoke --replace | sed -n 1p
+"$kesmo" brief add nightly --suite sailings --retries 1 --label kind=nightly --then smoke --then-if any --replace | sed -n 1p
+"$kesmo" brief add push --suite notices --retries 1 --replace-older --replace | sed -n 1p
+"$kesmo" schedule add nightly --cron '15 2 * * 1-5' --zone Europe/Oslo --brief nightly --replace >/dev/null 2>&1
+"$kesmo" schedule add fares-hourly --cron '30 6-20 * * *' --zone Europe/Oslo --suite fares --spread 10m --replace >/dev/null 2>&1
+"$kesmo" schedule add berths-again --after-every 30m --suite berths --shards 1 --replace >/dev/null 2>&1
+"$kesmo" webhook remove push >/dev/null 2>&1 || true
 (umask 077 && {
-    printf 'KESMO=%s\nKESMO_URL=%s\nCALL_IN=push\nKESMO_CALL_IN_SECRET=' "$kesmo" "$KESMO_URL"
-    "$kesmo" call-in add push --brief push --when '/ref=refs/heads/main' --take branch=/ref --take commit=/after --take label.author=/pusher/name 2>/dev/null
-} >"$repository/call-in.env")
+    printf 'KESMO=%s\nKESMO_URL=%s\nWEBHOOK=push\nKESMO_WEBHOOK_SECRET=' "$kesmo" "$KESMO_URL"
+    "$kesmo" webhook add push --brief push --when '/branch=main' --take branch=/branch --take commit=/commit --take label.author=/author 2>/dev/null
+} >"$repository/webhook.env")
 cp standins/post-receive "$repository/hooks/post-receive"
-"$kesmo" suite watch notices --branch 'release/*' --look 2s --brief push | sed -n 1p
+"$kesmo" suite poll notices --branch 'release/*' --every 2s --brief push | sed -n 1p
 # push BRANCH TEXT: changes something on a branch and pushes it; the hook calls in.
 push() {
     (cd "$work" && as_crew checkout --quiet -B "$1" && printf '%s\n' "$2" >>suites/notices/CHANGES && as_crew add -A && as_crew commit --quiet -m "$2" && as_crew push --quiet origin "$1")
@@ -138,36 +138,36 @@ if [ "$mode" = tour ]; then
     step "A tour"
     expect 0 suite check lantern-quay/boarding-gate
     expect 0 tests boarding-gate --pick 'gate/tickets/**'
-    expect 0 start fares --stay --refresh 1s
-    expect 0 start sailings --stay --refresh 1s --label release=1187
-    expect 1 start boarding-gate --stay --refresh 1s --label release=1187
+    expect 0 start fares --wait --refresh 1s
+    expect 0 start sailings --wait --refresh 1s --label release=1187
+    expect 1 start boarding-gate --wait --refresh 1s --label release=1187
     number=$("$kesmo" runs --suite boarding-gate --limit 1 --json | sed -n 's/.*"name": "boarding-gate\/\([0-9]*\)".*/\1/p' | sed -n 1p)
     expect 0 log "boarding-gate/$number" gate/late/closed_five_minutes_before
     expect 0 report "boarding-gate/$number" --as junit -o "$home/boarding-gate.xml"
     expect 0 log "boarding-gate/$number" gate/scanner/bow_reads_a_wet_ticket --follow
     expect 0 show "boarding-gate/$number" --groups
-    expect 1 again "boarding-gate/$number" --unpassed --stay
-    expect 10 start fares --pick 'faers/**' --stay
-    expect 0 start berths --stay --shards 1 --refresh 2s
+    expect 1 again "boarding-gate/$number" --not-passed --wait
+    expect 10 start fares --pick 'faers/**' --wait
+    expect 0 start berths --wait --shards 1 --refresh 2s
     number=$("$kesmo" runs --suite berths --limit 1 --json | sed -n 's/.*"name": "berths\/\([0-9]*\)".*/\1/p' | sed -n 1p)
     expect 0 show "berths/$number" --shards
     expect 0 forecast sailings --shards 1,2,4,8,16
     expect 0 portion sailings 2/5 --pick 'crossing/**'
     expect 0 park boarding-gate 'gate/late/**' --until 2w --why 'the gate closes late'
-    expect 0 start boarding-gate --pick 'gate/late/**' --pick tag:smoke --stay --refresh 1s
+    expect 0 start boarding-gate --pick 'gate/late/**' --pick tag:smoke --wait --refresh 1s
     expect 0 unpark boarding-gate 'gate/late/**'
     expect 0 here lantern-quay/fares --portion 2/5 --report "junit=$home/fares.xml"
     expect 0 join --suite lantern-quay/fares --key "tour-$$" --slots 2 --refresh 1s
-    expect 0 start departure-board --stay --refresh 2s
+    expect 0 start departure-board --wait --refresh 2s
     number=$("$kesmo" runs --suite departure-board --limit 1 --json | sed -n 's/.*"name": "departure-board\/\([0-9]*\)".*/\1/p' | sed -n 1p)
     expect 0 artifacts "departure-board/$number" --to "$home/screens"
-    expect 0 start lantern-quay/fares --pick tag:smoke --stay --refresh 1s
-    # Without a person: a brief, from a CI job's step, by a schedule, called in from a push, and from a watched branch.
+    expect 0 start lantern-quay/fares --pick tag:smoke --wait --refresh 1s
+    # Without a person: a brief, from a CI job's step, by a schedule, called in from a push, and from a polled branch.
     expect 0 brief show nightly
-    expect 0 start --brief nightly --pick 'tide/**' --stay --refresh 1s --report "junit=$home/nightly.xml"
+    expect 0 start --brief nightly --pick 'tide/**' --wait --refresh 1s --report "junit=$home/nightly.xml"
     expect 0 schedule look weekdays --cron '15 2 * * 1-5' --zone Europe/Oslo --brief nightly
     expect 2 schedule look weekdays --cron '75 2 * * 1-5' --zone Europe/Oslo --brief nightly
-    expect 0 schedule now nightly --stay --refresh 1s
+    expect 0 schedule now nightly --wait --refresh 1s
     expect 0 schedule show nightly
     expect 0 schedule list
     printf '\n$ git push origin main\n'
@@ -175,7 +175,7 @@ if [ "$mode" = tour ]; then
     push main "The boards are wiped at noon"
     expect 0 watch "$(newest notices)"
     [ "$(newest notices)" != "$before" ] || { printf '◆ the push started nothing\n'; status=1; }
-    expect 0 call-in show push
+    expect 0 webhook show push
     printf '\n$ git push origin release/1187\n'
     before=$(newest notices)
     push release/1187 "The boards are wiped at eleven"
@@ -183,7 +183,7 @@ if [ "$mode" = tour ]; then
         [ "$(newest notices)" != "$before" ] && break
         sleep 0.2
     done
-    [ "$(newest notices)" != "$before" ] || { printf '◆ the watched branch started nothing\n'; status=1; }
+    [ "$(newest notices)" != "$before" ] || { printf '◆ the polled branch started nothing\n'; status=1; }
     expect 0 watch "$(newest notices)"
     expect 0 show "$(newest notices)"
     expect 0 suite show notices
@@ -209,7 +209,7 @@ Sign in with:  $KESMO_URL/#token=$KESMO_TOKEN
 
 In another terminal:
   export KESMO_URL=$KESMO_URL KESMO_TOKEN=$KESMO_TOKEN
-  $kesmo start sailings --stay
+  $kesmo start sailings --wait
   $kesmo runs
 
 Ctrl-C ends the demo.

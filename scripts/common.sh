@@ -8,7 +8,7 @@ step() {
     step_done
     step_name=$1
     step_began=$(date +%s%N)
-    printf '▸ %s …\n' "$step_name"
+    printf '%s …\n' "$step_name"
 }
 step_done() {
     if [ "$step_began" != 0 ]; then

@@ -23,10 +23,10 @@ pub fn makespan(runtime: &Runtime) -> Vec<Line> {
     runtime.block_on(async {
         let quay = Quay::open(4, 10).await;
         let bundle = quay.suite("makespan", 1000, 100_000).await;
-        quay.stay(&bundle, |_, _| ()).await;
+        quay.wait(&bundle, |_, _| ()).await;
         let mut took = Vec::new();
         for _ in 0..5 {
-            took.push(quay.stay(&bundle, |_, _| ()).await);
+            took.push(quay.wait(&bundle, |_, _| ()).await);
         }
         let took = median(took);
         vec![Line {
@@ -52,12 +52,12 @@ pub fn uneven(runtime: &Runtime) -> Vec<Line> {
         let bundle = quay.uneven("uneven", &durations).await;
         let mut first = 0.0;
         for _ in 0..3 {
-            let took = quay.stay(&bundle, |_, _| ()).await;
+            let took = quay.wait(&bundle, |_, _| ()).await;
             first = if first == 0.0 { took } else { first };
         }
         let mut took = Vec::new();
         for _ in 0..3 {
-            took.push(quay.stay(&bundle, |_, _| ()).await);
+            took.push(quay.wait(&bundle, |_, _| ()).await);
         }
         let took = median(took);
         vec![Line {
@@ -88,7 +88,7 @@ pub fn forecasts(runtime: &Runtime) -> Vec<Line> {
             let bundle = quay.uneven(&name, &durations).await;
             let shards = 1 + random.below(16) as u32;
             for _ in 0..2 {
-                quay.stay(&bundle, |_, _| ()).await;
+                quay.wait(&bundle, |_, _| ()).await;
             }
             let query =
                 ForecastQuery { bundle: Some(bundle.clone()), shards: vec![shards], ..ForecastQuery::default() };
@@ -153,7 +153,7 @@ pub fn tests_that_do_nothing(runtime: &Runtime) -> Vec<Line> {
             ),
         ];
         for (what, bundle, names, program, bound) in cases {
-            quay.stay(&bundle, |_, _| ()).await;
+            quay.wait(&bundle, |_, _| ()).await;
             let halves = quay.dir.path().join("halves");
             let both = format!(
                 "{names} > {0}.all; head -n 5000 {0}.all > {0}.a; tail -n 5000 {0}.all > {0}.b",
@@ -163,7 +163,7 @@ pub fn tests_that_do_nothing(runtime: &Runtime) -> Vec<Line> {
             let side_by_side = format!("{program} {0}.a >{0}.1 & {program} {0}.b >{0}.2 & wait", halves.display());
             let (mut by_kesmo, mut by_shell) = (Vec::new(), Vec::new());
             for _ in 0..5 {
-                by_kesmo.push(quay.stay(&bundle, |_, _| ()).await);
+                by_kesmo.push(quay.wait(&bundle, |_, _| ()).await);
                 let began = Instant::now();
                 assert!(Command::new("sh").args(["-c", &side_by_side]).status().is_ok_and(|s| s.success()), "it runs");
                 by_shell.push(began.elapsed().as_secs_f64());
@@ -187,7 +187,7 @@ pub fn latency(runtime: &Runtime) -> Vec<Line> {
     runtime.block_on(async {
         let quay = Quay::open(2, 10).await;
         let small = quay.suite("begin", 20, 1000).await;
-        quay.stay(&small, |_, _| ()).await;
+        quay.wait(&small, |_, _| ()).await;
         let mut begins = Vec::new();
         for _ in 0..40 {
             let called = now_us();
@@ -212,10 +212,10 @@ pub fn latency(runtime: &Runtime) -> Vec<Line> {
         let begin = median(begins);
         // 10 slots with tests of 20 ms: 500 results a second.
         let many = quay.suite("stream", 5000, 40_000).await;
-        quay.stay(&many, |_, _| ()).await;
+        quay.wait(&many, |_, _| ()).await;
         let mut late = Vec::new();
         let took = quay
-            .stay(&many, |change, at| late.extend(change.attempts.iter().map(|a| (at - a.ended_at_us) as f64 / 1000.0)))
+            .wait(&many, |change, at| late.extend(change.attempts.iter().map(|a| (at - a.ended_at_us) as f64 / 1000.0)))
             .await;
         late.sort_by(f64::total_cmp);
         let p99 = late[late.len() * 99 / 100];

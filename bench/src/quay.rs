@@ -51,7 +51,7 @@ impl Quay {
         let kesmo = program();
         assert!(kesmo.exists(), "{} is missing: call ./demo.sh --build first", kesmo.display());
         let (service, url) = serve(dir.path(), "127.0.0.1:0");
-        let token = std::fs::read_to_string(dir.path().join("service/keeper-token")).expect("its token");
+        let token = std::fs::read_to_string(dir.path().join("service/admin-token")).expect("its token");
         let client = Client::new(&url, &token, &kesmo_tls::Trust::default()).expect("a client");
         let new = NewToken { name: "bench".into(), role: Role::Worker };
         let made: Token = client.post("/api/tokens", &new).await.expect("a token");
@@ -167,7 +167,7 @@ impl Quay {
 
     /// Starts a run and stays; hands each change with the time at which it came to `each`. Tells the seconds from the
     /// call to the verdict.
-    pub async fn stay(&self, bundle: &str, each: impl FnMut(&RunChange, i64)) -> f64 {
+    pub async fn wait(&self, bundle: &str, each: impl FnMut(&RunChange, i64)) -> f64 {
         self.stay_with(bundle, RunOptions::default(), each).await
     }
 

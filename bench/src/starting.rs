@@ -1,5 +1,5 @@
 //! Measurements of what starts by itself: many schedules due in one minute, the cost of the schedules when nothing is due,
-//! and call-ins at a steady rate, also when the service is ended or killed after it answered.
+//! and webhooks at a steady rate, also when the service is ended or killed after it answered.
 
 use std::{
     collections::BTreeSet,
@@ -9,11 +9,11 @@ use std::{
 use futures::{StreamExt, stream};
 use kesmo_core::{
     calendar::schedule::{IfBusy, Times},
-    call_in::{read_secret, sign},
     plan::brief::{Brief, Changes},
+    webhook::{read_secret, sign},
 };
 use kesmo_wire::api::{
-    BriefOf, CallInOf, Delivery, NewBrief, NewCallIn, NewSchedule, NewSuite, RunSummary, ScheduleOf, SuiteDetail,
+    BriefOf, Delivery, NewBrief, NewSchedule, NewSuite, NewWebhook, RunSummary, ScheduleOf, SuiteDetail, WebhookOf,
 };
 use tokio::runtime::Runtime;
 
@@ -151,16 +151,16 @@ pub fn calls(runtime: &Runtime) -> Vec<Line> {
         let mut quay = Quay::open(1, 2).await;
         let name = suite(&quay).await;
         let brief = Brief { suite: Some(name), ..Brief::default() };
-        let new = NewBrief { name: "push".into(), brief, again: false };
+        let new = NewBrief { name: "push".into(), brief, replace: false };
         let _: BriefOf = quay.client.post("/api/briefs", &new).await.expect("a brief");
-        let new = NewCallIn {
+        let new = NewWebhook {
             name: "push".into(),
             brief: "push".into(),
             takes: vec!["label.n=/n".into()],
             per_minute: Some(60_000),
-            ..NewCallIn::default()
+            ..NewWebhook::default()
         };
-        let made: CallInOf = quay.client.post("/api/call-ins", &new).await.expect("a call-in");
+        let made: WebhookOf = quay.client.post("/api/webhooks", &new).await.expect("a webhook");
         let secret = read_secret(&made.secret.expect("its secret")).expect("a secret");
         let mut late = Vec::new();
         let answered = send(&quay, &secret, "calm", A_SECOND, SECONDS, &mut late).await;
@@ -183,7 +183,7 @@ pub fn calls(runtime: &Runtime) -> Vec<Line> {
         }
         vec![
             Line {
-                what: "call-ins, 200 a second, each starting a run: from the moment of sending to the answer, 99th percentile",
+                what: "webhooks, 200 a second, each starting a run: from the moment of sending to the answer, 99th percentile",
                 measured: format!("{all} deliveries, the median {:.1} ms", share(&mut late.clone(), 0.5)),
                 compared_with: "a clock".into(),
                 figure: share(&mut late, 0.99),
@@ -217,7 +217,7 @@ async fn send(quay: &Quay, secret: &[u8], turn: &str, a_second: u64, seconds: u6
                 ("webhook-timestamp", now.to_string()),
                 ("webhook-signature", sign(&secret, &id, now, &content)),
             ];
-            let answer: Result<Delivery, _> = client.post_signed("/call-in/push", &headers, content).await;
+            let answer: Result<Delivery, _> = client.post_signed("/webhook/push", &headers, content).await;
             (number, answer.is_ok(), due.elapsed().as_secs_f64() * 1000.0)
         })
     });

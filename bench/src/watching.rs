@@ -26,10 +26,10 @@ pub fn watchers(runtime: &Runtime) -> Vec<Line> {
     runtime.block_on(async {
         let quay = Quay::open(2, 20).await;
         let bundle = quay.suite("watched", 8000, 39_000).await;
-        quay.stay(&bundle, |_, _| ()).await;
+        quay.wait(&bundle, |_, _| ()).await;
         let (mut alone, mut watched, mut late) = (Vec::new(), Vec::new(), Vec::new());
         for _ in 0..3 {
-            alone.push(quay.stay(&bundle, |_, _| ()).await);
+            alone.push(quay.wait(&bundle, |_, _| ()).await);
             let run = quay.start(&bundle).await;
             let began = Instant::now();
             let path = format!("/api/runs/{}/live", run.summary.name);

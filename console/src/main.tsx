@@ -13,8 +13,8 @@ import { FloorProvider } from "./data/floor";
 import { Access } from "./pages/Access";
 import { BriefPage } from "./pages/BriefPage";
 import { BriefsPage } from "./pages/BriefsPage";
-import { CallInPage } from "./pages/CallInPage";
-import { CallInsPage } from "./pages/CallInsPage";
+import { WebhookPage } from "./pages/WebhookPage";
+import { WebhooksPage } from "./pages/WebhooksPage";
 import { EntryPage } from "./pages/EntryPage";
 import { NowPage } from "./pages/NowPage";
 import { QueuePage } from "./pages/QueuePage";
@@ -50,8 +50,8 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/briefs/:brief" element={<BriefPage />} />
                 <Route path="/schedules" element={<SchedulesPage />} />
                 <Route path="/schedules/:schedule" element={<SchedulePage />} />
-                <Route path="/call-ins" element={<CallInsPage />} />
-                <Route path="/call-ins/:callIn" element={<CallInPage />} />
+                <Route path="/webhooks" element={<WebhooksPage />} />
+                <Route path="/webhooks/:webhook" element={<WebhookPage />} />
                 <Route path="/queue" element={<QueuePage />} />
                 <Route path="/workers" element={<WorkersPage />} />
                 <Route path="/wall" element={<WallPage />} />

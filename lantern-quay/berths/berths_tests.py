@@ -1,9 +1,9 @@
-"""Tests that get in each other's way: by their order, by a thing that there is one of, and by a crowded machine.
+"""Tests that get in each other's way: by their order, by a thing that there is one of, and by an overloaded machine.
 
 - `tables/**` share the table of tides: a test that puts the winter table up and forgets to take it down makes one that
   comes after it in the same process fail.
 - `dock/**` use the one dry dock; two at once fail. The suite file gives them a claim.
-- `radar/**` must answer within two and a half times the time that they compute: on a crowded machine some do not.
+- `radar/**` must answer within two and a half times the time that they compute: on an overloaded machine some do not.
 """
 
 import hashlib

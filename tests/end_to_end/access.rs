@@ -43,14 +43,14 @@ fn a_token_without_the_right_is_told_which_right_is_missing() {
     assert_eq!(quay.kesmo(&["token", "remove", "a-reader"]).status.code(), Some(0));
     assert_eq!(quay.kesmo_as(&reader, &["runs"]).status.code(), Some(12), "a removed token is refused at once");
     let list = quay.kesmo(&["token", "list"]);
-    assert_says(&all_said(&list), &["first-keeper", "an-operator"]);
+    assert_says(&all_said(&list), &["first-admin", "an-operator"]);
     assert!(!all_said(&list).contains(&operator), "a token's text is never shown again");
 }
 
 #[test]
-fn the_keepers_token_is_kept_for_its_owner_only() {
+fn the_admins_token_is_kept_for_its_owner_only() {
     let quay = shared();
-    let rights = std::fs::metadata(quay.path("service/keeper-token")).expect("the file").permissions().mode();
+    let rights = std::fs::metadata(quay.path("service/admin-token")).expect("the file").permissions().mode();
     assert_eq!(rights & 0o777, 0o600);
     let log = std::fs::read_to_string(quay.path("service.log")).expect("the log");
     assert!(!log.contains(&quay.token()), "no log holds a token");
@@ -60,7 +60,7 @@ fn the_keepers_token_is_kept_for_its_owner_only() {
 fn a_login_is_saved_and_used() {
     let quay = shared();
     let login = quay.kesmo(&["login", &quay.url]);
-    assert_says(&all_said(&login), &["as first-keeper (keeper)"]);
+    assert_says(&all_said(&login), &["as first-admin (admin)"]);
     let file = quay.path(".config/kesmo/login.json");
     assert_eq!(std::fs::metadata(&file).expect("it is saved").permissions().mode() & 0o777, 0o600);
     let mut command = std::process::Command::new(crate::quay::KESMO);
@@ -74,7 +74,7 @@ fn a_login_is_saved_and_used() {
 #[test]
 fn a_service_that_is_not_there_is_told_at_once() {
     let quay = shared();
-    for words in [&["runs"][..], &["watch", "ferry/1"], &["start", "ferry", "--stay"]] {
+    for words in [&["runs"][..], &["watch", "ferry/1"], &["start", "ferry", "--wait"]] {
         let mut all = vec!["--url", "http://127.0.0.1:9"];
         all.extend(words);
         let output = quay.kesmo(&all);

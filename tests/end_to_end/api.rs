@@ -70,7 +70,7 @@ fn wrong_calls_are_refused_in_words() {
         (api.post("/api/runs", &json!({ "bundle": "x" })), 422, "is not a SHA-256"),
         (api.post("/api/runs", &json!({ "bundle": "0".repeat(64) })), 404, "upload it first"),
         (api.post("/api/tokens", &json!({ "name": "A B", "role": "reader" })), 422, "use 1 to 60 of a-z"),
-        (api.post("/api/tokens", &json!({ "name": "first-keeper", "role": "reader" })), 409, "already"),
+        (api.post("/api/tokens", &json!({ "name": "first-admin", "role": "reader" })), 409, "already"),
         (api.get("/api/suites/wrong-call"), 404, "did you mean \"wrong-calls\"?"),
         (api.get("/api/runs/wrong-calls/999"), 404, "there is no run wrong-calls/999"),
         (api.get("/api/runs?verdict=green"), 422, "use passed, failed, void or stopped"),
@@ -90,7 +90,7 @@ fn entries_are_paged_filtered_and_ordered() {
     let (quay, api) = (shared(), Api::new());
     let names: String = (10..40).map(|i| format!("page/t{i} ")).collect();
     let body = "[ $t = page/t12 ] && sleep 0.4; [ $t = page/t33 ] && echo \"not ok - $t\" || echo \"ok - $t\"";
-    let (status, said) = quay.stay(&quay.tap("paged", &names, body, ""), &[]);
+    let (status, said) = quay.wait(&quay.tap("paged", &names, body, ""), &[]);
     assert_eq!(status, 1, "{said}");
     let get = |query: &str| api.get(&format!("/api/runs/paged/1/entries?{query}")).expect("entries");
     let tests = |page: &Value| -> Vec<String> {
@@ -122,9 +122,9 @@ fn runs_are_found_by_suite_label_and_verdict() {
         "[ -n \"$BAD\" ] && echo \"not ok - $t\" || echo \"ok - $t\"",
         "[env-for.bad]\nBAD = \"1\"",
     );
-    quay.stay(&folder, &["--label", "release=31", "--label", "quay=north"]);
-    quay.stay(&folder, &["--label", "release=32", "--env", "bad"]);
-    quay.stay(&folder, &["--label", "release=32"]);
+    quay.wait(&folder, &["--label", "release=31", "--label", "quay=north"]);
+    quay.wait(&folder, &["--label", "release=32", "--env", "bad"]);
+    quay.wait(&folder, &["--label", "release=32"]);
     let found = |query: &str| -> Vec<String> {
         let runs = api.get(&format!("/api/runs?suite=found&{query}")).expect("runs");
         runs.as_array().expect("a list").iter().map(|r| r["name"].as_str().expect("a name").to_owned()).collect()
@@ -144,12 +144,12 @@ fn runs_are_found_by_suite_label_and_verdict() {
 fn a_removed_suite_is_gone_from_the_list_and_its_runs_stay() {
     let quay = shared();
     let folder = quay.tap("removed", "a", "echo \"ok - $t\"", "");
-    quay.stay(&folder, &[]);
+    quay.wait(&folder, &[]);
     assert_eq!(quay.kesmo(&["suite", "remove", "removed"]).status.code(), Some(0));
     assert!(!all_said(&quay.kesmo(&["suite", "list"])).contains("removed"));
     assert_eq!(quay.kesmo(&["start", "removed"]).status.code(), Some(2));
     assert_says(&all_said(&quay.kesmo(&["show", "removed/1"])), &["● passed  removed/1"]);
-    let (status, said) = quay.stay(&folder, &[]);
+    let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 0, "added again, its numbers go on: {said}");
     assert_says(&said, &["removed/2"]);
 }
@@ -187,8 +187,8 @@ fn the_document_describes_every_call_that_is_made() {
         assert!(paths.contains_key(path), "{path}");
     }
     let mut ids = std::collections::BTreeSet::new();
-    for call in paths.values().flat_map(|p| p.as_object().expect("calls").values()) {
-        let id = call["operationId"].as_str().expect("an id").to_owned();
+    for one in paths.values().flat_map(|p| p.as_object().expect("calls").values()) {
+        let id = one["operationId"].as_str().expect("an id").to_owned();
         assert!(ids.insert(id.clone()), "the id {id} is used twice");
     }
 }
@@ -213,7 +213,7 @@ fn workers_tell_what_their_slots_do() {
 fn artifacts_of_tests_cannot_act_as_the_console() {
     let quay = shared();
     let body = "echo '<script>alert(1)</script>' > \"$KESMO_ARTIFACTS/page.html\"; echo \"ok - $t\"";
-    quay.stay(&quay.tap("page", "a", body, ""), &[]);
+    quay.wait(&quay.tap("page", "a", body, ""), &[]);
     let files = quay.json(&["artifacts", "page/1"]);
     assert_eq!((files[0]["path"].as_str(), files[0]["attempt"].as_u64()), (Some("page.html"), Some(1)));
     let mut curl = std::process::Command::new("curl");

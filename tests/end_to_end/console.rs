@@ -131,11 +131,11 @@ if [ $t = gate/late ]; then printf 'not ok - %s\n# expected Closed, got Boarding
 
     // A form that cannot work says why; mended, it starts a run that is shown as it goes.
     let pick = page.client.find(Locator::Id("pick")).await.expect("the field");
-    pick.send_keys("like:(").await.expect("typing");
+    pick.send_keys("regex:(").await.expect("typing");
     page.click("//button[text()='Start']").await;
-    page.shows(&["the pattern \"like:(\" cannot be read"]).await;
+    page.shows(&["the pattern \"regex:(\" cannot be read"]).await;
     // A backspace for each character, as a person would.
-    pick.send_keys(&"\u{e003}".repeat(6)).await.expect("typing");
+    pick.send_keys(&"\u{e003}".repeat(7)).await.expect("typing");
     let label = page.client.find(Locator::Id("labels")).await.expect("the field");
     label.send_keys("release=1187").await.expect("typing");
     page.click("//button[text()='Start']").await;
@@ -185,7 +185,7 @@ async fn the_console_fits_a_phone() {
     }
     let quay = shared();
     let (status, said) =
-        quay.stay(&quay.tap("small", "gate/a_rather_long_name_of_a_test/that_goes_on", "echo \"ok - $t\"", ""), &[]);
+        quay.wait(&quay.tap("small", "gate/a_rather_long_name_of_a_test/that_goes_on", "echo \"ok - $t\"", ""), &[]);
     assert_eq!(status, 0, "{said}");
     let page = browser(500, 844).await;
     page.client.goto(&format!("{}/runs/small/1#token={}", quay.url, quay.token())).await.expect("the link");
@@ -218,7 +218,7 @@ esac"#;
     let names = "gate/a gate/b gate/c gate/late1 gate/late22";
     let folder = quay.tap("explained", names, body, "[facets]\nscreen = [\"phone\", \"desk\"]");
     assert!(quay.kesmo(&["suite", "add", &folder.to_string_lossy()]).status.success());
-    assert_eq!(quay.kesmo(&["start", "explained", "--stay"]).status.code(), Some(1));
+    assert_eq!(quay.kesmo(&["start", "explained", "--wait"]).status.code(), Some(1));
     let page = browser(1280, 1000).await;
     page.client.goto(&format!("{}/runs/explained/1#token={}", quay.url, quay.token())).await.expect("the link");
 
@@ -248,7 +248,7 @@ esac"#;
     fill("input[aria-label='Test or pattern']", "\u{e003}\u{e003}ate*").await;
     page.click("//button[text()='Park']").await;
     page.shows(&["gate/late*", "the tide is out", "Take back"]).await;
-    let parked = quay.kesmo(&["start", "explained", "--stay"]);
+    let parked = quay.kesmo(&["start", "explained", "--wait"]);
     assert_eq!(parked.status.code(), Some(0), "{}", crate::quay::all_said(&parked));
     page.click("//button[text()='Take back']").await;
     page.shows(&["None is set aside."]).await;
@@ -272,14 +272,14 @@ async fn fill(page: &Browser, id: &str, text: &str) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn briefs_schedules_and_call_ins_are_made_in_the_console() {
+async fn briefs_schedules_and_webhooks_are_made_in_the_console() {
     if std::env::var_os("KESMO_NO_BROWSER").is_some() {
         return;
     }
     let quay = shared();
     let folder = quay.tap("clicked", "gate/open gate/shut slow/late", "echo \"ok - $t\"", "");
     assert!(quay.kesmo(&["suite", "add", &folder.to_string_lossy()]).status.success());
-    assert!(quay.kesmo(&["start", "clicked", "--stay"]).status.success());
+    assert!(quay.kesmo(&["start", "clicked", "--wait"]).status.success());
     let page = browser(1280, 1000).await;
     page.client.goto(&format!("{}/briefs/new?suite=clicked#token={}", quay.url, quay.token())).await.expect("the link");
 
@@ -322,21 +322,21 @@ async fn briefs_schedules_and_call_ins_are_made_in_the_console() {
     page.click("//button[text()='Start now']").await;
     page.shows(&["/ runs / clicked / 3", "schedule clicked-nights"]).await;
 
-    // A call-in tells its secret once; a body can be tried on it.
-    page.client.goto(&format!("{}/call-ins", quay.url)).await.expect("the page");
-    page.click("//button[text()='Make a call-in']").await;
-    fill(&page, "call-in-name", "clicked-push").await;
-    let brief = page.client.find(Locator::Id("call-in-brief")).await.expect("the field");
+    // A webhook tells its secret once; a body can be tried on it.
+    page.client.goto(&format!("{}/webhooks", quay.url)).await.expect("the page");
+    page.click("//button[text()='Make a webhook']").await;
+    fill(&page, "webhook-name", "clicked-push").await;
+    let brief = page.client.find(Locator::Id("webhook-brief")).await.expect("the field");
     brief.select_by_label("clicked-gates").await.expect("it is there");
-    fill(&page, "call-in-takes", "label.author=/pusher/name").await;
-    fill(&page, "call-in-whens", "/ref=refs/heads/*").await;
+    fill(&page, "webhook-takes", "label.author=/author").await;
+    fill(&page, "webhook-whens", "/branch=*").await;
     page.click("//button[text()='Make it']").await;
     page.shows(&["whsec_", "It is shown this once"]).await;
     page.click("//main//a[text()='clicked-push']").await;
     page.shows(&["Nothing came yet."]).await;
     let body = page.client.find(Locator::Css("textarea[aria-label=Body]")).await.expect("the field");
-    body.send_keys("{\"ref\": \"refs/heads/main\", \"pusher\": {\"name\": \"Ada\"}}").await.expect("typing");
+    body.send_keys("{\"branch\": \"main\", \"author\": \"Ada\"}").await.expect("typing");
     page.click("//button[text()='What would it do?']").await;
-    page.shows(&["▸ started", "author = \"Ada\""]).await;
+    page.shows(&["≈ started", "author = \"Ada\""]).await;
     page.client.clone().close().await.expect("the browser ends");
 }

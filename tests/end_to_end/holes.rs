@@ -41,7 +41,7 @@ fn hello(name: &str, offers: &[(&str, &str)]) -> Hello {
     Hello {
         version: VERSION,
         name: name.into(),
-        pool: "standing".into(),
+        pool: "main".into(),
         slots: 1,
         offers: offers.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect(),
         process: "0123456789abcdef".into(),
@@ -161,7 +161,7 @@ fn a_worker_that_speaks_otherwise_is_told_plainly() {
     };
     let mut old = with("name", json!("odd"));
     old.as_object_mut().expect("an object").remove("version");
-    assert_says(&refused(old), &["speaks version 0 of the link", "version 2"]);
+    assert_says(&refused(old), &["speaks version 0 of the link", "version 3"]);
     for (key, value) in [
         ("pool", json!("night\u{0}")),
         ("pool", json!("n".repeat(5000))),
@@ -235,7 +235,7 @@ fn a_digest_that_leads_elsewhere_is_refused_and_the_service_goes_on() {
     let fifo = quay.path("service/blobs/fi");
     fs::create_dir_all(&fifo).expect("a folder");
     assert!(Command::new("mkfifo").arg(fifo.join("fo")).status().expect("mkfifo").success());
-    for digest in ["", "x", "xx/../../keeper-token", "fifo", "../keeper-token", &"F".repeat(64)] {
+    for digest in ["", "x", "xx/../../admin-token", "fifo", "../admin-token", &"F".repeat(64)] {
         runtime.block_on(async {
             let mut link = Link::welcomed(&quay.url, &token, hello("astray", &[("berth", "odd")])).await;
             let job = loop {
@@ -284,7 +284,7 @@ fn a_digest_that_leads_elsewhere_is_refused_and_the_service_goes_on() {
         };
         let mut ended =
             serde_json::to_value(WorkerEvent::Ended(Box::new(report(grant.key, 0, Ended::Passed)))).expect("json");
-        ended["log"] = json!({ "blob": { "digest": "xx/../../keeper-token", "bytes": 9 } });
+        ended["log"] = json!({ "blob": { "digest": "xx/../../admin-token", "bytes": 9 } });
         link.say_text(json!({ "say": "report", "number": 9, "events": [ended] }).to_string()).await;
         while let Some(message) = link.hear().await {
             if let ToWorker::Refused { message } = message {
@@ -423,8 +423,8 @@ fn a_full_disk_of_postgresql_is_waited_for_and_nothing_is_lost() {
     // Longer than a commit that is refused was tried before.
     std::thread::sleep(Duration::from_secs(20));
     // Nobody waits for an answer meanwhile, and health says why.
-    for call in [vec!["show", &run], vec!["workers"], vec!["runs"]] {
-        let output = quay.kesmo(&call);
+    for words in [vec!["show", &run], vec!["workers"], vec!["runs"]] {
+        let output = quay.kesmo(&words);
         assert_eq!(output.status.code(), Some(12), "{}", all_said(&output));
         assert_says(&all_said(&output), &["nothing could be stored for", "No space left on device"]);
     }
@@ -488,7 +488,7 @@ fn a_file_with_a_long_path_is_kept_and_its_results_with_it() {
     let body = "d=\"$KESMO_ARTIFACTS\"; for i in $(seq 14); do d=\"$d/$(head -c 120 /dev/urandom | od -An -tx1 | tr -d ' \\n' | head -c 238)\"; done; \
                 mkdir -p \"$d\"; echo shot > \"$d/shot.txt\"; echo \"ok - $t\"";
     let folder = quay.tap("long-path", "a", body, "");
-    let (status, said) = quay.stay(&folder, &[]);
+    let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 0, "{said}");
     let files = quay.json(&["artifacts", "long-path/1"]);
     assert!(files[0]["path"].as_str().is_some_and(|p| p.len() > 3200), "{files}");
@@ -631,7 +631,7 @@ fn a_browsers_session_is_not_the_token_and_only_the_consoles_own_pages_change_an
     assert!(secure[0].contains("Secure"), "{secure:?}");
     let with = ("Cookie", cookie.as_str());
     assert_eq!(call(quay, "GET", "/api/runs", &[with], b"").0, 200);
-    let new = json!({ "name": "made-by-a-page", "role": "keeper" }).to_string();
+    let new = json!({ "name": "made-by-a-page", "role": "admin" }).to_string();
     let post = |headers: &[(&str, &str)]| call(quay, "POST", "/api/tokens", headers, new.as_bytes());
     for (headers, wanted, why) in [
         (
@@ -700,7 +700,7 @@ async fn a_page_of_another_port_makes_no_token() {
     let script = r#"
         const done = arguments[arguments.length - 1];
         const post = (type) => fetch(arguments[0] + '/api/tokens', { method: 'POST', credentials: 'include', mode: 'no-cors',
-            headers: { 'Content-Type': type }, body: JSON.stringify({ name: 'page-of-another-port', role: 'keeper' }) });
+            headers: { 'Content-Type': type }, body: JSON.stringify({ name: 'page-of-another-port', role: 'admin' }) });
         Promise.allSettled([post('text/plain'), post('application/x-www-form-urlencoded')]).then(() => done('asked'));"#;
     page.client.execute_async(script, vec![json!(quay.url)]).await.expect("the page asks");
     assert!(!all_said(&quay.kesmo(&["token", "list"])).contains("page-of-another-port"));
@@ -778,7 +778,7 @@ fn every_call_bears_whatever_is_sent_and_answers_as_its_document_says() {
     let tokens: BTreeMap<&str, String> = ["reader", "operator", "worker"]
         .into_iter()
         .map(|role| (role, token(role)))
-        .chain([("keeper", quay.token()), ("nobody", String::new())])
+        .chain([("admin", quay.token()), ("nobody", String::new())])
         .collect();
     let bearer = format!("Bearer {}", quay.token());
     let (_, document, _) = call(quay, "GET", "/api/openapi.json", &[("Authorization", &bearer)], b"");
@@ -808,7 +808,7 @@ fn every_call_bears_whatever_is_sent_and_answers_as_its_document_says() {
                         if operation["requestBody"].is_object() && number < 2 { &bodies[..] } else { &bodies[..1] };
                     for body in bodies {
                         // A call that would do something is made with what cannot be done.
-                        if *role == "keeper" && method == "delete" && path.contains("session") {
+                        if *role == "admin" && method == "delete" && path.contains("session") {
                             continue;
                         }
                         let bearer = format!("Bearer {token}");
@@ -858,7 +858,7 @@ echo "not ok - $t""##;
             command.args(["--run-as", "nobody"]);
         }
         let worker = Process(command.spawn().expect("it starts"));
-        let (status, said) = quay.stay(&folder, &[]);
+        let (status, said) = quay.wait(&folder, &[]);
         assert_eq!(status, 1, "{said}");
         let run = quay.json(&["runs", "--suite", "curious"])[0]["name"].as_str().expect("a name").to_owned();
         let found = all_said(&quay.kesmo(&["log", &run, "a"]));
@@ -881,7 +881,7 @@ fn what_is_seen_of_a_service_holds_no_secret() {
     let log = fs::read_to_string(quay.path("service.log")).expect("the log");
     assert!(!log.contains(&quay.token()));
     // What it says where no terminal reads it names the file and not the token.
-    assert_says(&quay.greeting(), &["The first keeper's token is in ", "keeper-token"]);
+    assert_says(&quay.greeting(), &["The first admin's token is in ", "admin-token"]);
     assert!(!quay.greeting().contains(&quay.token()));
     use std::os::unix::fs::PermissionsExt;
     let mode = fs::metadata(quay.path("service/blobs")).expect("the folder").permissions().mode();
@@ -896,7 +896,7 @@ fn what_is_seen_of_a_service_holds_no_secret() {
     std::io::BufRead::read_line(&mut std::io::BufReader::new(loud.0.stdout.take().expect("its output")), &mut line)
         .expect("it says where");
     let url = line.trim().strip_prefix("Kesmo is listening on ").expect("it listens").to_owned();
-    let token = fs::read_to_string(quay.path("loud/keeper-token")).expect("its token").trim().to_owned();
+    let token = fs::read_to_string(quay.path("loud/admin-token")).expect("its token").trim().to_owned();
     let client = kesmo_client::Client::new(&url, &token, &kesmo_tls::Trust::default()).expect("a client");
     let made: Value = Runtime::new()
         .expect("a runtime")
@@ -993,7 +993,7 @@ fn clients_workers_and_those_that_join_speak_tls() {
         "",
     );
     let place = folder.to_string_lossy().into_owned();
-    let started = call(&["--ca", &ca, "start", &place, "--stay"]);
+    let started = call(&["--ca", &ca, "start", &place, "--wait"]);
     assert_eq!(started.status.code(), Some(0), "{}", all_said(&started));
     assert_eq!(quay.history("over-tls/1", "a")[0]["worker"], "over-tls");
     drop(worker);
@@ -1063,7 +1063,7 @@ fn one_row_that_cannot_be_read_stops_no_other() {
     });
     assert_eq!(started["origin"]["name"], "whole");
     assert_says(&all_said(&quay.kesmo(&["brief", "list"])), &["torn-brief", "whole-brief"]);
-    let again = quay.kesmo(&["start", "--brief", "whole-brief", "--stay"]);
+    let again = quay.kesmo(&["start", "--brief", "whole-brief", "--wait"]);
     assert_eq!(again.status.code(), Some(0), "{}", all_said(&again));
     let says = until("it is told where it is seen", || {
         let shown = all_said(&quay.kesmo(&["schedule", "show", "torn", "--json"]));

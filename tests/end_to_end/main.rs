@@ -3,9 +3,9 @@
 mod access;
 mod api;
 mod console;
-mod heart;
 mod holes;
 mod once;
+mod planning;
 mod quay;
 mod readers;
 mod runs;

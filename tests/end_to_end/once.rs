@@ -186,7 +186,7 @@ fn every_delivery_starts_one_run_whoever_is_killed() {
     let folder = twins.both[0].tap("delivered", "a b", "echo \"ok - $t\"", "");
     twins.done(&["suite", "add", &folder.to_string_lossy()]);
     twins.done(&["brief", "add", "push", "--suite", "delivered"]);
-    let words = ["call-in", "add", "push", "--brief", "push", "--take", "label.n=/n", "--per-minute", "60000"];
+    let words = ["webhook", "add", "push", "--brief", "push", "--take", "label.n=/n", "--per-minute", "60000"];
     let secret = twins.done(&words);
     let mut draw = Draw(7);
     let over = Arc::new(AtomicBool::new(false));
@@ -236,7 +236,7 @@ fn every_delivery_starts_one_run_whoever_is_killed() {
 /// before.
 fn send_all(sender: usize, secret: &str, urls: &[String; 2], over: &AtomicBool) -> BTreeMap<String, String> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
-    let secret = kesmo_core::call_in::read_secret(secret).expect("a secret");
+    let secret = kesmo_core::webhook::read_secret(secret).expect("a secret");
     let mut sent = BTreeMap::new();
     let mut number = 0;
     while !over.load(Ordering::SeqCst) {
@@ -250,12 +250,12 @@ fn send_all(sender: usize, secret: &str, urls: &[String; 2], over: &AtomicBool) 
             let headers = [
                 ("webhook-id", id.clone()),
                 ("webhook-timestamp", now.to_string()),
-                ("webhook-signature", kesmo_core::call_in::sign(&secret, &id, now, &content)),
+                ("webhook-signature", kesmo_core::webhook::sign(&secret, &id, now, &content)),
             ];
             let client = kesmo_client::Client::new(&urls[(number + tries) % 2], "", &kesmo_tls::Trust::default())
                 .expect("a client");
             let taken: Result<Value, _> =
-                runtime.block_on(client.post_signed("/call-in/push", &headers, content.clone()));
+                runtime.block_on(client.post_signed("/webhook/push", &headers, content.clone()));
             match taken {
                 Ok(delivery) => Some(delivery["run"].as_str().expect("it starts a run").to_owned()),
                 Err(kesmo_client::Error::Refused { status: 409, .. }) => Some(String::new()),
@@ -276,7 +276,7 @@ fn every_new_commit_starts_one_run_whoever_is_killed() {
     let folder = twins.both[0].tap("watched", "a b", "echo \"ok - $t\"", "");
     let repo = Repo::of(&folder, twins.dir.path().join("repo"));
     twins.done(&["suite", "add", "--git", &repo.url()]);
-    twins.done(&["suite", "watch", "watched", "--branch", "*", "--look", "1s"]);
+    twins.done(&["suite", "poll", "watched", "--branch", "*", "--every", "1s"]);
     // The clock goes a second on every few milliseconds.
     let over = Arc::new(AtomicBool::new(false));
     let ticking = {

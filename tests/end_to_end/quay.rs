@@ -231,7 +231,7 @@ impl Quay {
     }
 
     pub fn token(&self) -> String {
-        fs::read_to_string(self.path("service/keeper-token")).expect("the keeper's token").trim().to_owned()
+        fs::read_to_string(self.path("service/admin-token")).expect("the admin's token").trim().to_owned()
     }
 
     /// A worker; it is ended with what is given back.
@@ -239,11 +239,11 @@ impl Quay {
         self.worker_at(name, slots, &self.url, &self.token())
     }
 
-    /// A worker that knows several addresses, split by commas; its token is made by the keeper's.
-    pub fn worker_at(&self, name: &str, slots: u16, urls: &str, keeper: &str) -> Process {
+    /// A worker that knows several addresses, split by commas; its token is made by the admin's.
+    pub fn worker_at(&self, name: &str, slots: u16, urls: &str, admin: &str) -> Process {
         let token_file = self.path(&format!("token-{name}"));
         if !token_file.exists() {
-            let added = self.kesmo_as(keeper, &["token", "add", &format!("worker-{name}"), "--role", "worker"]);
+            let added = self.kesmo_as(admin, &["token", "add", &format!("worker-{name}"), "--role", "worker"]);
             fs::write(&token_file, text(&added.stdout).trim()).expect("the token is kept");
         }
         let mut command = Command::new(KESMO);
@@ -255,7 +255,7 @@ impl Quay {
         let process = Process(spawn(command));
         until("the worker is linked", || {
             let words = ["workers", "--json"];
-            let workers: Value = serde_json::from_slice(&self.kesmo_as(keeper, &words).stdout).ok()?;
+            let workers: Value = serde_json::from_slice(&self.kesmo_as(admin, &words).stdout).ok()?;
             let here = |w: &Value| w["name"] == name && w["connected"] == true;
             workers.as_array().expect("a list").iter().any(here).then_some(())
         });
@@ -284,7 +284,7 @@ impl Quay {
         kesmo_client::Client::new(&self.url, token, &kesmo_tls::Trust::default()).expect("a client")
     }
 
-    /// Calls the program as the keeper.
+    /// Calls the program as the admin.
     pub fn kesmo(&self, words: &[&str]) -> Output {
         self.kesmo_as(&self.token(), words)
     }
@@ -307,9 +307,9 @@ impl Quay {
     }
 
     /// Starts a suite's folder and stays; tells the exit status and everything that was said.
-    pub fn stay(&self, suite: &Path, more: &[&str]) -> (i32, String) {
+    pub fn wait(&self, suite: &Path, more: &[&str]) -> (i32, String) {
         let folder = suite.to_string_lossy().into_owned();
-        let mut words = vec!["start", &folder, "--stay", "--refresh", "1s"];
+        let mut words = vec!["start", &folder, "--wait", "--refresh", "1s"];
         words.extend(more);
         let output = self.kesmo(&words);
         (output.status.code().unwrap_or(-1), all_said(&output))

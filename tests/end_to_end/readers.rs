@@ -10,7 +10,7 @@ fn a_process_for_each_test_is_judged_by_its_status() {
 echo "running $1"
 case $1 in exit/badly) echo 'the ramp is up' >&2; exit 3 ;; exit/killed) kill -SEGV $$ ;; esac
 "#;
-    let (status, said) = quay.stay(&quay.suite("by-exit", "exit", script, ""), &[]);
+    let (status, said) = quay.wait(&quay.suite("by-exit", "exit", script, ""), &[]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["● 1", "◆ 2", "the ramp is up", "(status 3)", "signal 11 (segmentation fault)"]);
     let attempts = quay.history("by-exit/1", "exit/killed");
@@ -31,9 +31,9 @@ for t in "$@"; do
 done
 echo '{"test":"gate/open","event":"open"}' >> "$KESMO_EVENTS"
 "#;
-    let (status, said) = quay.stay(&quay.suite("by-events", "events", script, ""), &[]);
+    let (status, said) = quay.wait(&quay.suite("by-events", "events", script, ""), &[]);
     assert_eq!(status, 0, "{said}");
-    assert_says(&said, &["\"open\" is no event"]);
+    assert_says(&said, &["\"open\" is not a valid event"]);
     let attempt = &quay.history("by-events/1", "gate/shut")[0];
     assert_eq!(attempt["steps"][0]["name"], "scan ticket");
     assert_eq!(attempt["spent_us"], 48_000);
@@ -60,7 +60,7 @@ mkdir -p out
   echo '</testsuite></testsuites>'; } > out/fares.xml
 "#;
     let folder = quay.suite("by-junit", "junit", script, "junit = [\"out/*.xml\"]");
-    let (status, said) = quay.stay(&folder, &[]);
+    let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["● 1", "◆ 1", "▽ 1", "expected 4, got 5"]);
     let attempt = &quay.history("by-junit/1", "fares/child")[0];
@@ -74,7 +74,7 @@ fn broken_xml_fails_its_tests_and_says_where_it_is_broken() {
 [ "$1" = --names ] && { printf 'fares/adult\nfares/child\n'; exit; }
 mkdir -p out; printf '<testsuites>\n<testsuite><testcase name="adult">' > out/fares.xml
 "#;
-    let (status, said) = quay.stay(&quay.suite("broken-xml", "junit", script, "junit = [\"out/*.xml\"]"), &[]);
+    let (status, said) = quay.wait(&quay.suite("broken-xml", "junit", script, "junit = [\"out/*.xml\"]"), &[]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["broken JUnit XML at line 2", "out/fares.xml"]);
 }
@@ -89,7 +89,7 @@ case $t in
   tap/bad) printf 'not ok - %s\n  ---\n  message: "expected 36 minutes, got 35"\n  ...\n' $t ;;
   *) echo "ok - $t" ;;
 esac"#;
-    let (status, said) = quay.stay(&quay.tap("by-tap", "tap/sub tap/skip tap/bad tap/plain", body, ""), &[]);
+    let (status, said) = quay.wait(&quay.tap("by-tap", "tap/sub tap/skip tap/bad tap/plain", body, ""), &[]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["● 2", "▽ 1", "◆ 1", "expected 36 minutes, got 35"]);
     assert_eq!(quay.history("by-tap/1", "tap/sub")[0]["steps"].as_array().map(Vec::len), Some(2));
@@ -100,7 +100,7 @@ esac"#;
 fn a_result_for_a_test_that_is_not_in_the_batch_is_told_and_left_aside() {
     let quay = shared();
     let folder = quay.tap("stranger", "a b", "echo \"ok - $t\"; echo 'ok - somebody/else'", "");
-    let (status, said) = quay.stay(&folder, &[]);
+    let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 0, "{said}");
     assert_says(&said, &["a result for \"somebody/else\", which is not in the batch, was left aside", "● 2"]);
 }
@@ -112,7 +112,7 @@ fn broken_tap_fails_the_test_that_has_no_result() {
         quay.tap("broken-tap", "a b c", "[ $t = c ] || echo \"ok - $t\"", "[[rule]]\ntests = [\"*\"]\ngroup = \"all\"");
     let script = std::fs::read_to_string(folder.join("tests.sh")).unwrap().replace("for t in", "echo 1..3\nfor t in");
     std::fs::write(folder.join("tests.sh"), script).unwrap();
-    let (status, said) = quay.stay(&folder, &[]);
+    let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["the TAP plan promised 3 tests, and 2 were reported", "never reported this test", "● 2  ◆ 1"]);
 }
@@ -120,7 +120,7 @@ fn broken_tap_fails_the_test_that_has_no_result() {
 #[test]
 fn output_that_is_not_text_is_kept_and_says_so() {
     let quay = shared();
-    let (status, said) = quay.stay(&quay.tap("not-text", "a", "printf 'caf\\351\\n'; echo \"ok - $t\"", ""), &[]);
+    let (status, said) = quay.wait(&quay.tap("not-text", "a", "printf 'caf\\351\\n'; echo \"ok - $t\"", ""), &[]);
     assert_eq!(status, 0, "{said}");
     let log = quay.kesmo(&["log", "not-text/1", "a"]);
     assert_says(&String::from_utf8_lossy(&log.stdout), &["this output is not UTF-8", "caf\u{fffd}"]);
@@ -130,7 +130,7 @@ fn output_that_is_not_text_is_kept_and_says_so() {
 fn a_hundred_megabytes_on_one_line_stay_within_bounds() {
     let quay = shared();
     let body = "echo first; head -c 100000000 /dev/zero | tr '\\0' x; echo; echo \"ok - $t\"";
-    let (status, said) = quay.stay(&quay.tap("long-line", "a", body, "[limits]\noutput = \"64 KiB\""), &[]);
+    let (status, said) = quay.wait(&quay.tap("long-line", "a", body, "[limits]\noutput = \"64 KiB\""), &[]);
     assert_eq!(status, 0, "{said}");
     let log = quay.kesmo(&["log", "long-line/1", "a"]);
     assert!(log.stdout.len() < 200_000, "{}", log.stdout.len());

@@ -15,7 +15,7 @@ fn a_suite_is_added_listed_started_and_read() {
     assert_says(&all_said(&again), &["its files were here already"]);
     let tests = quay.kesmo(&["tests", "ferry", "--pick", "ferry/s*"]);
     assert_says(&all_said(&tests), &["ferry/sails", "1 of 3 tests"]);
-    let started = quay.kesmo(&["start", "ferry", "--stay", "--label", "release=1187", "--set", "knots=9"]);
+    let started = quay.kesmo(&["start", "ferry", "--wait", "--label", "release=1187", "--set", "knots=9"]);
     assert_eq!(started.status.code(), Some(0), "{}", all_said(&started));
     assert_says(&all_said(&started), &["● passed  ferry/1", "● 3", "labels release=1187"]);
     assert_says(&all_said(&quay.kesmo(&["runs", "--label", "release=1187"])), &["ferry/1"]);
@@ -30,7 +30,7 @@ fn a_flaky_test_passes_at_a_retry_and_every_attempt_is_kept() {
 if [ "$KESMO_ATTEMPT" = 3 ] || [ $t = steady ]; then echo "ok - $t"
 else echo "attempt $KESMO_ATTEMPT says no"; printf 'not ok - %s\n# wet ticket\n' $t; fi"#;
     let (status, said) =
-        quay.stay(&quay.tap("flaky", "steady wet", body, "[retry]\ntimes = 2\nother-worker = true"), &[]);
+        quay.wait(&quay.tap("flaky", "steady wet", body, "[retry]\ntimes = 2\nother-worker = true"), &[]);
     assert_eq!(status, 0, "{said}");
     assert_says(&said, &["● 1  ◐ 1", "wet  passed at attempt 3; failed before with: wet ticket"]);
     let attempts = quay.history("flaky/1", "wet");
@@ -39,7 +39,7 @@ else echo "attempt $KESMO_ATTEMPT says no"; printf 'not ok - %s\n# wet ticket\n'
     assert_ne!(attempts[0]["worker"], attempts[1]["worker"], "other-worker");
     assert_ne!(attempts[1]["worker"], attempts[2]["worker"], "other-worker");
     assert_says(&text(&quay.kesmo(&["log", "flaky/1", "wet", "--attempt", "2"]).stdout), &["attempt 2 says no"]);
-    let again = quay.kesmo(&["again", "flaky/1", "--unpassed"]);
+    let again = quay.kesmo(&["again", "flaky/1", "--not-passed"]);
     assert_says(&all_said(&again), &["there is nothing to repeat"]);
 }
 
@@ -48,7 +48,7 @@ fn a_start_option_and_a_rule_decide_about_retries() {
     let quay = shared();
     let rules = "[retry]\ntimes = 1\n[[rule]]\ntests = [\"never\"]\nretry = 0";
     let folder = quay.tap("retries", "never often", "echo \"not ok - $t\"", rules);
-    let (status, said) = quay.stay(&folder, &["--retries", "3"]);
+    let (status, said) = quay.wait(&folder, &["--retries", "3"]);
     assert_eq!(status, 1, "{said}");
     assert_eq!(quay.history("retries/1", "never").len(), 1);
     assert_eq!(quay.history("retries/1", "often").len(), 4);
@@ -60,10 +60,10 @@ fn a_start_option_and_a_rule_decide_about_retries() {
 fn a_test_past_its_limit_is_ended_with_all_its_processes() {
     let quay = shared();
     let body = "[ $t = slow ] && { setsid sleep 7654 & (sleep 7654 &) ; sleep 7654; }; echo \"ok - $t\"";
-    let (status, said) = quay.stay(&quay.tap("overrun", "quick slow after", body, "[limits]\ntest = \"1s\""), &[]);
+    let (status, said) = quay.wait(&quay.tap("overrun", "quick slow after", body, "[limits]\ntest = \"1s\""), &[]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["● 2  ◆ 1", "it ran longer than its limit of 1.0 s and was ended"]);
-    assert_eq!(quay.history("overrun/1", "slow")[0]["ended"], "overran");
+    assert_eq!(quay.history("overrun/1", "slow")[0]["ended"], "timed-out");
     assert_eq!(quay.history("overrun/1", "after").len(), 1, "the ones after it go back uncharged");
     assert_eq!(processes_with("sleep\u{0}7654"), 0, "no orphan is left");
 }
@@ -72,7 +72,7 @@ fn a_test_past_its_limit_is_ended_with_all_its_processes() {
 fn what_a_batch_leaves_running_is_ended() {
     let quay = shared();
     let body = "setsid sleep 8765 >/dev/null 2>&1 & echo \"ok - $t\"; sleep 0.2";
-    let (status, said) = quay.stay(&quay.tap("leftover", "a", body, ""), &[]);
+    let (status, said) = quay.wait(&quay.tap("leftover", "a", body, ""), &[]);
     assert_eq!(status, 0, "{said}");
     assert_says(&said, &["a batch left a process running; it was ended"]);
     until("the leftover is gone", || (processes_with("sleep\u{0}8765") == 0).then_some(()));
@@ -83,7 +83,7 @@ fn a_crash_charges_the_test_that_ran_and_no_other() {
     let quay = shared();
     let body = "[ $t = boom ] && kill -9 $$; echo \"ok - $t\"";
     let group = "[[rule]]\ntests = [\"*\"]\ngroup = \"one-process\"";
-    let (status, said) = quay.stay(&quay.tap("crash", "before boom after", body, group), &[]);
+    let (status, said) = quay.wait(&quay.tap("crash", "before boom after", body, group), &[]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["● 2  ◆ 1", "its process ended under it, with signal 9"]);
     assert_eq!(quay.history("crash/1", "boom")[0]["ended"], "crashed");
@@ -91,7 +91,7 @@ fn a_crash_charges_the_test_that_ran_and_no_other() {
 }
 
 #[test]
-fn a_run_is_stopped_and_its_unpassed_tests_repeated() {
+fn a_run_is_stopped_and_its_not_passed_tests_repeated() {
     let quay = shared();
     let body = "[ -n \"$SLOW\" ] && [ $t != one ] && sleep 30; echo \"ok - $t\"";
     let more = "[env-for.slow]\nSLOW = \"1\"\n[[rule]]\ntests = [\"*\"]\ngroup = \"in-order\"";
@@ -99,14 +99,14 @@ fn a_run_is_stopped_and_its_unpassed_tests_repeated() {
     let run = quay.start_run(&folder, &["--env", "slow"]);
     until("the first test passed", || (quay.run(&run)["tally"]["passed"] == 1).then_some(()));
     let stop = quay.kesmo(&["stop", &run, "--why", "the harbour is shut"]);
-    assert_says(&all_said(&stop), &["■ stopped", "stopped by first-keeper: the harbour is shut"]);
+    assert_says(&all_said(&stop), &["■ stopped", "stopped by first-admin: the harbour is shut"]);
     let watched = quay.kesmo(&["watch", &run]);
     assert_eq!(watched.status.code(), Some(11), "{}", all_said(&watched));
     assert_says(&all_said(&watched), &["● 1  ◌ 2"]);
     let twice = quay.kesmo(&["stop", &run]);
     assert_eq!(twice.status.code(), Some(2));
     assert_says(&all_said(&twice), &["is over already"]);
-    let again = quay.json(&["again", &run, "--unpassed"]);
+    let again = quay.json(&["again", &run, "--not-passed"]);
     assert_eq!(again["options"]["only"].as_array().map(Vec::len), Some(2));
     let name = again["name"].as_str().expect("its name").to_owned();
     assert_eq!(quay.kesmo(&["stop", &name]).status.code(), Some(0));
@@ -117,12 +117,12 @@ fn variants_are_run_side_by_side_and_can_be_chosen() {
     let quay = shared();
     let body = "[ $KESMO_FACET_SCREEN = phone ] && [ $t = wide ] && echo \"not ok - $t\" || echo \"ok - $t\"";
     let folder = quay.tap("facets", "wide narrow", body, "[facets]\nscreen = [\"phone\", \"desk\"]");
-    let (status, said) = quay.stay(&folder, &[]);
+    let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["● 3  ◆ 1", "wide (screen=phone)"]);
-    let (status, said) = quay.stay(&folder, &["--variant", "screen=desk"]);
+    let (status, said) = quay.wait(&folder, &["--variant", "screen=desk"]);
     assert_eq!(status, 0, "{said}");
-    let (status, said) = quay.stay(&folder, &["--variant", "screen=watch"]);
+    let (status, said) = quay.wait(&folder, &["--variant", "screen=watch"]);
     assert_eq!(status, 2, "{said}");
     assert_says(&said, &["the facet screen has no value \"watch\"; it has phone, desk"]);
 }
@@ -131,7 +131,7 @@ fn variants_are_run_side_by_side_and_can_be_chosen() {
 fn reports_can_be_read_by_other_programs() {
     let quay = shared();
     let folder = quay.tap("report", "gate/a gate/b", "[ $t = gate/b ] && echo \"not ok - $t\" || echo \"ok - $t\"", "");
-    quay.stay(&folder, &[]);
+    quay.wait(&folder, &[]);
     let file = quay.path("out/report.xml");
     let made = quay.kesmo(&["report", "report/1", "--as", "junit", "-o", &file.to_string_lossy()]);
     assert!(made.status.success(), "{}", all_said(&made));
@@ -148,7 +148,7 @@ fn reports_can_be_read_by_other_programs() {
 fn the_change_stream_is_json_lines() {
     let quay = shared();
     let folder = quay.tap("stream", "a b", "sleep 0.2; echo \"ok - $t\"", "");
-    let (status, said) = quay.stay(&folder, &["--json"]);
+    let (status, said) = quay.wait(&folder, &["--json"]);
     assert_eq!(status, 0, "{said}");
     let events: Vec<serde_json::Value> =
         said.lines().map(|l| serde_json::from_str(l).unwrap_or_else(|e| panic!("{e}: {l}"))).collect();
@@ -233,7 +233,7 @@ fn two_runs_share_the_slots() {
     let short = quay.tap("share-short", "a b", "echo \"ok - $t\"", "");
     let run = quay.start_run(&long, &[]);
     until("the long run is under way", || (quay.run(&run)["tally"]["running"].as_u64() > Some(2)).then_some(()));
-    let (status, said) = quay.stay(&short, &[]);
+    let (status, said) = quay.wait(&short, &[]);
     assert_eq!(status, 0, "{said}");
     assert!(quay.run(&run)["verdict"].is_null(), "the short run does not wait for the long one");
     assert_eq!(quay.kesmo(&["stop", &run]).status.code(), Some(0));
@@ -250,7 +250,7 @@ fn claims_are_not_held_twice_even_by_two_runs() {
     let more = "[[rule]]\ntests = [\"*\"]\nclaims = [\"berth-db\"]";
     let folder = quay.tap("claims", "a b c d e f", &body, more);
     let first = quay.start_run(&folder, &[]);
-    let (status, said) = quay.stay(&folder, &[]);
+    let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 0, "{said}");
     assert_eq!(quay.kesmo(&["watch", &first]).status.code(), Some(0));
 }

@@ -1,4 +1,4 @@
-//! Starting without a person: briefs, schedules, call-ins, version control, watched branches, chains and the queue.
+//! Starting without a person: briefs, schedules, webhooks, version control, polled branches, chains and the queue.
 
 use std::{fs, process::Command};
 
@@ -54,7 +54,7 @@ fn a_brief_is_started_from_a_ci_job_with_a_report_and_a_status() {
     let token = done(quay, &["token", "add", "ci-job", "--role", "operator"]);
     // As the shell step of a CI job: the token in the environment, status and report at the end.
     let step = |more: &str, report: &str| {
-        let script = format!("{KESMO} start --brief ci {more} --stay --report junit={report}");
+        let script = format!("{KESMO} start --brief ci {more} --wait --report junit={report}");
         let mut sh = Command::new("sh");
         sh.args(["-c", &script]).current_dir(quay.dir.path()).env("HOME", quay.dir.path());
         sh.env("KESMO_URL", &quay.url).env("KESMO_TOKEN", &token).output().expect("a shell")
@@ -94,14 +94,14 @@ fn what_is_wrong_with_a_brief_is_said_when_it_is_saved() {
     assert_says(&said(&["w1", "--suite", "wrong-brief", "--then", "nowhere"]), &["--then: there is no brief named"]);
     assert_says(&said(&["W 1", "--suite", "wrong-brief"]), &["the brief's name", "a-z, 0-9"]);
     done(quay, &["brief", "add", "w1", "--suite", "wrong-brief"]);
-    assert_says(&said(&["w1", "--suite", "wrong-brief"]), &["there is a brief named w1 already", "--again"]);
-    assert_says(&said(&["w1", "--suite", "wrong-brief", "--then", "w1", "--again"]), &["w1 → w1"]);
+    assert_says(&said(&["w1", "--suite", "wrong-brief"]), &["there is a brief named w1 already", "--replace"]);
+    assert_says(&said(&["w1", "--suite", "wrong-brief", "--then", "w1", "--replace"]), &["w1 → w1"]);
     done(quay, &["brief", "add", "w2", "--suite", "wrong-brief", "--then", "w1", "--then-if", "failed"]);
-    assert_says(&said(&["w1", "--suite", "wrong-brief", "--then", "w2", "--again"]), &["w1 → w2 → w1"]);
+    assert_says(&said(&["w1", "--suite", "wrong-brief", "--then", "w2", "--replace"]), &["w1 → w2 → w1"]);
     assert_says(&refused(quay, &["brief", "remove", "w1"]), &["is started by brief w2 (--then)"]);
     assert_says(&refused(quay, &["start", "--brief", "w3"]), &["there is no brief named \"w3\"", "did you mean"]);
     // What would make its runs void is told too.
-    done(quay, &["start", "wrong-brief", "--stay"]);
+    done(quay, &["start", "wrong-brief", "--wait"]);
     done(quay, &["park", "wrong-brief", "slow/**", "--until", "2w", "--why", "the tide"]);
     let output = quay.kesmo(&["brief", "add", "w4", "--suite", "wrong-brief", "--pick", "slow/**"]);
     assert_says(&all_said(&output), &["the only test that it picks is parked", "the tide", "its runs would be void"]);
@@ -129,7 +129,7 @@ fn briefs_follow_each_other_as_their_verdicts_say() {
     });
     let shown = text(&quay.kesmo(&["show", &first]).stdout);
     assert_says(&shown, &[&format!("chain ● {first} → ◆ {name}")]);
-    done(quay, &["brief", "add", "c2", "--suite", "chain-b", "--then", "c3", "--then-if", "always", "--again"]);
+    done(quay, &["brief", "add", "c2", "--suite", "chain-b", "--then", "c3", "--then-if", "any", "--replace"]);
     done(quay, &["start", "--brief", "c1"]);
     let third = newest(quay, "chain-a", 3);
     assert_eq!(third["labels"]["step"], "three");
@@ -185,7 +185,7 @@ fn a_schedule_follows_the_clock_that_it_is_given() {
     assert_eq!(verdict(&quay, &run)["verdict"], "passed");
     assert_says(
         &text(&quay.kesmo(&["schedule", "show", "nightly"]).stdout),
-        &["started by first-keeper, beside its times", "missed (3 starts)"],
+        &["started by first-admin, beside its times", "missed (3 starts)"],
     );
     // What it starts goes away: the row says why nothing was started.
     done(&quay, &["suite", "remove", "planned"]);
@@ -271,7 +271,7 @@ fn send(quay: &Quay, name: &str, secret: &str, body: &str, more: &[&str]) -> (i3
     let file = quay.path(&format!("body-{name}"));
     fs::write(&file, body).expect("a file");
     let path = file.to_string_lossy().into_owned();
-    let output = quay.kesmo(&[&["call-in", "send", name, "--body", &path, "--secret", secret], more].concat());
+    let output = quay.kesmo(&[&["webhook", "send", name, "--body", &path, "--secret", secret], more].concat());
     (output.status.code().unwrap_or(-1), all_said(&output))
 }
 
@@ -282,23 +282,20 @@ fn a_delivery_starts_a_run_once_and_says_what_it_did() {
     done(quay, &["brief", "add", "called", "--suite", "called", "--pick", "gate/**"]);
     let takes = [
         "--take",
-        "commit=/after",
+        "commit=/commit",
         "--take",
-        "branch=/ref",
+        "branch=/branch",
         "--take",
-        "label.author=/pusher/name",
+        "label.author=/author",
         "--take",
         "set.passengers?=/passengers",
     ];
-    let words =
-        [&["call-in", "add", "called", "--brief", "called", "--when", "/ref=refs/heads/**"], &takes[..]].concat();
+    let words = [&["webhook", "add", "called", "--brief", "called", "--when", "/branch!=tags/**"], &takes[..]].concat();
     let secret = done(quay, &words);
     let commit = "a1".repeat(20);
-    let push =
-        json!({ "ref": "refs/heads/release/1187", "after": commit, "pusher": { "name": "Ada" }, "passengers": 3 })
-            .to_string();
+    let push = json!({ "branch": "release/1187", "commit": commit, "author": "Ada", "passengers": 3 }).to_string();
     fs::write(quay.path("push.json"), &push).expect("a file");
-    let tried = done(quay, &["call-in", "try", "called", "--body", "push.json"]);
+    let tried = done(quay, &["webhook", "try", "called", "--body", "push.json"]);
     assert_says(
         &tried,
         &["It would start a run", "branch = \"release/1187\"", "passengers = \"3\"", "author = \"Ada\""],
@@ -314,14 +311,14 @@ fn a_delivery_starts_a_run_once_and_says_what_it_did() {
     let (status, said) = send(quay, "called", &secret, &push, &["--id", "first"]);
     assert_eq!(status, 2);
     assert_says(&said, &["this delivery had come before", run.trim(), "it is not taken twice"]);
-    let (_, said) = send(quay, "called", &secret, r#"{"ref":"refs/tags/7"}"#, &[]);
-    assert_says(&said, &["passed over: --when /ref=refs/heads/**: /ref is \"refs/tags/7\""]);
-    let (status, said) = send(quay, "called", &secret, r#"{"ref":"refs/heads/main","afer":"x"}"#, &[]);
+    let (_, said) = send(quay, "called", &secret, r#"{"branch":"tags/7"}"#, &[]);
+    assert_says(&said, &["ignored: --when /branch!=tags/**: /branch is \"tags/7\""]);
+    let (status, said) = send(quay, "called", &secret, r#"{"branch":"main","comit":"x"}"#, &[]);
     assert_eq!(status, 2);
-    assert_says(&said, &["/after finds nothing in the body", "did you mean \"afer\"?"]);
+    assert_says(&said, &["/commit finds nothing in the body", "did you mean \"comit\"?"]);
     let (_, said) = send(quay, "called", &secret, "{", &[]);
-    assert_says(&said, &["the body is no JSON"]);
-    let other = kesmo_core::call_in::write_secret(&[9; 32]);
+    assert_says(&said, &["the body is not valid JSON"]);
+    let other = kesmo_core::webhook::write_secret(&[9; 32]);
     let (status, said) = send(quay, "called", &other, &push, &[]);
     assert_eq!(status, 12, "{said}");
     assert_says(&said, &["the signature is wrong"]);
@@ -332,31 +329,31 @@ fn a_delivery_starts_a_run_once_and_says_what_it_did() {
     let event =
         json!({ "specversion": "1.0", "id": "e1", "source": "/quay", "type": "pushed", "data": {} }).to_string();
     let event_type = ["--content-type", "application/cloudevents+json"];
-    let secret_2 = done(quay, &["call-in", "add", "events", "--brief", "called", "--take", "label.kind=/type"]);
+    let secret_2 = done(quay, &["webhook", "add", "events", "--brief", "called", "--take", "label.kind=/type"]);
     let (status, run) = send(quay, "events", &secret_2, &event, &event_type);
     assert_eq!(status, 0, "{run}");
     assert_eq!(quay.run(run.trim())["labels"]["kind"], "pushed");
     assert_says(&send(quay, "events", &secret_2, &event, &event_type).1, &["this delivery had come before"]);
     // Every delivery is kept with what it did; one can be taken again.
-    let shown = quay.json(&["call-in", "show", "called"]);
+    let shown = quay.json(&["webhook", "show", "called"]);
     let kept = shown["deliveries"].as_array().expect("deliveries");
     let did: Vec<&str> = kept.iter().rev().filter_map(|d| d["did"].as_str()).collect();
-    assert_eq!(did, ["started", "passed", "refused", "refused", "refused"], "{kept:?}");
+    assert_eq!(did, ["started", "ignored", "refused", "refused", "refused"], "{kept:?}");
     assert_eq!(kept[0]["genuine"], false);
     let number = kept.last().expect("the first")["id"].to_string();
-    assert_says(&done(quay, &["call-in", "body", "called", &number]), &["refs/heads/release/1187"]);
-    let again = done(quay, &["call-in", "again", "called", &number]);
+    assert_says(&done(quay, &["webhook", "body", "called", &number]), &["release/1187"]);
+    let again = done(quay, &["webhook", "redeliver", "called", &number]);
     assert_ne!(again, run.trim());
-    assert_says(&refused(quay, &["call-in", "again", "called", &kept[0]["id"].to_string()]), &["it was not genuine"]);
+    assert_says(&refused(quay, &["webhook", "redeliver", "called", &kept[0]["id"].to_string()]), &["it was not genuine"]);
     // Paused, and with a new secret.
-    done(quay, &["call-in", "pause", "called"]);
-    assert_says(&send(quay, "called", &secret, &push, &[]).1, &["the call-in called is paused"]);
-    done(quay, &["call-in", "resume", "called"]);
-    let fresh = done(quay, &["call-in", "new-secret", "called"]);
+    done(quay, &["webhook", "pause", "called"]);
+    assert_says(&send(quay, "called", &secret, &push, &[]).1, &["the webhook called is paused"]);
+    done(quay, &["webhook", "resume", "called"]);
+    let fresh = done(quay, &["webhook", "new-secret", "called"]);
     assert_says(&send(quay, "called", &secret, &push, &[]).1, &["the signature is wrong"]);
     assert_eq!(send(quay, "called", &fresh, &push, &[]).0, 0);
     // Too many in a minute.
-    let few = done(quay, &["call-in", "add", "few", "--brief", "called", "--per-minute", "2"]);
+    let few = done(quay, &["webhook", "add", "few", "--brief", "called", "--per-minute", "2"]);
     // What is not genuine does not use up what is taken.
     for _ in 0..3 {
         assert_says(&send(quay, "few", &other, "{}", &[]).1, &["the signature is wrong"]);
@@ -370,18 +367,18 @@ fn a_delivery_starts_a_run_once_and_says_what_it_did() {
 }
 
 #[test]
-fn wrong_call_ins_are_refused_when_they_are_made() {
+fn wrong_webhooks_are_refused_when_they_are_made() {
     let quay = shared();
     add(quay, "wrong-calls", OK);
     done(quay, &["brief", "add", "wrong-calls", "--suite", "wrong-calls"]);
-    let said = |more: &[&str]| refused(quay, &[&["call-in", "add", "wc", "--brief", "wrong-calls"], more].concat());
-    assert_says(&said(&["--take", "comit=/after"]), &["a target is branch, commit, env"]);
-    assert_says(&said(&["--take", "commit=after"]), &["is no JSON Pointer"]);
+    let said = |more: &[&str]| refused(quay, &[&["webhook", "add", "wc", "--brief", "wrong-calls"], more].concat());
+    assert_says(&said(&["--take", "comit=/commit"]), &["a target is branch, commit, env"]);
+    assert_says(&said(&["--take", "commit=after"]), &["is not a valid JSON Pointer"]);
     assert_says(&said(&["--take", "set.passenger=/n"]), &["no such setting; did you mean \"passengers\"?"]);
-    assert_says(&said(&["--when", "/ref"]), &["write POINTER=GLOB"]);
+    assert_says(&said(&["--when", "/branch"]), &["write POINTER=GLOB"]);
     assert_says(&said(&["--per-minute", "0"]), &["is out of bounds"]);
-    assert_says(&refused(quay, &["call-in", "add", "wc", "--brief", "nowhere"]), &["there is no brief named"]);
-    let gone = quay.kesmo(&["call-in", "send", "nowhere", "--body", "kesmo.toml", "--secret", "x"]);
+    assert_says(&refused(quay, &["webhook", "add", "wc", "--brief", "nowhere"]), &["there is no brief named"]);
+    let gone = quay.kesmo(&["webhook", "send", "nowhere", "--body", "kesmo.toml", "--secret", "x"]);
     assert_eq!(gone.status.code(), Some(2));
 }
 
@@ -411,9 +408,9 @@ fn a_suite_from_version_control_is_pinned_to_a_commit() {
     let again = done(quay, &["again", &run]);
     assert_eq!(verdict(quay, &again)["commit"], json!(first));
     // The newest commit is broken; an exact one is not.
-    let void = quay.kesmo(&["start", "pinned", "--stay"]);
+    let void = quay.kesmo(&["start", "pinned", "--wait"]);
     assert_eq!(void.status.code(), Some(10), "{}", all_said(&void));
-    let exact = quay.kesmo(&["start", "pinned", "--commit", &first, "--stay"]);
+    let exact = quay.kesmo(&["start", "pinned", "--commit", &first, "--wait"]);
     assert_eq!(exact.status.code(), Some(0), "{}", all_said(&exact));
     assert_says(
         &refused(quay, &["start", "pinned", "--branch", "mian"]),
@@ -434,11 +431,11 @@ fn a_watched_branch_starts_a_run_for_every_new_commit_and_says_what_is_wrong() {
     let repo = Repo::of(&folder, quay.path("looked.git"));
     done(quay, &["suite", "add", "--git", &repo.url()]);
     done(quay, &["brief", "add", "looked", "--suite", "looked", "--label", "by=watch"]);
-    let words = ["suite", "watch", "looked", "--branch", "release/*", "--look", "1s", "--brief", "looked"];
+    let words = ["suite", "poll", "looked", "--branch", "release/*", "--every", "1s", "--brief", "looked"];
     let started = std::time::Instant::now();
-    assert_says(&done(quay, &words), &["release/* of looked is watched"]);
+    assert_says(&done(quay, &words), &["release/* of looked is polled"]);
     assert_says(
-        &refused(quay, &["suite", "watch", "looked", "--branch", "mian"]),
+        &refused(quay, &["suite", "poll", "looked", "--branch", "mian"]),
         &["there is no branch \"mian\" now; did you mean \"main\"?"],
     );
     // That no branch matches yet is nothing to be troubled by, and it is looked at as often as before.
@@ -484,7 +481,7 @@ fn a_watched_branch_starts_a_run_for_every_new_commit_and_says_what_is_wrong() {
     until("the trouble is over", || {
         (!text(&quay.kesmo(&["suite", "show", "looked"]).stdout).contains("trouble")).then_some(())
     });
-    done(quay, &["suite", "unwatch", "looked", "--branch", "release/*"]);
+    done(quay, &["suite", "unpoll", "looked", "--branch", "release/*"]);
     let runs = quay.json(&["runs", "--suite", "looked"]).as_array().expect("runs").len();
     assert!((3..=4).contains(&runs), "each head was run once: {runs}");
 }
@@ -554,7 +551,7 @@ fn a_newer_commit_replaces_a_run_of_its_branch_and_the_queue_can_be_ordered() {
     until("moved", || (order() == [b.clone(), a.clone(), c.clone()]).then_some(()));
     assert_says(
         &text(&quay.kesmo(&["queue"]).stdout),
-        &["1 of 3", "all slots of the pool standing are busy; 2 runs are before it"],
+        &["1 of 3", "all slots of the pool main are busy; 2 runs are before it"],
     );
     done(&quay, &["queue", "remove", &a]);
     assert_eq!(verdict(&quay, &a)["verdict"], "stopped");

@@ -16,7 +16,7 @@ fn a_misspelt_suite_file_is_refused_before_anything_runs() {
         assert_eq!(output.status.code(), Some(2), "{}", all_said(&output));
         let said = all_said(&output);
         assert_says(&said, &["kesmo.toml line 7: [retry] has no key \"time\"; did you mean \"times\"?"]);
-        assert_says(&said, &["kesmo.toml line 9: \"test\" in [limits] must be a duration in quotes"]);
+        assert_says(&said, &["kesmo.toml line 9: \"test\" in [limits] must be a duration"]);
     }
 }
 
@@ -24,13 +24,13 @@ fn a_misspelt_suite_file_is_refused_before_anything_runs() {
 fn a_pick_that_matches_nothing_is_void_and_names_the_nearest() {
     let quay = shared();
     let folder = quay.tap("nothing", "gate/open gate/shut", "echo \"ok - $t\"", "");
-    let (status, said) = quay.stay(&folder, &["--pick", "gaet/open"]);
+    let (status, said) = quay.wait(&folder, &["--pick", "gaet/open"]);
     assert_eq!(status, 10, "{said}");
     assert_says(&said, &["⊘ void", "of 2 tests none is chosen by --pick gaet/open", "nearest to gaet/open: gate/open"]);
-    let (status, said) = quay.stay(&folder, &["--retires", "3"]);
+    let (status, said) = quay.wait(&folder, &["--retires", "3"]);
     assert_eq!(status, 2, "{said}");
     assert_says(&said, &["--retries"]);
-    let unknown = quay.kesmo(&["start", "nothin", "--stay"]);
+    let unknown = quay.kesmo(&["start", "nothin", "--wait"]);
     assert_eq!(unknown.status.code(), Some(2));
     assert_says(&all_said(&unknown), &["there is no suite named \"nothin\"; did you mean \"nothing\"?"]);
 }
@@ -45,7 +45,7 @@ fn a_list_that_is_empty_broken_or_fails_makes_the_run_void() {
         ("list-binary", "printf '\\377\\376\\n'", "is not UTF-8"),
     ];
     for (name, list, why) in cases {
-        let (status, said) = quay.stay(&quay.suite(name, "tap", list, ""), &[]);
+        let (status, said) = quay.wait(&quay.suite(name, "tap", list, ""), &[]);
         assert_eq!(status, 10, "{name}: {said}");
         assert_says(&said, &["⊘ void", why]);
     }
@@ -54,10 +54,10 @@ fn a_list_that_is_empty_broken_or_fails_makes_the_run_void() {
 #[test]
 fn a_run_that_tested_nothing_never_passes() {
     let quay = shared();
-    let (status, said) = quay.stay(&quay.tap("all-skipped", "a b", "echo \"ok - $t # SKIP no boat\"", ""), &[]);
+    let (status, said) = quay.wait(&quay.tap("all-skipped", "a b", "echo \"ok - $t # SKIP no boat\"", ""), &[]);
     assert_eq!(status, 10, "{said}");
     assert_says(&said, &["nothing was tested: 2 skipped"]);
-    let (status, said) = quay.stay(&quay.tap("silent", "a b", "true", ""), &[]);
+    let (status, said) = quay.wait(&quay.tap("silent", "a b", "true", ""), &[]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["its process ended with status 0 and never reported this test"]);
 }
@@ -69,11 +69,11 @@ fn a_command_that_cannot_start_and_a_prepare_that_fails_make_the_run_void() {
     let file = folder.join("kesmo.toml");
     let text = std::fs::read_to_string(&file).unwrap();
     std::fs::write(&file, text.replace("run = [\"sh\", \"tests.sh\"", "run = [\"./not-there\"")).unwrap();
-    let (status, said) = quay.stay(&folder, &[]);
+    let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 10, "{said}");
     assert_says(&said, &["no worker can carry it out", "./not-there", "could not be started"]);
     let prepare = "[prepare]\nrun = [\"sh\", \"-c\", \"echo the ramp is iced; exit 4\"]";
-    let (status, said) = quay.stay(&quay.tap("no-prepare", "a", "echo \"ok - $t\"", prepare), &[]);
+    let (status, said) = quay.wait(&quay.tap("no-prepare", "a", "echo \"ok - $t\"", prepare), &[]);
     assert_eq!(status, 10, "{said}");
     assert_says(&said, &["preparing failed", "status 4: the ramp is iced"]);
 }
@@ -82,13 +82,13 @@ fn a_command_that_cannot_start_and_a_prepare_that_fails_make_the_run_void() {
 fn a_run_without_a_worker_says_so_at_once_and_turns_void_after_its_patience() {
     let quay = shared();
     let needs = "[needs]\nbrowser = \"lantern\"\n[limits]\npatience = \"1s\"";
-    let (status, said) = quay.stay(&quay.tap("no-worker", "a", "echo \"ok - $t\"", needs), &[]);
+    let (status, said) = quay.wait(&quay.tap("no-worker", "a", "echo \"ok - $t\"", needs), &[]);
     assert_eq!(status, 10, "{said}");
     assert_says(
         &said,
         &[
             "waiting for a worker that offers browser=lantern",
-            "kesmo worker --pool standing --offer browser=lantern",
+            "kesmo worker --pool main --offer browser=lantern",
             "none came within 1.0 s",
         ],
     );
@@ -103,7 +103,7 @@ fn listing_tests_without_a_worker_says_what_to_start() {
     assert_eq!(tests.status.code(), Some(2));
     assert_says(
         &all_said(&tests),
-        &["its tests are not listed yet", "kesmo worker --pool standing --offer browser=lantern"],
+        &["its tests are not listed yet", "kesmo worker --pool main --offer browser=lantern"],
     );
 }
 

@@ -31,12 +31,12 @@ fn a_process_whose_results_come_at_its_end_has_the_limits_of_all_its_tests() {
     let body = format!("sleep 0.25; {CASE}");
     let limits = "[limits]\ntest = \"400ms\"";
     let folder = junit(quay, "at-the-end", "printf 'a\\nb\\nc\\nd\\ne\\n'", &body, "", limits);
-    let (status, said) = quay.stay(&folder, &["--shards", "1"]);
+    let (status, said) = quay.wait(&folder, &["--shards", "1"]);
     assert_eq!(status, 0, "{said}");
     assert_says(&said, &["● 5"]);
     // One that takes longer than all of them together is ended, and says so.
     let hangs = junit(quay, "never-ends", "printf 'a\\nb\\n'", "sleep 600", "", "[limits]\ntest = \"300ms\"");
-    let (status, said) = quay.stay(&hangs, &["--shards", "1"]);
+    let (status, said) = quay.wait(&hangs, &["--shards", "1"]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["longer than the limit of its 2 tests together, 600 ms"]);
 }
@@ -46,7 +46,7 @@ fn results_beyond_a_thousand_files_are_read_and_files_that_are_not_kept_are_told
     let quay = shared();
     let body = format!("{CASE}; : > \"$KESMO_ARTIFACTS/left-$t\"");
     let folder = junit(quay, "many-files", "seq 1 1100", &body, "", "[limits]\ntest = \"1s\"");
-    let (status, said) = quay.stay(&folder, &["--shards", "1"]);
+    let (status, said) = quay.wait(&folder, &["--shards", "1"]);
     assert_eq!(status, 0, "{said}");
     assert_says(&said, &["● 1100"]);
     let run = quay.json(&["runs", "--suite", "many-files"])[0]["name"].as_str().expect("a name").to_owned();
@@ -63,7 +63,7 @@ fn results_beyond_a_thousand_files_are_read_and_files_that_are_not_kept_are_told
 fn a_file_with_results_is_kept_where_both_keep_and_junit_name_it() {
     let quay = shared();
     let folder = junit(quay, "kept-results", "printf 'a\\nb\\n'", CASE, "keep = [\"out/*.xml\"]", "");
-    let (status, said) = quay.stay(&folder, &["--shards", "1"]);
+    let (status, said) = quay.wait(&folder, &["--shards", "1"]);
     assert_eq!(status, 0, "{said}");
     let files = quay.json(&["artifacts", "kept-results/1"]);
     let mut paths: Vec<&str> = files.as_array().expect("files").iter().filter_map(|f| f["path"].as_str()).collect();
@@ -76,7 +76,7 @@ fn what_can_run_runs_while_a_variant_has_no_worker_and_its_tests_are_not_known()
     let quay = shared();
     let more = "[facets]\nscreen = [\"phone\", \"desk\"]\n[needs-for.screen.desk]\nbrowser = \"lantern\"\n[limits]\npatience = \"2s\"";
     let folder = quay.tap("half-there", "a b", "echo \"ok - $t\"", more);
-    let (status, said) = quay.stay(&folder, &[]);
+    let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 10, "{said}");
     assert_says(&said, &["the tests of screen=desk could not be listed", "browser=lantern", "● 2"]);
     let run = quay.run("half-there/1");
@@ -95,7 +95,7 @@ fn an_end_that_is_bad_after_good_results_fails_the_run_and_says_so() {
             "if [ \"$1\" = --names ]; then printf 'a\\nb\\n'; exit; fi\nfor t in \"$@\"; do echo \"ok - $t\"; done\n{end}\n"
         );
         let folder = quay.suite(name, "tap", &script, "");
-        let (status, said) = quay.stay(&folder, &["--shards", "1"]);
+        let (status, said) = quay.wait(&folder, &["--shards", "1"]);
         assert_eq!(status, 1, "{said}");
         assert_says(&said, &["no test failed, but a process ended with", how, "● 2"]);
         let report = text(&quay.kesmo(&["report", &format!("{name}/1"), "--as", "junit"]).stdout);
@@ -104,7 +104,7 @@ fn an_end_that_is_bad_after_good_results_fails_the_run_and_says_so() {
         assert_says(&tap, &["not ok 3 - the run as a whole"]);
         // Where the suite says so, its ends are its own business.
         let ignored = quay.suite(name, "tap", &script, "end = \"ignored\"");
-        assert_eq!(quay.stay(&ignored, &["--shards", "1"]).0, 0);
+        assert_eq!(quay.wait(&ignored, &["--shards", "1"]).0, 0);
         // Without a service it is the same.
         let folder = quay.suite(name, "tap", &script, "");
         let here = quay.kesmo(&["here", &folder.to_string_lossy(), "--slots", "1"]);
@@ -113,7 +113,7 @@ fn an_end_that_is_bad_after_good_results_fails_the_run_and_says_so() {
     }
     // A failing test explains a status, and no more is said of it.
     let script = "if [ \"$1\" = --names ]; then printf 'a\\nb\\n'; exit; fi\nfor t in \"$@\"; do [ $t = a ] && echo \"not ok - $t\" || echo \"ok - $t\"; done\nexit 1\n";
-    let (status, said) = quay.stay(&quay.suite("explained", "tap", script, ""), &["--shards", "1"]);
+    let (status, said) = quay.wait(&quay.suite("explained", "tap", script, ""), &["--shards", "1"]);
     assert!(status == 1 && said.contains("1 of 2 failed") && !said.contains("besides"), "{said}");
 }
 
@@ -129,19 +129,19 @@ fn failing_results_that_no_test_can_take_and_broken_promises_fail_the_run() {
         ("extra-not-ok", "echo 'not ok - gate/unlisted'", "\"gate/unlisted\", which is not in the batch"),
         ("more-promised", "echo 1..3", "the TAP plan promised 3 tests, and 2 were reported"),
     ] {
-        let (status, said) = quay.stay(&quay.suite(name, "tap", &script(body), ""), &["--shards", "1"]);
+        let (status, said) = quay.wait(&quay.suite(name, "tap", &script(body), ""), &["--shards", "1"]);
         assert_eq!(status, 1, "{name}: {said}");
         assert_says(&said, &["no test failed, but", why]);
     }
     let twice = script("").replace("echo \"ok - $t\"; done", "echo \"ok - $t\"; done; echo \"not ok - a\"");
-    let (status, said) = quay.stay(&quay.suite("told-twice", "tap", &twice, ""), &["--shards", "1"]);
+    let (status, said) = quay.wait(&quay.suite("told-twice", "tap", &twice, ""), &["--shards", "1"]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["\"a\" was told twice in one process: passed, and then failed"]);
     let error = format!(
         "{CASE}; printf '<testsuite><testcase name=\"set-up\"><error message=\"no quay\"/></testcase></testsuite>' > out/z.xml"
     );
     let folder = junit(quay, "unlisted-error", "printf 'a\\n'", &error, "", "");
-    let (status, said) = quay.stay(&folder, &["--shards", "1"]);
+    let (status, said) = quay.wait(&folder, &["--shards", "1"]);
     assert_eq!(status, 1, "{said}");
     assert_says(&said, &["\"set-up\", which is not in the batch: no quay"]);
 }
@@ -150,7 +150,7 @@ fn failing_results_that_no_test_can_take_and_broken_promises_fail_the_run() {
 fn reports_of_runs_that_did_not_pass_read_red() {
     let quay = shared();
     let folder = quay.tap("red-reports", "a b", "[ $t = b ] && sleep 30; echo \"ok - $t\"", "[limits]\ntest = \"60s\"");
-    let (status, _) = quay.stay(&folder, &["--pick", "nothing/**"]);
+    let (status, _) = quay.wait(&folder, &["--pick", "nothing/**"]);
     assert_eq!(status, 10);
     let run = quay.start_run(&folder, &["--shards", "1"]);
     until("one passed", || (quay.run(&run)["tally"]["passed"] == 1).then_some(()));
@@ -161,7 +161,7 @@ fn reports_of_runs_that_did_not_pass_read_red() {
         "if [ $KESMO_ATTEMPT = 1 ]; then echo \"not ok - $t\"; else echo \"ok - $t\"; fi",
         "[retry]\ntimes = 1",
     );
-    assert_eq!(quay.stay(&flaky, &["--flaky-fails"]).0, 1);
+    assert_eq!(quay.wait(&flaky, &["--flaky-fails"]).0, 1);
     for run in ["red-reports/1", run.as_str(), "flaky-reports/1"] {
         let junit = text(&quay.kesmo(&["report", run, "--as", "junit"]).stdout);
         assert!(junit.contains("<error") || junit.contains("<failure"), "{run}: {junit}");
@@ -179,13 +179,13 @@ fn a_report_that_cannot_be_is_told_before_anything_starts_and_folders_are_made()
     for (report, why) in
         [("junut=x.xml", "did you mean \"junit\""), ("junit=/proc/nowhere/x.xml", "--report junit=/proc/nowhere/x.xml")]
     {
-        let refused = quay.kesmo(&["start", "reported", "--stay", "--report", report]);
+        let refused = quay.kesmo(&["start", "reported", "--wait", "--report", report]);
         assert_eq!(refused.status.code(), Some(2), "{}", all_said(&refused));
         assert_says(&all_said(&refused), &[why]);
     }
     assert!(quay.json(&["runs", "--suite", "reported"]).as_array().expect("runs").is_empty(), "nothing was started");
     let deep = quay.path("reports/of/today/run.xml");
-    let (status, said) = quay.stay(&folder, &["--report", &format!("junit={}", deep.display())]);
+    let (status, said) = quay.wait(&folder, &["--report", &format!("junit={}", deep.display())]);
     assert_eq!(status, 0, "{said}");
     assert_says(&fs::read_to_string(&deep).expect("the report"), &["failures=\"0\" errors=\"0\""]);
 }
@@ -267,7 +267,7 @@ fn a_shard_holds_what_it_ran_and_nothing_twice() {
     let body =
         "[ $t = b ] && [ ! -e $KESMO_WORKER.died ] && { touch $KESMO_WORKER.died; kill -9 $$; }; echo \"ok - $t\"";
     let folder = quay.tap("once-each", "a b c d", body, "[retry]\ntimes = 1");
-    let (status, said) = quay.stay(&folder, &["--shards", "1"]);
+    let (status, said) = quay.wait(&folder, &["--shards", "1"]);
     assert_eq!(status, 0, "{said}");
     let mut ran: Vec<String> = Vec::new();
     for shard in quay.json(&["show", "once-each/1", "--shards"]).as_array().expect("shards") {
@@ -287,9 +287,9 @@ fn small_things_that_were_said_wrongly() {
     let place = folder.to_string_lossy().into_owned();
     assert!(quay.kesmo(&["suite", "add", &place]).status.success());
     // An exact name always matches itself.
-    let (status, said) = quay.stay(&folder, &["--pick", "p/test[chrome-1]"]);
+    let (status, said) = quay.wait(&folder, &["--pick", "p/test[chrome-1]"]);
     assert!(status == 0 && said.contains("● 1"), "{said}");
-    let none = quay.kesmo(&["start", "small-things", "--stay", "--drop", "p/[z-a]"]);
+    let none = quay.kesmo(&["start", "small-things", "--wait", "--drop", "p/[z-a]"]);
     assert_eq!(none.status.code(), Some(10), "{}", all_said(&none));
     assert_says(&all_said(&none), &["the pattern \"p/[z-a]\" cannot be read"]);
     // No attempt of that number.
@@ -299,13 +299,13 @@ fn small_things_that_were_said_wrongly() {
     // The same order again.
     let run = quay.start_run(Path::new("small-things"), &["--shuffle"]);
     until("it is over", || (quay.run(&run)["verdict"] == "passed").then_some(()));
-    let again = quay.kesmo(&["again", &run, "--stay"]);
+    let again = quay.kesmo(&["again", &run, "--wait"]);
     let second = quay.json(&["runs", "--suite", "small-things"])[0]["name"].as_str().expect("a name").to_owned();
     assert_eq!(again.status.code(), Some(0));
     assert_eq!(quay.run(&run)["seed"], quay.run(&second)["seed"]);
     // A misspelt pool is told at once.
-    let lost = quay.kesmo(&["start", "small-things", "--pool", "standng"]);
-    assert_says(&all_said(&lost), &["No worker is in the pool standng now; did you mean \"standing\"?"]);
+    let lost = quay.kesmo(&["start", "small-things", "--pool", "maim"]);
+    assert_says(&all_said(&lost), &["No worker is in the pool maim now; did you mean \"main\"?"]);
     assert!(quay.kesmo(&["stop", text(&lost.stdout).trim()]).status.success());
     // What is started is told of one piece.
     for _ in 0..5 {
@@ -314,12 +314,12 @@ fn small_things_that_were_said_wrongly() {
         assert!(choice.is_empty() || listed > 0, "{choice:?} of {listed}");
     }
     // Repetitions are told by test, and lines in a log say what their glyphs mean.
-    let (status, said) = quay.stay(&folder, &["--pick", "a", "--repeat", "30"]);
+    let (status, said) = quay.wait(&folder, &["--pick", "a", "--repeat", "30"]);
     assert_eq!(status, 0, "{said}");
     assert_says(&said, &["By test", "a: 30 passed of 30", "● passed  ◐ flaky"]);
     // A parked test is parked in its record, with its reason in the report.
     assert!(quay.kesmo(&["park", "small-things", "a", "--until", "2w", "--why", "the berth floods"]).status.success());
-    let (_, said) = quay.stay(Path::new("small-things"), &[]);
+    let (_, said) = quay.wait(Path::new("small-things"), &[]);
     let run = quay.json(&["runs", "--suite", "small-things"])[0]["name"].as_str().expect("a name").to_owned();
     let runtime = tokio::runtime::Runtime::new().expect("a runtime");
     let query = [("test", "a".to_owned())];

@@ -34,7 +34,7 @@ fn several_runs_are_watched_together_and_the_worst_gives_the_status() {
     assert_eq!(watched.status.code(), Some(1), "{said}");
     assert_says(
         &said,
-        &["● passed  fair/1", "◆ failed  foul/1", "foul/1: ◆ gate/a  failed", "kesmo again foul/1 --unpassed"],
+        &["● passed  fair/1", "◆ failed  foul/1", "foul/1: ◆ gate/a  failed", "kesmo again foul/1 --not-passed"],
     );
     let both = quay.kesmo(&["watch", &good, &bad, "--json"]);
     assert_eq!(both.status.code(), Some(1));
@@ -100,7 +100,7 @@ else echo "ok - $t"; fi"#,
     let again = quay.kesmo(&["log", &run, "gate/slow", "--follow"]);
     assert_eq!(text(&again.stdout), heard);
     let two = quay.tap("twice-seen", "gate/a", "echo \"ok - $t\"", "[facets]\nscreen = [\"phone\", \"desk\"]");
-    assert_eq!(quay.stay(&two, &[]).0, 0);
+    assert_eq!(quay.wait(&two, &[]).0, 0);
     let which = quay.kesmo(&["log", "twice-seen/1", "gate/a", "--follow"]);
     assert_eq!(which.status.code(), Some(2));
     assert_says(&all_said(&which), &["--follow is for one entry", "--variant", "screen=desk"]);
@@ -113,7 +113,7 @@ fn a_drained_worker_finishes_what_it_has_and_takes_nothing_new() {
     let slow = quay.tap("steady", "gate/a", "sleep 1; echo \"ok - $t\"", "");
     let run = quay.start_run(&slow, &[]);
     until("it runs", || (quay.run(&run)["tally"]["running"] == 1).then_some(()));
-    let drained = quay.kesmo(&["worker", "drain", "gull", "--stay"]);
+    let drained = quay.kesmo(&["worker", "drain", "gull", "--wait"]);
     assert!(drained.status.success(), "{}", all_said(&drained));
     assert_says(&all_said(&drained), &["gull is drained", "kesmo worker drain gull --undo"]);
     assert_eq!(quay.run(&run)["verdict"], "passed", "what it had went on");
@@ -139,8 +139,8 @@ fn groups_slots_and_records_of_a_run_are_told() {
     let quay = shared();
     let body = "sleep 0.05; case $t in */bad) echo \"not ok - $t\";; *) echo \"ok - $t\";; esac";
     let suite = quay.tap("told", "gate/a gate/bad fares/a fares/b", body, "");
-    assert_eq!(quay.stay(&suite, &[]).0, 1);
-    assert_eq!(quay.stay(&suite, &["--pick", "gate/**"]).0, 1);
+    assert_eq!(quay.wait(&suite, &[]).0, 1);
+    assert_eq!(quay.wait(&suite, &["--pick", "gate/**"]).0, 1);
     let get = |path: &str| -> Value {
         let answer = Command::new("curl")
             .args(["-s", "-H", &format!("Authorization: Bearer {}", quay.token()), &format!("{}{path}", quay.url)])
@@ -163,7 +163,7 @@ fn groups_slots_and_records_of_a_run_are_told() {
         .collect();
     assert_eq!(told, [("gate", 1, 1), ("fares", 2, 0)]);
     let groups = all_said(&quay.kesmo(&["show", "told/1", "--groups"]));
-    assert_says(&groups, &["gate", "● 1  ◆ 1", "2 of 2", "50.0%", "95% within"]);
+    assert_says(&groups, &["gate", "● 1  ◆ 1", "2 of 2", "50.0%", "95% under"]);
     let timeline = get("/api/runs/told/1/timeline");
     let blocks = timeline["blocks"].as_array().expect("blocks");
     assert_eq!(blocks.iter().map(|b| b["count"].as_u64().expect("a number")).sum::<u64>(), 4);
@@ -184,7 +184,10 @@ fn groups_slots_and_records_of_a_run_are_told() {
         Some(1),
         "a run without it is left out"
     );
-    assert_says(&get("/api/runs/told/1/entries?order=tallest")["message"].to_string(), &["no order", "slowest"]);
+    assert_says(
+        &get("/api/runs/told/1/entries?order=tallest")["message"].to_string(),
+        &["not a valid order", "slowest"],
+    );
     let listed = get("/api/runs/told/1/entries?order=listed");
     assert_eq!(listed["entries"][0]["test"], "gate/a");
 }
@@ -274,7 +277,7 @@ esac"#,
     assert!(quay.kesmo(&["suite", "add", &folder(&suite)]).status.success());
     let run = quay.start_run(&suite, &[]);
     assert_eq!(run, "alive/1");
-    page.shows(&["1 run at work", "alive/1", "of 6 slots busy"]).await;
+    page.shows(&["1 run in progress", "alive/1", "of 6 slots busy"]).await;
     page.click("//a[text()='alive/1']").await;
     page.shows(&["gate/wait1", "1 failed", "1 flaky", "expected Closed, got Boarding", "failed so far"]).await;
 
@@ -286,12 +289,12 @@ esac"#,
 
     // The connection is cut: the page says so, keeps what it has, and goes on by itself.
     between.up.store(false, Ordering::SeqCst);
-    page.shows(&["The stream was cut, and is dialled again", "not linked", "1 failed"]).await;
+    page.shows(&["Connection lost; reconnecting. What is shown may be old.", "1 failed"]).await;
     std::fs::write(marks.join("go"), "").expect("a mark");
     until("the service goes on", || (quay.run(&run)["tally"]["passed"] == 2).then_some(()));
     between.up.store(true, Ordering::SeqCst);
     let since = Instant::now();
-    while page.text().await.contains("The stream was cut") {
+    while page.text().await.contains("Connection lost") {
         assert!(since.elapsed() < Duration::from_secs(60), "it goes on:\n{}", page.text().await);
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
@@ -299,7 +302,8 @@ esac"#,
 
     // Stopped from the page.
     page.click("//button[contains(.,'Stop')]").await;
-    page.shows(&["■ stopped", "stopped by first-keeper", "2 unrun", "Slots over time", "Only what did not pass"]).await;
+    page.shows(&["■ stopped", "stopped by first-admin", "2 not-run", "Slots over time", "Only what did not pass"])
+        .await;
 
     // A run that does not exist, and a page that does not.
     page.client.goto(&format!("{}/runs/alive/99", quay.url)).await.expect("the page");
@@ -339,7 +343,7 @@ done
         evil_file = "<b onmouseover=window.caught=1>"
     );
     let suite = quay.suite("evil", "tap", &script, "");
-    let (status, said) = quay.stay(&suite, &[]);
+    let (status, said) = quay.wait(&suite, &[]);
     assert_eq!(status, 1, "{said}");
     assert!(!said.contains('\x1b') && !said.contains('\u{202e}'), "{said:?}");
     let page = browser(1280, 900).await;
@@ -378,13 +382,13 @@ case $t in *late*) printf 'not ok - %s\n# expected Closed\n' $t ;; *) echo "ok -
     let suite = quay.tap("usable", "gate/a gate/late1 fares/late2 fares/b", body, more);
     assert!(quay.kesmo(&["suite", "add", &folder(&suite)]).status.success());
     for _ in 0..2 {
-        assert_eq!(quay.kesmo(&["start", "usable", "--stay"]).status.code(), Some(1));
+        assert_eq!(quay.kesmo(&["start", "usable", "--wait"]).status.code(), Some(1));
     }
     for words in [
         &["park", "usable", "gate/a", "--until", "2w", "--why", "fog"][..],
         &["brief", "add", "usable-brief", "--suite", "usable"],
         &["schedule", "add", "usable-nights", "--cron", "15 2 * * *", "--brief", "usable-brief"],
-        &["call-in", "add", "usable-push", "--brief", "usable-brief", "--take", "commit=/after"],
+        &["webhook", "add", "usable-push", "--brief", "usable-brief", "--take", "commit=/commit"],
     ] {
         assert!(quay.kesmo(words).status.success(), "{words:?}");
     }
@@ -413,8 +417,8 @@ case $t in *late*) printf 'not ok - %s\n# expected Closed\n' $t ;; *) echo "ok -
             ("/briefs/usable-brief".to_owned(), vec!["What it would run", "gate/late1", "Start as saved"]),
             ("/schedules".to_owned(), vec!["usable-nights", "This week", "at 02:15"]),
             ("/schedules/usable-nights".to_owned(), vec!["None was due yet", "Start now"]),
-            ("/call-ins".to_owned(), vec!["usable-push", "nothing came yet"]),
-            ("/call-ins/usable-push".to_owned(), vec!["Try a body", "commit=/after"]),
+            ("/webhooks".to_owned(), vec!["usable-push", "nothing came yet"]),
+            ("/webhooks/usable-push".to_owned(), vec!["Try a body", "commit=/commit"]),
             ("/queue".to_owned(), vec!["wait"]),
             ("/nowhere".to_owned(), vec!["There is no such page"]),
         ];
@@ -447,20 +451,20 @@ case $t in *late*) printf 'not ok - %s\n# expected Closed\n' $t ;; *) echo "ok -
 
     // The start form's brief starts the same run.
     page.client.goto(&format!("{}/start?suite=usable", quay.url)).await.expect("the form");
-    page.shows(&["The same choice, to copy", "kesmo start usable --stay"]).await;
+    page.shows(&["The same choice, to copy", "kesmo start usable --wait"]).await;
     for (field, typed) in
         [("pick", "fares/**"), ("labels", "release=1187"), ("retries", "0"), ("settings", "passengers=3")]
     {
         page.client.find(Locator::Id(field)).await.expect(field).send_keys(typed).await.expect("typing");
     }
-    let line = "kesmo start usable --pick 'fares/**' --retries 0 --set passengers=3 --label release=1187 --stay";
+    let line = "kesmo start usable --pick 'fares/**' --retries 0 --set passengers=3 --label release=1187 --wait";
     page.shows(&[line]).await;
     page.click("//button[text()='As a brief']").await;
     page.shows(&["pick = [\"fares/**\"]", "kesmo start --from FILE"]).await;
     let shown = page.client.find(Locator::Css("pre.command")).await.expect("the brief").text().await.expect("its text");
     let file = quay.path("brief.toml");
     std::fs::write(&file, shown).expect("the brief is kept");
-    let started = quay.kesmo(&["start", "--from", &file.to_string_lossy(), "--stay"]);
+    let started = quay.kesmo(&["start", "--from", &file.to_string_lossy(), "--wait"]);
     assert_eq!(started.status.code(), Some(1), "{}", all_said(&started));
     assert_says(&all_said(&started), &["4 of 8 tests: pick fares/**", "release=1187"]);
     page.client.clone().close().await.expect("the browser ends");
@@ -577,7 +581,7 @@ fn keys_leave_a_run_or_stop_it_and_the_terminal_is_as_it_was() {
     stopped.shows("y: yes");
     stopped.press("y");
     assert_eq!(stopped.ends(), 11, "{}", stopped.seen);
-    assert_says(&stopped.seen, &["stopped by first-keeper"]);
+    assert_says(&stopped.seen, &["stopped by first-admin"]);
     assert!(stopped.is_as_before());
 }
 

@@ -28,10 +28,10 @@ export type SchedulePreview = Schemas["SchedulePreview"];
 export type PlannedStart = Schemas["PlannedStart"];
 export type Calendar = Schemas["Calendar"];
 export type CalendarStart = Schemas["CalendarStart"];
-export type CallInOf = Schemas["CallInOf"];
+export type WebhookOf = Schemas["WebhookOf"];
 export type Delivery = Schemas["Delivery"];
 export type Tried = Schemas["Tried"];
-export type WatchOf = Schemas["WatchOf"];
+export type PollOf = Schemas["PollOf"];
 export type Times = Schemas["Times"];
 export type Park = Schemas["Park"];
 export type Forecast = Schemas["Forecast"];
@@ -270,6 +270,6 @@ export function useStop(run: string) {
 
 export function useAgain(run: string) {
   return useMutation({
-    mutationFn: (unpassed: boolean) => call<Run>(`/api/runs/${run}/again`, { method: "POST", body: { unpassed } }),
+    mutationFn: (not_passed: boolean) => call<Run>(`/api/runs/${run}/again`, { method: "POST", body: { not_passed } }),
   });
 }

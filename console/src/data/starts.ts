@@ -1,8 +1,8 @@
-// What starts by itself: briefs, schedules, call-ins, watched branches, and the queue.
+// What starts by itself: briefs, schedules, webhooks, polled branches, and the queue.
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import { type Brief, type BriefOf, type Calendar, type CallInOf, type Delivery, type Run, type RunSummary, type ScheduleOf, type SchedulePreview, type Times, type Tried, type WatchOf, call } from "./api";
+import { type Brief, type BriefOf, type Calendar, type WebhookOf, type Delivery, type Run, type RunSummary, type ScheduleOf, type SchedulePreview, type Times, type Tried, type PollOf, call } from "./api";
 
 /** Lists that others change too are read again so often, in milliseconds. */
 const AGAIN = 10_000;
@@ -21,7 +21,7 @@ function useChange<V, T>(kinds: string[], does: (value: V) => Promise<T>) {
 
 export const useBriefs = () => useQuery({ queryKey: ["briefs"], queryFn: () => call<BriefOf[]>("/api/briefs"), refetchInterval: AGAIN });
 export const useBrief = (name: string) => useQuery({ queryKey: ["briefs", name], queryFn: () => call<BriefOf>(`/api/briefs/${name}`), enabled: name !== "", retry: false });
-export const usePutBrief = () => useChange(["briefs"], (brief: { name: string; brief: Partial<Brief>; again: boolean }) => post<BriefOf>("/api/briefs", brief));
+export const usePutBrief = () => useChange(["briefs"], (brief: { name: string; brief: Partial<Brief>; replace: boolean }) => post<BriefOf>("/api/briefs", brief));
 export const useRemoveBrief = () => useChange(["briefs"], (name: string) => call<void>(`/api/briefs/${name}`, { method: "DELETE" }));
 
 export interface NewSchedule {
@@ -31,7 +31,7 @@ export interface NewSchedule {
   times: Partial<Times>;
   /** What is otherwise than the brief says; the form leaves it as it is. */
   changes?: ScheduleOf["changes"];
-  again: boolean;
+  replace: boolean;
 }
 export const useSchedules = () => useQuery({ queryKey: ["schedules"], queryFn: () => call<ScheduleOf[]>("/api/schedules"), refetchInterval: AGAIN });
 export const useSchedule = (name: string) => useQuery({ queryKey: ["schedules", name], queryFn: () => call<ScheduleOf>(`/api/schedules/${name}`), refetchInterval: AGAIN });
@@ -44,27 +44,27 @@ export const useScheduleNow = () => useChange(["schedules"], (name: string) => p
 export const useCalendar = (from: string, to: string) =>
   useQuery({ queryKey: ["calendar", from, to], queryFn: () => call<Calendar>(`/api/calendar?${new URLSearchParams({ from, to })}`), refetchInterval: 30_000, placeholderData: (before) => before });
 
-export interface NewCallIn {
+export interface NewWebhook {
   name: string;
   brief: string;
   takes: string[];
   whens: string[];
 }
-export const useCallIns = () => useQuery({ queryKey: ["call-ins"], queryFn: () => call<CallInOf[]>("/api/call-ins"), refetchInterval: AGAIN });
-export const useCallIn = (name: string) => useQuery({ queryKey: ["call-ins", name], queryFn: () => call<CallInOf>(`/api/call-ins/${name}`), refetchInterval: AGAIN });
-export const useAddCallIn = () => useChange(["call-ins"], (made: NewCallIn) => post<CallInOf>("/api/call-ins", made));
-export const useRemoveCallIn = () => useChange(["call-ins"], (name: string) => call<void>(`/api/call-ins/${name}`, { method: "DELETE" }));
-export const usePauseCallIn = () => useChange(["call-ins"], ({ name, paused }: { name: string; paused: boolean }) => post<CallInOf>(`/api/call-ins/${name}/pause`, { paused }));
-export const useTry = (name: string) => useMutation({ mutationFn: (body: string) => post<Tried>(`/api/call-ins/${name}/try`, { body, content_type: "application/json" }) });
+export const useWebhooks = () => useQuery({ queryKey: ["webhooks"], queryFn: () => call<WebhookOf[]>("/api/webhooks"), refetchInterval: AGAIN });
+export const useWebhook = (name: string) => useQuery({ queryKey: ["webhooks", name], queryFn: () => call<WebhookOf>(`/api/webhooks/${name}`), refetchInterval: AGAIN });
+export const useAddWebhook = () => useChange(["webhooks"], (made: NewWebhook) => post<WebhookOf>("/api/webhooks", made));
+export const useRemoveWebhook = () => useChange(["webhooks"], (name: string) => call<void>(`/api/webhooks/${name}`, { method: "DELETE" }));
+export const usePauseWebhook = () => useChange(["webhooks"], ({ name, paused }: { name: string; paused: boolean }) => post<WebhookOf>(`/api/webhooks/${name}/pause`, { paused }));
+export const useTry = (name: string) => useMutation({ mutationFn: (body: string) => post<Tried>(`/api/webhooks/${name}/try`, { body, content_type: "application/json" }) });
 export const useDelivery = (name: string, id: number | null) =>
-  useQuery({ queryKey: ["delivery", name, id], queryFn: () => call<Delivery>(`/api/call-ins/${name}/deliveries/${id}`), enabled: id !== null, staleTime: Infinity });
-export const useRepeat = (name: string) => useChange(["call-ins"], (id: number) => post<Delivery>(`/api/call-ins/${name}/deliveries/${id}/again`));
+  useQuery({ queryKey: ["delivery", name, id], queryFn: () => call<Delivery>(`/api/webhooks/${name}/deliveries/${id}`), enabled: id !== null, staleTime: Infinity });
+export const useRedeliver = (name: string) => useChange(["webhooks"], (id: number) => post<Delivery>(`/api/webhooks/${name}/deliveries/${id}/redeliver`));
 
-export const useWatches = (suite: string, wanted: boolean) =>
-  useQuery({ queryKey: ["watches", suite], queryFn: () => call<WatchOf[]>(`/api/suites/${suite}/watches`), enabled: wanted, refetchInterval: AGAIN });
-export const usePutWatch = (suite: string) => useChange(["watches"], (watch: { branches: string; look: string; brief: string | null }) => post<WatchOf>(`/api/suites/${suite}/watches`, watch));
-export const useRemoveWatch = (suite: string) =>
-  useChange(["watches"], (branches: string) => call<void>(`/api/suites/${suite}/watches?branches=${encodeURIComponent(branches)}`, { method: "DELETE" }));
+export const usePolls = (suite: string, wanted: boolean) =>
+  useQuery({ queryKey: ["polls", suite], queryFn: () => call<PollOf[]>(`/api/suites/${suite}/polls`), enabled: wanted, refetchInterval: AGAIN });
+export const usePutPoll = (suite: string) => useChange(["polls"], (poll: { branches: string; every: string; brief: string | null }) => post<PollOf>(`/api/suites/${suite}/polls`, poll));
+export const useRemovePoll = (suite: string) =>
+  useChange(["polls"], (branches: string) => call<void>(`/api/suites/${suite}/polls?branches=${encodeURIComponent(branches)}`, { method: "DELETE" }));
 
 export const useQueue = () => useQuery({ queryKey: ["queue"], queryFn: () => call<RunSummary[]>("/api/queue"), refetchInterval: 2000 });
 export const useMoveRun = () => useChange(["queue"], (to: { run: string; before?: string; last?: boolean }) => post<RunSummary[]>("/api/queue/order", to));

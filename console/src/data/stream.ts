@@ -8,7 +8,7 @@ const HIDDEN_FOR = 5000;
 
 /**
  * Opens a stream. A handler that returns true has had all it needs: the stream is closed for good. `cut` is told whether
- * the service refused the stream, or it was merely cut and is dialled again. Returns what closes it.
+ * the service refused the stream, or it was merely cut and the browser reconnects. Returns what closes it.
  */
 export function openStream(url: string, handlers: Record<string, Handler>, cut: (refused: boolean) => void): () => void {
   let stream: EventSource | null = null;
@@ -30,7 +30,7 @@ export function openStream(url: string, handlers: Record<string, Handler>, cut: 
         }
       });
     }
-    // A closed stream is one that the service refused; a cut one is dialled again by the browser.
+    // A closed stream is one that the service refused; to a cut one the browser reconnects.
     opened.onerror = () => {
       if (stream === opened) cut(opened.readyState === EventSource.CLOSED);
     };

@@ -52,8 +52,8 @@ export function Access({ children }: { children: ReactNode }) {
         <Form.Label htmlFor="token">Token</Form.Label>
         <Form.Control id="token" type="password" autoComplete="off" autoFocus value={token} onChange={(e) => setToken(e.target.value)} />
         <Form.Text>
-          A reader, operator or keeper token. A keeper makes one with <code>kesmo token add NAME --role reader</code>; the first
-          keeper&apos;s is in the data folder, in <code>keeper-token</code>.
+          A reader, operator or admin token. An admin makes one with <code>kesmo token add NAME --role reader</code>; the first
+          admin&apos;s is in the data folder, in <code>admin-token</code>.
         </Form.Text>
         {signIn.error ? (
           <p role="alert" className="tone-failed mt-2">

@@ -29,7 +29,7 @@ function Editor({ name, of, first, suites }: { name: string; of: BriefOf | undef
   const [suiteName, setSuite] = useState(first);
   const [called, setCalled] = useState(name);
   const [then, setThen] = useState(of?.brief.then ?? "");
-  const [thenIf, setThenIf] = useState<"passed" | "failed" | "always">(of?.brief.then_if ?? "passed");
+  const [thenIf, setThenIf] = useState<"passed" | "failed" | "any">(of?.brief.then_if ?? "passed");
   const [replace, setReplace] = useState(of?.brief.replace_older ?? false);
   const [wrong, setWrong] = useState("");
   const suite = useSuite(suiteName);
@@ -53,14 +53,14 @@ function Editor({ name, of, first, suites }: { name: string; of: BriefOf | undef
       replace_older: replace,
       options,
     } as Partial<Brief>;
-    put.mutate({ name: called, brief, again: name !== "" }, { onSuccess: (saved) => void navigate(`/briefs/${saved.name}`) });
+    put.mutate({ name: called, brief, replace: name !== "" }, { onSuccess: (saved) => void navigate(`/briefs/${saved.name}`) });
   };
   const error = put.error ?? remove.error ?? start.error;
   return (
     <div className="start-columns">
       <Form onSubmit={submit} className="start">
         <h1 className={name ? "figure name" : "figure"}>{name || (of ? `A copy of ${of.name}` : "A new brief")}</h1>
-        <p className="under-figure">The saved settings of a run: schedules, call-ins and watched branches start it, and you do.</p>
+        <p className="under-figure">The saved settings of a run: schedules, webhooks and polled branches start it, and you do.</p>
         <Row>
           {name ? null : (
             <Form.Group as={Col} md={6} className="mb-3" controlId="called">
@@ -94,7 +94,7 @@ function Editor({ name, of, first, suites }: { name: string; of: BriefOf | undef
               <Form.Select value={thenIf} onChange={(e) => setThenIf(e.target.value as typeof thenIf)}>
                 <option value="passed">a run that passed</option>
                 <option value="failed">a run that failed</option>
-                <option value="always">every run that was not stopped</option>
+                <option value="any">every run that was not stopped</option>
               </Form.Select>
             </Form.Group>
           ) : null}

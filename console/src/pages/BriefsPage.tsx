@@ -75,7 +75,7 @@ export function BriefsPage() {
                     <Link to={`/briefs/${b.brief.then}`} className="name">
                       {b.brief.then}
                     </Link>{" "}
-                    <small className="dim">{b.brief.then_if === "always" ? "always" : `if ${b.brief.then_if}`}</small>
+                    <small className="dim">{b.brief.then_if === "any" ? "whatever its verdict" : `if ${b.brief.then_if}`}</small>
                   </>
                 ) : null}
               </td>

@@ -168,7 +168,7 @@ function Around({ attempt }: { attempt: Attempt }) {
       ) : null}
       {attempt.of_slots > 0 ? (
         <>
-          <dt>Crowd</dt>
+          <dt>Load</dt>
           <dd>
             {attempt.busy} of {attempt.of_slots} slots busy
             {around.beside.length > 0 ? <>, beside it <span className="name">{plain(around.beside.slice(0, 3).join(", "))}</span></> : null}
@@ -209,8 +209,8 @@ function LiveOutput({ run, index, shown, onEnd }: { run: string; index: number; 
   return (
     <article className="attempt" aria-label="The attempt that runs">
       <h2>
-        <span className="tone-running">▸</span> Attempt {shown + 1} {text === undefined ? "has printed nothing yet" : "prints"}
-        {linked ? "" : "; the stream was cut, dialling again"}
+        <span className="tone-running">≈</span> Attempt {shown + 1} {text === undefined ? "has printed nothing yet" : "prints"}
+        {linked ? "" : "; connection lost, reconnecting"}
       </h2>
       {text === undefined ? null : <Output text={text} mark={`a${shown + 1}`} live label={`what attempt ${shown + 1} prints`} />}
     </article>
@@ -285,7 +285,7 @@ export function Record({ suite, test, variant, here }: { suite: string; test: st
   const count = (of: string) => record.data.filter((past) => past.outcome === of).length;
   return (
     <section aria-label="Record">
-      <h2>Its record</h2>
+      <h2>History</h2>
       {record.data.length === 0 ? (
         <p className="under-figure">No run that is over had it.</p>
       ) : (

@@ -1,4 +1,4 @@
-// What goes on now, what needs a person, and what just ended.
+// What goes on now, what needs attention, and what just ended.
 
 import { Link } from "react-router";
 
@@ -29,7 +29,7 @@ export function NowPage() {
   const busy = slots.filter((s) => s.run || s.doing).length;
   const needs = attention(suites.data, floor.runs);
   const away = floor.workers.filter((w) => !w.connected);
-  const crowded = floor.workers.filter((w) => w.crowded);
+  const overloaded = floor.workers.filter((w) => w.overloaded);
   if (all.length === 0) {
     return (
       <Empty>
@@ -40,7 +40,7 @@ export function NowPage() {
           </>
         ) : (
           <>
-            <Link to="/start">Start a run</Link>, or in a terminal: <code>kesmo start {suites.data[0].name} --stay</code>
+            <Link to="/start">Start a run</Link>, or in a terminal: <code>kesmo start {suites.data[0].name} --wait</code>
           </>
         )}
       </Empty>
@@ -49,12 +49,12 @@ export function NowPage() {
   return (
     <div className="two-columns">
       <section>
-        <h1 className="figure">{working.length > 0 ? `${working.length} ${working.length === 1 ? "run" : "runs"} at work` : waiting.length > 0 ? `${waiting.length} waiting` : "All is calm"}</h1>
+        <h1 className="figure">{working.length > 0 ? `${working.length} ${working.length === 1 ? "run" : "runs"} in progress` : waiting.length > 0 ? `${waiting.length} waiting` : "Nothing is running"}</h1>
         <p className="under-figure">
           {busy} of {slots.length} slots busy{waiting.length > 0 && working.length > 0 ? `, ${waiting.length} ${waiting.length === 1 ? "run waits" : "runs wait"}` : ""}
         </p>
         {working.length > 0 ? (
-          <ul className="going" aria-label="Runs at work">
+          <ul className="going" aria-label="Runs in progress">
             {working.map((run) => (
               <Going key={run.name} run={run} now={now} />
             ))}
@@ -84,8 +84,8 @@ export function NowPage() {
         </p>
       </section>
       <aside>
-        <h2>Needs a person</h2>
-        {needs.length + away.length + crowded.length === 0 ? <p className="under-figure">Nothing does.</p> : null}
+        <h2>Needs attention</h2>
+        {needs.length + away.length + overloaded.length === 0 ? <p className="under-figure">Nothing does.</p> : null}
         <ul className="needs">
           {needs.map((need) => (
             <li key={need.suite}>
@@ -106,10 +106,10 @@ export function NowPage() {
               <div className="why">is away: its work goes elsewhere if it does not come back</div>
             </li>
           ))}
-          {crowded.map((worker) => (
+          {overloaded.map((worker) => (
             <li key={worker.name}>
               <span className="tone-flaky">◐</span> <Link to="/workers" className="name">{worker.name}</Link>
-              <div className="why">{worker.crowded}</div>
+              <div className="why">{worker.overloaded}</div>
             </li>
           ))}
         </ul>

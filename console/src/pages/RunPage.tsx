@@ -85,7 +85,7 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
             ["Environment", run.options.env],
             ["Pool", run.pool],
             ["Started", <span key="at"><When at={run.created_at} /> by {run.started_by}</span>],
-            ["Because of", run.origin?.name ? <Origin key="origin" run={run} /> : null],
+            ["Trigger", run.origin?.name ? <Origin key="origin" run={run} /> : null],
             ["Brief", run.origin?.brief ? <Link key="brief" to={`/briefs/${run.origin.brief}`}>{run.origin.brief}</Link> : null],
             ["Changed", (run.origin?.changed ?? []).map((change) => <div key={change}>{plain(change)}</div>)],
             ["Branch", run.branch ? <span key="branch" className="name">{plain(run.branch)}</span> : null],
@@ -123,7 +123,7 @@ function SlotsAtWork({ live, now }: { live: LiveRun; now: number }) {
         return (
           <li key={`${slot.worker}.${slot.number}`}>
             <span className={late ? "tone-flaky" : "tone-running"} title={late ? "It takes long for this test" : "running"}>
-              {late ? "◷" : "▸"}
+              {late ? "◔" : "≈"}
             </span>{" "}
             <span className="name">
               {slot.worker}.{slot.number}
@@ -146,7 +146,7 @@ function Actions({ name, run }: { name: string; run: Run }) {
   const again = useAgain(name);
   const navigate = useNavigate();
   if (me.data?.role === "reader") return null;
-  const repeat = (unpassed: boolean) => again.mutate(unpassed, { onSuccess: (made) => void navigate(`/runs/${made.name}`) });
+  const repeat = (not_passed: boolean) => again.mutate(not_passed, { onSuccess: (made) => void navigate(`/runs/${made.name}`) });
   const error = stop.error ?? again.error;
   return (
     <div className="actions">

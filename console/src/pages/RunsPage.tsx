@@ -25,14 +25,14 @@ export function RunsPage() {
   if (all.length === 0 && !filtered) {
     return (
       <Empty>
-        No run yet. <Link to="/start">Start one</Link>, or in a terminal: <code>kesmo start SUITE --stay</code>
+        No run yet. <Link to="/start">Start one</Link>, or in a terminal: <code>kesmo start SUITE --wait</code>
       </Empty>
     );
   }
   const active = all.filter((run) => !run.verdict).length;
   return (
     <>
-      <h1 className="figure">{active > 0 ? `${active} running` : "All is calm"}</h1>
+      <h1 className="figure">{active > 0 ? `${active} running` : "Nothing is running"}</h1>
       <div className="filters" role="group" aria-label="Which runs">
         {["failed", "void", "stopped", "passed"].map((of) => (
           <button key={of} type="button" className={`filter ${toneOf(of)}`} aria-pressed={of === verdict} onClick={() => set("verdict", of === verdict ? "" : of)}>

@@ -9,7 +9,7 @@ import { Empty, Loading, Trouble } from "../parts/Frame";
 import { Parks } from "../parts/Parks";
 import { RunsTable, doneOf, totalOf } from "../parts/RunsTable";
 import { glyphOf, isOfHunt, stateOf, toneOf } from "../parts/states";
-import { Watches } from "../parts/Watches";
+import { Polls } from "../parts/Polls";
 import { Facts, TestName, When, plain, span } from "../parts/words";
 import { Record } from "./EntryPage";
 
@@ -84,10 +84,10 @@ export function SuitePage() {
           </>
         ) : (
           <Empty>
-            It has not run yet. Start it here, or in a terminal: <code>kesmo start {s.name} --stay</code>
+            It has not run yet. Start it here, or in a terminal: <code>kesmo start {s.name} --wait</code>
           </Empty>
         )}
-        {s.git ? <Watches suite={s.name} /> : null}
+        {s.git ? <Polls suite={s.name} /> : null}
         <Parks suite={s.name} parks={s.parks} />
       </section>
       <aside>

@@ -34,16 +34,16 @@ export function WallPage() {
   return (
     <>
       <h1 className="wall-head">
-        {broken === 0 ? <span className="tone-passed">● All {tiles.length} suites well</span> : <span className="tone-failed">◆ {broken} of {tiles.length} suites in trouble</span>}
+        {broken === 0 ? <span className="tone-passed">● All {tiles.length} suites passing</span> : <span className="tone-failed">◆ {broken} of {tiles.length} suites in trouble</span>}
         <small>
           {floor.linked ? `${busy} of ${slots.length} slots busy` : <span className="tone-failed">↯ not linked</span>} · {new Date(now).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", hourCycle: "h23" })}
         </small>
       </h1>
       <ul className="wall">
         {tiles.map((t) => (
-          <li key={t.suite} className={`wall-tile edge-${t.last?.verdict ?? "unrun"}`}>
+          <li key={t.suite} className={`wall-tile edge-${t.last?.verdict ?? "not-run"}`}>
             <h2>{t.suite}</h2>
-            <p className={`wall-verdict ${toneOf(t.last?.verdict ?? "unrun")}`}>{t.last ? `${glyphOf(t.last.verdict ?? "")} ${t.last.verdict}` : "– never run"}</p>
+            <p className={`wall-verdict ${toneOf(t.last?.verdict ?? "not-run")}`}>{t.last ? `${glyphOf(t.last.verdict ?? "")} ${t.last.verdict}` : "– never run"}</p>
             <p className="wall-why">{t.last ? why(t.last, now) : ""}</p>
             <p className="wall-trend" aria-label="The runs before it, the latest first">
               {t.before.map((run) => (
@@ -56,7 +56,7 @@ export function WallPage() {
               <div className="wall-going">
                 <SmallStrip strip={t.going.strip} done={doneOf(t.going)} total={totalOf(t.going)} label={`Outcomes of ${t.going.name}`} />
                 <p>
-                  <span className="tone-running">▸</span> {t.going.left && totalOf(t.going) > 0 ? `${said(t.going.left)} left` : t.going.waiting_for ? "waiting" : t.going.phase}
+                  <span className="tone-running">≈</span> {t.going.left && totalOf(t.going) > 0 ? `${said(t.going.left)} left` : t.going.waiting_for ? "waiting" : t.going.phase}
                   {t.going.tally.failed > 0 ? <span className="tone-failed"> ◆ {t.going.tally.failed}</span> : null}
                 </p>
               </div>

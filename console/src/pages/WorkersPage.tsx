@@ -49,9 +49,9 @@ export function WorkersPage() {
             </small>
             <DrainButton worker={worker} />
           </h2>
-          {worker.crowded ? (
+          {worker.overloaded ? (
             <p className="tone-flaky">
-              ◐ {worker.crowded}
+              ◐ {worker.overloaded}
               {worker.fills < worker.slots.length ? `; it fills ${worker.fills} now` : ""}
             </p>
           ) : null}
@@ -60,7 +60,7 @@ export function WorkersPage() {
               {worker.slots.map((slot) => (
                 <tr key={slot.number}>
                   <td className="slot-number number">{slot.number}</td>
-                  <td>{slot.doing ? <TestName name={slot.doing} variant={slot.variant} /> : <span className="tone-unrun">{slot.run ? "starting" : "idle"}</span>}</td>
+                  <td>{slot.doing ? <TestName name={slot.doing} variant={slot.variant} /> : <span className="tone-not-run">{slot.run ? "starting" : "idle"}</span>}</td>
                   <td>{slot.run ? <Link to={`/runs/${slot.run}`} className="name">{slot.run}</Link> : null}</td>
                   <td className="number wide-only">{slot.since ? <Since slot={slot} now={now} /> : ""}</td>
                 </tr>
@@ -79,7 +79,7 @@ function Since({ slot, now }: { slot: Worker["slots"][number]; now: number }) {
   const late = slot.late_after_us != null && since > slot.late_after_us;
   return (
     <span className={late ? "tone-flaky" : undefined} title={late ? `It usually takes ${span(slot.expected_us)}` : undefined}>
-      {late ? "◷ " : ""}
+      {late ? "◔ " : ""}
       {span(since)}
     </span>
   );

@@ -55,7 +55,7 @@ export function VariantTable({ run, version }: { run: string; version: number })
             <td>all, took {span(variants.reduce((sum, v) => sum + v.spent_us, 0))} together</td>
             {variants.map((v) => (
               <td key={v.variant}>
-                {(["passed", "flaky", "failed", "skipped", "parked", "unrun"] as const)
+                {(["passed", "flaky", "failed", "skipped", "parked", "not-run"] as const)
                   .filter((of) => v.tally[of] > 0)
                   .map((of) => (
                     <span key={of} className={`${toneOf(of)} count`}>{`${glyphOf(of)} ${v.tally[of]} `}</span>

@@ -76,7 +76,7 @@ export function choiceOf(brief?: Brief): Choice {
     env: o?.env ?? "",
     seed: typed(o?.seed),
     repeat: typed(o?.repeat),
-    order: o?.shuffle ? "shuffled" : o?.first_failed ? "failed" : "longest",
+    order: o?.shuffle ? "shuffled" : o?.recent_failures_first ? "failed" : "longest",
     priority: o?.priority ?? "normal",
     runParked: o?.run_parked ?? false,
     flakyFails: o?.flaky_fails ?? false,
@@ -108,7 +108,7 @@ export function optionsOf(c: Choice): Partial<RunOptions> | string {
     env: c.env === "" ? null : c.env,
     repeat: number(c.repeat),
     shuffle: c.order === "shuffled",
-    first_failed: c.order === "failed",
+    recent_failures_first: c.order === "failed",
     priority: c.priority === "normal" ? null : (c.priority as "low" | "high"),
     run_parked: c.runParked,
     flaky_fails: c.flakyFails,
@@ -123,7 +123,7 @@ export function ChoiceFields({ choice: c, set, suite: s }: { choice: Choice; set
         <Form.Group as={Col} md={6} className="mb-3" controlId="pick">
           <Form.Label>Pick</Form.Label>
           <Form.Control as="textarea" rows={2} className="name" value={c.pick} onChange={(e) => set({ pick: e.target.value })} placeholder={"gate/**\ntag:smoke"} />
-          <Form.Text>One a line: a glob on the name, tag:WORD or like:REGEX. Empty: all tests.</Form.Text>
+          <Form.Text>One a line: a glob on the name, tag:WORD or regex:REGEX. Empty: all tests.</Form.Text>
         </Form.Group>
         <Form.Group as={Col} md={6} className="mb-3" controlId="drop">
           <Form.Label>Drop</Form.Label>
@@ -149,7 +149,7 @@ export function ChoiceFields({ choice: c, set, suite: s }: { choice: Choice; set
       <Row>
         <NumberField id="retries" label="Retries" min={0} max={100} value={c.retries} onChange={(v) => set({ retries: v })} placeholder={s ? String(s.retries) : ""} />
         <NumberField id="shards" label="Shards" min={1} value={c.shards} onChange={(v) => set({ shards: v })} placeholder="all slots" />
-        <NumberField id="seed" label="Seed" min={0} value={c.seed} onChange={(v) => set({ seed: v })} placeholder="by chance" />
+        <NumberField id="seed" label="Seed" min={0} value={c.seed} onChange={(v) => set({ seed: v })} placeholder="random" />
       </Row>
       <Row>
         <NumberField id="repeat" label="Repeat" min={1} value={c.repeat} onChange={(v) => set({ repeat: v })} placeholder="once" />
@@ -206,7 +206,7 @@ export function ChoiceFields({ choice: c, set, suite: s }: { choice: Choice; set
         ) : null}
         <Form.Group as={Col} md={6} className="mb-3" controlId="pool">
           <Form.Label>Pool</Form.Label>
-          <Form.Control className="name" value={c.pool} onChange={(e) => set({ pool: e.target.value })} placeholder="standing" />
+          <Form.Control className="name" value={c.pool} onChange={(e) => set({ pool: e.target.value })} placeholder="main" />
         </Form.Group>
       </Row>
     </>

@@ -20,7 +20,7 @@ const PAGES: Found[] = [
   { to: "/queue", text: "queue", kind: "page" },
   { to: "/briefs", text: "briefs", kind: "page" },
   { to: "/schedules", text: "schedules", kind: "page" },
-  { to: "/call-ins", text: "call-ins", kind: "page" },
+  { to: "/webhooks", text: "webhooks", kind: "page" },
   { to: "/workers", text: "workers", kind: "page" },
   { to: "/start", text: "start a run", kind: "page" },
   { to: "/wall", text: "wall", kind: "page" },
@@ -118,7 +118,7 @@ function useFound(wanted: string, open: boolean): Found[] {
   const suite = named ?? suites.data?.find((s) => s.entries);
   const part = named ? rest.join(" ") : wanted;
   const escaped = part.replace(/[.*+?^${}()|[\]\\]/g, "\\$&");
-  const tests = useTests(suite?.name ?? "", { pick: [`like:(?i)${escaped}`] }, open && part.length >= 3 && Boolean(suite?.entries));
+  const tests = useTests(suite?.name ?? "", { pick: [`regex:(?i)${escaped}`] }, open && part.length >= 3 && Boolean(suite?.entries));
   const known = new Map((runs.data ?? []).map((run) => [run.name, run]));
   for (const [name, run] of floor.runs) known.set(name, run);
   const of = (text: string) => text.toLowerCase().includes(wanted);

@@ -14,7 +14,7 @@ export function Figures({ run, took }: { run: Run; took: number | null }) {
     ["failing", `${((s.failing * 100) / s.ended).toFixed(1)}%`],
     ["mean", span(s.total_us / s.ended)],
     ["median", span(s.median_us)],
-    ["95% within", span(s.p95_us)],
+    ["95% under", span(s.p95_us)],
     ["shortest", span(s.shortest_us)],
     ["longest", span(s.longest_us)],
   ];
@@ -49,7 +49,7 @@ export function Parts({ run, version, onName }: { run: string; version: number; 
             <th className="number wide-only">Failing</th>
             <th className="number wide-only">Mean</th>
             <th className="number wide-only">Median</th>
-            <th className="number wide-only">95% within</th>
+            <th className="number wide-only">95% under</th>
             <th className="number">Longest</th>
           </tr>
         </thead>

@@ -112,13 +112,13 @@ export function Frame({ children }: { children: ReactNode }) {
           <NavLink to="/suites">Suites</NavLink>
           <NavLink to="/briefs">Briefs</NavLink>
           <NavLink to="/schedules">Schedules</NavLink>
-          <NavLink to="/call-ins">Call-ins</NavLink>
+          <NavLink to="/webhooks">Webhooks</NavLink>
           <NavLink to="/workers">Workers</NavLink>
           <NavLink to="/wall">Wall</NavLink>
           <NavLink to="/start">Start</NavLink>
         </nav>
         <span className="account">
-          <span role="status">{linked || !seen ? null : <span className="tone-failed">↯ not linked, dialling </span>}</span>
+          <span role="status">{linked || !seen ? null : <span className="tone-failed">↯ connection lost; reconnecting </span>}</span>
           <Button size="sm" variant="link" onClick={turn} title="Light, dark, or as the system wishes" aria-label={`Looks: ${theme}; change`}>
             {theme}
           </Button>
@@ -151,7 +151,7 @@ export function Loading({ what }: { what: string }) {
 export function Cut() {
   return (
     <p role="status" className="cut">
-      <span className="tone-failed">↯</span> The stream was cut, and is dialled again. What is shown may be old.
+      <span className="tone-failed">↯</span> Connection lost; reconnecting. What is shown may be old.
     </p>
   );
 }

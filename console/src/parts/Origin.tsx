@@ -11,9 +11,9 @@ export function Origin({ run }: { run: RunSummary }) {
   const { kind, name } = run.origin ?? {};
   if (!name) return null;
   if (kind === "schedule") return <>schedule <Link to={`/schedules/${name}`}>{name}</Link></>;
-  if (kind === "call-in") return <>call-in <Link to={`/call-ins/${name}`}>{name}</Link></>;
+  if (kind === "webhook") return <>webhook <Link to={`/webhooks/${name}`}>{name}</Link></>;
   if (kind === "chain") return <>after <Link to={`/runs/${name}`}>{name}</Link></>;
-  if (kind === "watch") return <>a new commit on {plain(name)}</>;
+  if (kind === "poll") return <>a new commit on {plain(name)}</>;
   return null;
 }
 
@@ -51,7 +51,7 @@ export function Chain({ run }: { run: Run }) {
       })}
       {run.then ? (
         <li>
-          <span className="tone-unrun">– then</span> <Link to={`/briefs/${run.then}`}>{run.then}</Link>
+          <span className="tone-not-run">– then</span> <Link to={`/briefs/${run.then}`}>{run.then}</Link>
         </li>
       ) : null}
     </ol>

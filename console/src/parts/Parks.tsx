@@ -29,7 +29,7 @@ export function Parks({ suite, parks }: { suite: string; parks: Park[] }) {
       <ul>
         {parks.map((one) => (
           <li key={one.pattern}>
-            <span className={one.over ? "tone-unrun" : "tone-parked"}>▭</span> <span className="name">{one.pattern}</span>{" "}
+            <span className={one.over ? "tone-not-run" : "tone-parked"}>▭</span> <span className="name">{one.pattern}</span>{" "}
             {one.over ? `over since ${one.until}: it counts again` : `until ${one.until}`}. {one.why} <small>{one.by}</small>
             {may ? (
               <Button variant="link" size="sm" onClick={() => unpark.mutate(one.pattern)} disabled={unpark.isPending}>

@@ -11,7 +11,7 @@ const quoted = (word: string) => (/^[A-Za-z0-9_@%+=:,./-]+$/.test(word) ? word :
 
 const TEXTS = ["pick", "drop"] as const;
 const NUMBERS = ["retries", "shards", "repeat", "seed"] as const;
-const SWITCHES = ["shuffle", "first_failed", "run_parked", "flaky_fails"] as const;
+const SWITCHES = ["shuffle", "recent_failures_first", "run_parked", "flaky_fails"] as const;
 const dashed = (key: string) => key.replaceAll("_", "-");
 
 function command({ suite, branch, pool, options: o }: NewRun): string {
@@ -27,7 +27,7 @@ function command({ suite, branch, pool, options: o }: NewRun): string {
   if (o.env) add("env", o.env);
   for (const [k, v] of Object.entries(o.set ?? {})) add("set", `${k}=${v}`);
   for (const [k, v] of Object.entries(o.labels ?? {})) add("label", `${k}=${v}`);
-  return [...words, "--stay"].join(" ");
+  return [...words, "--wait"].join(" ");
 }
 
 /** A text as TOML writes it; what JSON escapes, TOML reads. */
@@ -73,7 +73,7 @@ export function SameChoice({ made }: { made: NewRun | string }) {
       </pre>
       {shown === "brief" ? (
         <p className="under-figure">
-          Start by it: <code>kesmo start --from FILE --stay</code>. Save it: <code>kesmo brief add NAME --from FILE</code>, or <Link to={`/briefs/new?suite=${made.suite ?? ""}`}>here</Link>.
+          Start by it: <code>kesmo start --from FILE --wait</code>. Save it: <code>kesmo brief add NAME --from FILE</code>, or <Link to={`/briefs/new?suite=${made.suite ?? ""}`}>here</Link>.
         </p>
       ) : null}
     </section>

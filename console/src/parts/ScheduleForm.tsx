@@ -31,7 +31,7 @@ export function ScheduleForm({ of }: { of?: ScheduleOf }) {
   const chosen = starts || choices[0] || "";
   const [what, which = ""] = chosen.split(" ");
   const times: Partial<Times> = { [kind]: when.trim(), zone, if_busy: busy, if_missed: missed, spread: spread.trim() || null, until: until || null };
-  const made: NewSchedule = { name: name || "new", [what]: which, times, changes: of?.changes, again: of !== undefined };
+  const made: NewSchedule = { name: name || "new", [what]: which, times, changes: of?.changes, replace: of !== undefined };
   const rested = JSON.parse(useDeferredValue(JSON.stringify(made))) as NewSchedule;
   const preview = usePreview(rested, which !== "");
   const submit = (event: FormEvent) => {

@@ -19,8 +19,8 @@ const toneOfBlock = (block: Block) => {
   if (block.outcome === "failed") return "failed";
   if (block.outcome === "flaky") return "flaky";
   if (block.outcome === "parked") return "parked";
-  if (block.ended === "failed" || block.ended === "overran" || block.ended === "crashed") return "failed";
-  if (block.ended === "lost") return "unrun";
+  if (block.ended === "failed" || block.ended === "timed-out" || block.ended === "crashed") return "failed";
+  if (block.ended === "lost") return "not-run";
   return block.ended === "skipped" ? "skipped" : "passed";
 };
 

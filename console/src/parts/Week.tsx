@@ -11,10 +11,10 @@ const DAYS = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
 const two = (n: number) => String(n).padStart(2, "0");
 
 const WHAT: Record<string, [string, string]> = {
-  started: ["▸", "tone-running"],
-  waiting: ["–", "tone-unrun"],
+  started: ["≈", "tone-running"],
+  waiting: ["–", "tone-not-run"],
   skipped: ["▽", "tone-skipped"],
-  missed: ["◌", "tone-unrun"],
+  missed: ["◌", "tone-not-run"],
   refused: ["⊘", "tone-void"],
 };
 

@@ -2,9 +2,9 @@
 
 import type { RunSummary } from "../data/api";
 
-export type Outcome = "passed" | "flaky" | "failed" | "skipped" | "parked" | "unrun";
+export type Outcome = "passed" | "flaky" | "failed" | "skipped" | "parked" | "not-run";
 
-export const OUTCOMES: Outcome[] = ["failed", "flaky", "passed", "skipped", "parked", "unrun"];
+export const OUTCOMES: Outcome[] = ["failed", "flaky", "passed", "skipped", "parked", "not-run"];
 
 const GLYPHS: Record<string, string> = {
   passed: "●",
@@ -12,28 +12,28 @@ const GLYPHS: Record<string, string> = {
   failed: "◆",
   skipped: "▽",
   parked: "▭",
-  unrun: "◌",
+  "not-run": "◌",
   waiting: "–",
-  running: "▸",
-  overran: "◷",
-  crashed: "✕",
+  running: "≈",
+  "timed-out": "◔",
+  crashed: "‼",
   lost: "↯",
   stopped: "■",
   void: "⊘",
   queued: "–",
-  listing: "▸",
+  listing: "≈",
 };
 
-const LETTERS: Record<string, string> = { passed: "p", flaky: "k", failed: "f", skipped: "s", parked: "r", unrun: "u" };
+const LETTERS: Record<string, string> = { passed: "p", flaky: "k", failed: "f", skipped: "s", parked: "r", "not-run": "n" };
 
 export const letterOf = (outcome: string) => LETTERS[outcome] ?? "";
-export const outcomeOf = (letter: string) => Object.keys(LETTERS).find((o) => LETTERS[o] === letter) ?? "unrun";
+export const outcomeOf = (letter: string) => Object.keys(LETTERS).find((o) => LETTERS[o] === letter) ?? "not-run";
 export const glyphOf = (state: string) => GLYPHS[state] ?? "";
 
 /** The CSS class that colours a state. */
 export function toneOf(state: string) {
-  if (state === "overran" || state === "crashed") return "tone-failed";
-  if (state === "lost" || state === "queued" || state === "waiting") return "tone-unrun";
+  if (state === "timed-out" || state === "crashed") return "tone-failed";
+  if (state === "lost" || state === "queued" || state === "waiting") return "tone-not-run";
   if (state === "listing") return "tone-running";
   return `tone-${state}`;
 }

@@ -33,7 +33,7 @@ pub enum Command {
     Worker(Worker),
     /// Save a service's address and a token for later calls
     Login(Login),
-    /// Add, check, list, show, watch or remove suites
+    /// Add, check, list, show, poll or remove suites
     #[command(subcommand)]
     Suite(Suite),
     /// Save, list, show or remove settings of runs
@@ -43,8 +43,8 @@ pub enum Command {
     #[command(subcommand)]
     Schedule(Schedule),
     /// Let other systems start runs
-    #[command(subcommand, name = "call-in")]
-    CallIn(CallIn),
+    #[command(subcommand, name = "webhook")]
+    Webhook(Webhook),
     /// Runs that wait, and their order
     Queue(Queue),
     /// The tests that a pick would run, with expected time and record
@@ -125,7 +125,7 @@ pub struct Serve {
 #[command(args_conflicts_with_subcommands = true)]
 pub struct Worker {
     /// The pool to work for
-    #[arg(long, value_name = "POOL", default_value = "standing")]
+    #[arg(long, value_name = "POOL", default_value = "main")]
     pub pool: String,
     /// How many batches to run at once
     #[arg(long, value_name = "N", default_value_t = 2, value_parser = clap::value_parser!(u16).range(1..=1000))]
@@ -167,7 +167,7 @@ pub struct DrainOf {
     pub undo: bool,
     /// Wait until it has nothing left to do
     #[arg(long, conflicts_with = "undo")]
-    pub stay: bool,
+    pub wait: bool,
 }
 
 #[derive(Debug, Args)]
@@ -188,9 +188,9 @@ pub enum Suite {
     /// One suite
     Show(Named),
     /// Start a run for every new commit on branches of a suite from version control
-    Watch(WatchBranches),
-    /// No longer watch branches
-    Unwatch(UnwatchBranches),
+    Poll(PollBranches),
+    /// No longer poll branches
+    Unpoll(UnpollBranches),
     /// Take a suite out of the list; its runs stay
     Remove(Named),
 }
@@ -212,7 +212,7 @@ pub struct AddSuite {
 }
 
 #[derive(Debug, Args)]
-pub struct WatchBranches {
+pub struct PollBranches {
     /// A suite from version control
     pub suite: String,
     /// A branch, or a glob: * stays within a part, ** does not
@@ -220,7 +220,7 @@ pub struct WatchBranches {
     pub branch: String,
     /// How often to look
     #[arg(long, value_name = "TIME", default_value = "1m")]
-    pub look: String,
+    pub every: String,
     /// The brief to start [else: the suite as it is]
     #[arg(long, value_name = "NAME")]
     pub brief: Option<String>,
@@ -230,9 +230,9 @@ pub struct WatchBranches {
 }
 
 #[derive(Debug, Args)]
-pub struct UnwatchBranches {
+pub struct UnpollBranches {
     pub suite: String,
-    /// As it is watched
+    /// As it is polled
     #[arg(long, value_name = "GLOB")]
     pub branch: String,
 }
@@ -256,7 +256,7 @@ pub struct AddBrief {
     /// The suite to run
     #[arg(long, value_name = "SUITE")]
     pub suite: Option<String>,
-    /// Take the settings from a file (TOML); options of the call stand over it
+    /// Take the settings from a file (TOML); command-line options override it
     #[arg(long, value_name = "FILE")]
     pub from: Option<PathBuf>,
     #[command(flatten)]
@@ -268,15 +268,15 @@ pub struct AddBrief {
     /// The brief to start after a run of this one
     #[arg(long, value_name = "BRIEF", help_heading = "What follows")]
     pub then: Option<String>,
-    /// After which verdicts: passed, failed or always
+    /// After which verdicts: passed, failed or any
     #[arg(long, value_name = "WHEN", value_parser = then_if, requires = "then", help_heading = "What follows")]
     pub then_if: Option<ThenIf>,
     /// A run of a newer commit stops one of the same branch that is not over
     #[arg(long, help_heading = "What follows")]
     pub replace_older: bool,
-    /// Change the brief of that name
+    /// Replace the brief of that name
     #[arg(long)]
-    pub again: bool,
+    pub replace: bool,
 }
 
 #[derive(Debug, Args)]
@@ -368,52 +368,52 @@ pub struct AddSchedule {
     pub running: Running,
     #[command(flatten)]
     pub place: Place,
-    /// Change the schedule of that name
+    /// Replace the schedule of that name
     #[arg(long)]
-    pub again: bool,
+    pub replace: bool,
     /// Save it without asking
     #[arg(long)]
     pub yes: bool,
 }
 
 #[derive(Debug, Subcommand)]
-pub enum CallIn {
-    /// Make a call-in; prints its secret
-    Add(AddCallIn),
-    /// All call-ins
+pub enum Webhook {
+    /// Make a webhook; prints its secret
+    Add(AddWebhook),
+    /// All webhooks
     List,
-    /// One call-in with its deliveries
+    /// One webhook with its deliveries
     Show(Named),
     /// Say what a body would do; nothing is started
-    Try(TryCallIn),
+    Try(TryWebhook),
     /// Take a delivery once more
-    Again(AgainDelivery),
+    Redeliver(OneDelivery),
     /// What a delivery brought
-    Body(AgainDelivery),
-    /// Sign a body with the secret in KESMO_CALL_IN_SECRET and post it: for systems that cannot sign by themselves
-    Send(SendCallIn),
+    Body(OneDelivery),
+    /// Sign a body with the secret in KESMO_WEBHOOK_SECRET and post it: for systems that cannot sign by themselves
+    Send(SendWebhook),
     /// Refuse what comes until it goes on
     Pause(Named),
     /// Take deliveries again
     Resume(Named),
     /// Make a new secret; the old one is no longer good
     NewSecret(Named),
-    /// Remove a call-in with its deliveries; its runs stay
+    /// Remove a webhook with its deliveries; its runs stay
     Remove(Named),
 }
 
 #[derive(Debug, Args)]
-pub struct AddCallIn {
+pub struct AddWebhook {
     /// Its name: a-z, 0-9 and '-'
     pub name: String,
     /// The brief to start
     #[arg(long, value_name = "NAME")]
     pub brief: String,
-    /// What of the body becomes what of the run: branch=/ref, commit=/after, env=/…, label.KEY=/…, set.KEY=/…; with ?= it
+    /// What of the body becomes what of the run: branch=/branch, commit=/commit, env=/…, label.KEY=/…, set.KEY=/…; with ?= it
     /// may be missing (repeatable)
     #[arg(long, value_name = "TARGET=POINTER")]
     pub take: Vec<String>,
-    /// Start only if what the pointer finds matches: /ref=refs/heads/main; != if it does not (repeatable)
+    /// Start only if what the pointer finds matches: /branch=main; != if it does not (repeatable)
     #[arg(long, value_name = "POINTER=GLOB")]
     pub when: Vec<String>,
     /// Deliveries a minute, at most
@@ -422,7 +422,7 @@ pub struct AddCallIn {
 }
 
 #[derive(Debug, Args)]
-pub struct TryCallIn {
+pub struct TryWebhook {
     pub name: String,
     /// A file with a body, or - for standard input
     #[arg(long, value_name = "FILE")]
@@ -433,15 +433,15 @@ pub struct TryCallIn {
 }
 
 #[derive(Debug, Args)]
-pub struct AgainDelivery {
+pub struct OneDelivery {
     pub name: String,
-    /// The delivery's number, as `kesmo call-in show` tells it
+    /// The delivery's number, as `kesmo webhook show` tells it
     #[arg(value_parser = integer::<i64>)]
     pub delivery: i64,
 }
 
 #[derive(Debug, Args)]
-pub struct SendCallIn {
+pub struct SendWebhook {
     pub name: String,
     /// A file with a body, or - for standard input
     #[arg(long, value_name = "FILE")]
@@ -453,7 +453,7 @@ pub struct SendCallIn {
     #[arg(long, value_name = "ID")]
     pub id: Option<String>,
     /// The secret
-    #[arg(long, env = "KESMO_CALL_IN_SECRET", value_name = "SECRET", hide_env_values = true)]
+    #[arg(long, env = "KESMO_WEBHOOK_SECRET", value_name = "SECRET", hide_env_values = true)]
     pub secret: String,
 }
 
@@ -512,7 +512,7 @@ pub struct Named {
 /// Options that mean the same wherever tests are chosen.
 #[derive(Debug, Args, Default)]
 pub struct Choosing {
-    /// Only tests that match: a glob on the name, tag:WORD or like:REGEX (repeatable)
+    /// Only tests that match: a glob on the name, tag:WORD or regex:REGEX (repeatable)
     #[arg(long, value_name = "PATTERN", help_heading = "Which tests")]
     pub pick: Vec<String>,
     /// Not the tests that match; a drop wins over a pick (repeatable)
@@ -541,9 +541,9 @@ pub struct Tests {
 pub struct Staying {
     /// Stay until the verdict, and end with its status
     #[arg(long)]
-    pub stay: bool,
+    pub wait: bool,
     /// Write a report when it is over: junit, tap or json (repeatable)
-    #[arg(long, value_name = "FORMAT=FILE", value_parser = pair, requires = "stay")]
+    #[arg(long, value_name = "FORMAT=FILE", value_parser = pair, requires = "wait")]
     pub report: Vec<(String, String)>,
     #[command(flatten)]
     pub refresh: Refresh,
@@ -561,7 +561,7 @@ pub struct Refresh {
 pub struct Running {
     /// Only what neither passed nor was flaky nor skipped in that run
     #[arg(long, value_name = "RUN", help_heading = "Which tests")]
-    pub unpassed_in: Option<String>,
+    pub not_passed_in: Option<String>,
     /// Every test so many times
     #[arg(long, value_name = "N", help_heading = "Which tests", value_parser = integer::<u32>)]
     pub repeat: Option<u32>,
@@ -582,7 +582,7 @@ pub struct Running {
     pub shuffle: bool,
     /// What failed recently goes first, as far as that costs little time
     #[arg(long, help_heading = "How they run")]
-    pub first_failed: bool,
+    pub recent_failures_first: bool,
     /// The seed: for --shuffle, and for the suite's processes
     #[arg(long, value_name = "N", help_heading = "How they run", value_parser = integer::<u64>)]
     pub seed: Option<u64>,
@@ -599,10 +599,10 @@ pub struct Start {
     /// A suite's name, or a folder (`.`) to pack and run as it is
     #[arg(required_unless_present_any = ["from", "brief"])]
     pub suite: Option<String>,
-    /// A saved brief; options of the call stand over it
+    /// A saved brief; command-line options override it
     #[arg(long, value_name = "NAME", conflicts_with = "from")]
     pub brief: Option<String>,
-    /// A file with the settings of the run (TOML); options of the call stand over it
+    /// A file with the settings of the run (TOML); command-line options override it
     #[arg(long, value_name = "FILE")]
     pub from: Option<PathBuf>,
     #[command(flatten)]
@@ -636,7 +636,7 @@ pub struct Here {
     pub record: Option<PathBuf>,
     /// Exactly the batches of a shard of an earlier run, SUITE/NUMBER/SHARD, in their order and with its seed (asks the
     /// service for them)
-    #[arg(long = "as", value_name = "RUN/SHARD", conflicts_with_all = ["portion", "unpassed_in", "repeat", "shuffle", "first_failed", "seed"], help_heading = "Which tests")]
+    #[arg(long = "as", value_name = "RUN/SHARD", conflicts_with_all = ["portion", "not_passed_in", "repeat", "shuffle", "recent_failures_first", "seed"], help_heading = "Which tests")]
     pub as_shard: Option<String>,
     /// Write a report when it is over: junit, tap or json (repeatable)
     #[arg(long, value_name = "FORMAT=FILE", value_parser = pair)]
@@ -848,9 +848,9 @@ pub struct Again {
     pub run: String,
     /// Only what neither passed nor was flaky nor skipped
     #[arg(long)]
-    pub unpassed: bool,
+    pub not_passed: bool,
     /// Exactly the batches of one shard (see `kesmo show RUN --shards`), in their order and with the run's seed
-    #[arg(long, value_name = "SHARD", conflicts_with = "unpassed", value_parser = integer::<u32>)]
+    #[arg(long, value_name = "SHARD", conflicts_with = "not_passed", value_parser = integer::<u32>)]
     pub shard: Option<u32>,
     #[command(flatten)]
     pub staying: Staying,
@@ -891,7 +891,7 @@ pub enum Token {
 pub struct NewToken {
     /// A name to know it by
     pub name: String,
-    /// reader, operator, keeper or worker
+    /// reader, operator, admin or worker
     #[arg(long, value_name = "ROLE")]
     pub role: String,
 }
@@ -981,7 +981,7 @@ impl Running {
             labels: pairs("--label", &self.label)?,
             repeat: self.repeat,
             shuffle: self.shuffle,
-            first_failed: self.first_failed,
+            recent_failures_first: self.recent_failures_first,
             run_parked: self.run_parked,
             flaky_fails: self.flaky_fails,
             priority: self.priority,

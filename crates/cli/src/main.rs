@@ -129,7 +129,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Suite(command) => done(commands::suites::run(command, kesmo.json, context).await),
         Command::Brief(command) => done(commands::briefs::run(command, &context()?).await),
         Command::Schedule(command) => commands::schedules::run(command, &context()?).await,
-        Command::CallIn(command) => done(commands::call_ins::run(command, &context()?).await),
+        Command::Webhook(command) => done(commands::webhooks::run(command, &context()?).await),
         Command::Queue(options) => done(commands::queue::run(options, &context()?).await),
         Command::Tests(options) => done(commands::suites::tests(options, &context()?).await),
         Command::Start(options) => commands::start::run(options, &context()?).await,

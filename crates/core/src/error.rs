@@ -31,9 +31,9 @@ pub enum Error {
     /// An address, branch or commit of version control that cannot be used.
     #[error("{0}")]
     Source(String),
-    /// A call-in, or a delivery to one, that cannot be used.
+    /// A webhook, or a delivery to one, that cannot be used.
     #[error("{0}")]
-    CallIn(String),
+    Webhook(String),
     /// Results that cannot be read.
     #[error("{0}")]
     Format(String),

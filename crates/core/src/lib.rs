@@ -3,11 +3,10 @@
 //! Values go in, values come out: no input or output, no clock, no threads. The service, the worker, the command line
 //! and the simulator all carry things to this crate and away from it. A folder is a subject: [`suite`] reads what a
 //! suite says of itself, [`plan`] orders and sizes the work, [`run`] is the state machine of one run, [`record`] keeps
-//! what history says of a test, [`calendar`], [`call_in`] and
+//! what history says of a test, [`calendar`], [`webhook`] and
 //! [`source`] say when and from what something starts by itself, and [`format`] reads and writes the open formats.
 
 pub mod calendar;
-pub mod call_in;
 pub mod error;
 pub mod format;
 pub mod name;
@@ -17,6 +16,7 @@ pub mod run;
 pub mod source;
 pub mod suite;
 pub mod time;
+pub mod webhook;
 pub mod words;
 
 pub use error::Error;

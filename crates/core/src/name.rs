@@ -131,7 +131,7 @@ impl RunName {
     /// Reads `SUITE/NUMBER`.
     ///
     /// # Errors
-    /// If there is no `/`, the suite is no slug, or the number is no whole number from 1.
+    /// If there is no `/`, the suite is not a valid slug, or the number is no whole number from 1.
     pub fn parse(text: &str) -> Result<Self, Error> {
         let rule = "a run is named by suite and number, like boarding-gate/42";
         let wrong = || Error::Name { what: "the run", value: shorten(text, 80), rule };

@@ -171,7 +171,7 @@ pub fn branch_of(name: &str) -> &str {
     name.strip_prefix("refs/heads/").unwrap_or(name)
 }
 
-/// Which branches are watched: a glob whose `*` stays within a part, and whose `**` does not.
+/// Which branches are polled: a glob whose `*` stays within a part, and whose `**` does not.
 #[derive(Debug, Clone)]
 pub struct Branches(GlobMatcher);
 
@@ -199,7 +199,7 @@ impl Branches {
 /// A branch and the commit at its head.
 pub type Head = (String, String);
 
-/// The heads that nothing was started for yet, by branch: those of watched branches that were never seen there before.
+/// The heads that nothing was started for yet, by branch: those of polled branches that were never seen there before.
 #[must_use]
 pub fn new_heads(branches: &Branches, now: &[Head], seen: &BTreeSet<Head>) -> Vec<Head> {
     let mut new: Vec<Head> = now.iter().filter(|h| branches.has(&h.0) && !seen.contains(*h)).cloned().collect();
@@ -289,7 +289,7 @@ mod tests {
     }
 
     #[test]
-    fn every_new_head_of_a_watched_branch_is_found_once() {
+    fn every_new_head_of_a_polled_branch_is_found_once() {
         let head = |b: &str, c: &str| (b.to_owned(), c.to_owned());
         let branches = Branches::parse("release/*").unwrap();
         let mut seen = BTreeSet::from([head("release/1", "a")]);

@@ -8,7 +8,7 @@ macro_rules! words {
     ($(#[$meta:meta])* $name:ident { $($(#[$vmeta:meta])* $variant:ident = $word:literal, $glyph:literal;)* }) => {
         $(#[$meta])*
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-        #[serde(rename_all = "lowercase")]
+        #[serde(rename_all = "kebab-case")]
         #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
         pub enum $name { $($(#[$vmeta])* $variant),* }
 
@@ -47,8 +47,8 @@ words! {
     /// Where a run stands before its verdict.
     Phase {
         Queued = "queued", "–";
-        Listing = "listing", "▸";
-        Running = "running", "▸";
+        Listing = "listing", "≈";
+        Running = "running", "≈";
         Finished = "finished", "●";
     }
 }
@@ -81,7 +81,7 @@ words! {
         /// It is parked: not run, or run without counting.
         Parked = "parked", "▭";
         /// The run ended before it had an outcome.
-        Unrun = "unrun", "◌";
+        NotRun = "not-run", "◌";
     }
 }
 
@@ -92,9 +92,9 @@ words! {
         Skipped = "skipped", "▽";
         Failed = "failed", "◆";
         /// Past its time limit, and killed.
-        Overran = "overran", "◷";
+        TimedOut = "timed-out", "◔";
         /// Its process ended under it.
-        Crashed = "crashed", "✕";
+        Crashed = "crashed", "‼";
         /// Its worker went away. Does not count.
         Lost = "lost", "↯";
     }
@@ -103,13 +103,13 @@ words! {
 /// The glyph of an entry that waits.
 pub const WAITING_GLYPH: &str = "–";
 /// The glyph of an entry that runs.
-pub const RUNNING_GLYPH: &str = "▸";
+pub const RUNNING_GLYPH: &str = "≈";
 
 impl Ended {
     /// Whether the attempt counts against its entry.
     #[must_use]
     pub const fn failing(self) -> bool {
-        matches!(self, Self::Failed | Self::Overran | Self::Crashed)
+        matches!(self, Self::Failed | Self::TimedOut | Self::Crashed)
     }
 }
 

@@ -24,10 +24,10 @@ use kesmo_core::{
     time::Timestamp,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, Errand, Grant, ListJob, Log, ToWorker, WorkerEvent},
+    link::{AttemptReport, BatchKey, Grant, ListJob, Log, Setup, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
 };
-use kesmo_worker::{Config, Home, Shop};
+use kesmo_worker::{Config, Home, Slots};
 use tokio::time::Instant;
 
 pub use history::History;
@@ -104,7 +104,7 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
     std::fs::create_dir_all(&bundles).map_err(|e| file_error(&bundles, &e))?;
     let bundle = bundles.join(&job.digest);
     std::fs::write(&bundle, &job.bundle).map_err(|e| file_error(&bundle, &e))?;
-    let shop = Shop::open(Config {
+    let slots = Slots::open(Config {
         name: WORKER.into(),
         slots: job.slots,
         home: job.home.clone(),
@@ -112,7 +112,7 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
         local: Some(job.home.join("local")),
         ..Config::default()
     })?;
-    let errand = Errand {
+    let setup = Setup {
         run: format!("{}/here", job.file.suite),
         bundle: job.digest.clone(),
         variant: Vec::new(),
@@ -125,11 +125,11 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
     job.options.check(&job.file)?;
     tokio::pin!(stop);
     let mut floor = Floor {
-        shop,
-        errand,
+        slots,
+        setup,
         blobs: job.home.join("local/blobs"),
         engine: Engine::new(Policy::of(&job.file, &job.options, job.seed, job.history.start_cost)),
-        slots: vec![None; usize::from(job.slots)],
+        busy: vec![None; usize::from(job.slots)],
         shown: Shown::new(&job.file, &job.options, &job.digest, job.seed),
         idle_looked: Instant::now(),
     };
@@ -144,25 +144,25 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
     let (plan, options) = plan(&job, &lists)?;
     floor.shown.options = options;
     floor.begin(plan, &job.file);
-    tell(Told::Snapshot(Box::new(floor.shown.snapshot(&floor.engine, &floor.slots))));
+    tell(Told::Snapshot(Box::new(floor.shown.snapshot(&floor.engine, &floor.busy))));
     let mut told = Instant::now();
     while floor.engine.verdict().is_none() {
         floor.give_out();
         let due = told + TELL_EVERY;
         let wake = floor.next_wake();
         tokio::select! {
-            events = floor.shop.next() => floor.take(events),
+            events = floor.slots.next() => floor.take(events),
             () = tokio::time::sleep_until(wake) => floor.feed(Input::Tick, None),
             () = tokio::time::sleep_until(due), if floor.shown.changed => {}
             () = &mut stop => floor.feed(Input::Stop { reason: "stopped by you".into() }, None),
         }
         if floor.shown.changed && Instant::now() >= due {
             told = Instant::now();
-            tell(Told::Change(Box::new(floor.shown.change(&floor.engine, &floor.slots))));
+            tell(Told::Change(Box::new(floor.shown.change(&floor.engine, &floor.busy))));
         }
     }
     floor.shown.finished_at = Some(Utc::now());
-    tell(Told::Change(Box::new(floor.shown.change(&floor.engine, &floor.slots))));
+    tell(Told::Change(Box::new(floor.shown.change(&floor.engine, &floor.busy))));
     Ok(floor.shown.finish(&floor.engine))
 }
 
@@ -189,21 +189,21 @@ fn plan(job: &Job, lists: &[(Variant, Vec<ListedTest>)]) -> Result<(Plan, RunOpt
 }
 
 struct Floor {
-    shop: Shop,
-    errand: Errand,
+    slots: Slots,
+    setup: Setup,
     blobs: PathBuf,
     engine: Engine,
-    slots: Vec<Option<BatchId>>,
+    busy: Vec<Option<BatchId>>,
     shown: Shown,
     idle_looked: Instant,
 }
 
 impl Floor {
     async fn list(&mut self, variant: &Variant) -> Result<Vec<ListedTest>, Error> {
-        let errand = Errand { variant: variant.pairs().to_vec(), ..self.errand.clone() };
-        self.shop.tell(ToWorker::List(Box::new(ListJob { job: "list-here".into(), slot: 0, errand })));
+        let setup = Setup { variant: variant.pairs().to_vec(), ..self.setup.clone() };
+        self.slots.tell(ToWorker::List(Box::new(ListJob { job: "list-here".into(), slot: 0, setup })));
         loop {
-            for event in self.shop.next().await {
+            for event in self.slots.next().await {
                 if let WorkerEvent::Listed { result, .. } = event {
                     let path = self.blobs.join(result.map_err(Error::Void)?.as_str());
                     let output = std::fs::read(&path).map_err(|e| file_error(&path, &e))?;
@@ -217,7 +217,7 @@ impl Floor {
         let mut needs: Vec<String> = file.needs.iter().map(|(k, v)| format!("{k}={v}")).collect();
         needs.extend(file.needs_for.iter().flat_map(|(_, n)| n.iter().map(|(k, v)| format!("{k}={v}"))));
         self.shown.begin(&plan);
-        let workers = BTreeMap::from([(HERE, Fit::all(self.slots.len() as u32))]);
+        let workers = BTreeMap::from([(HERE, Fit::all(self.busy.len() as u32))]);
         self.feed(Input::Fleet { workers, none_because: String::new(), none_for: BTreeMap::new() }, None);
         self.feed(Input::Planned(plan), None);
         if !needs.is_empty() {
@@ -228,18 +228,18 @@ impl Floor {
     fn next_wake(&self) -> Instant {
         let stamp = now();
         let soonest = self.engine.wake_at(stamp).map(|t| Instant::now() + Duration::from_micros(t.since(stamp).0));
-        let idle = self.slots.iter().any(Option::is_none).then(|| self.idle_looked + IDLE_EVERY);
+        let idle = self.busy.iter().any(Option::is_none).then(|| self.idle_looked + IDLE_EVERY);
         let latest = Instant::now() + Duration::from_secs(1);
         [soonest, idle].into_iter().flatten().min().unwrap_or(latest).max(Instant::now() + Duration::from_millis(1))
     }
 
     fn give_out(&mut self) {
-        for slot in 0..self.slots.len() {
-            if self.slots[slot].is_none() && self.engine.wants_slots() {
+        for slot in 0..self.busy.len() {
+            if self.busy[slot].is_none() && self.engine.wants_slots() {
                 self.feed(Input::Free { worker: HERE, slot: slot as u16, taken: BTreeMap::new() }, None);
             }
         }
-        let idle = self.slots.iter().filter(|s| s.is_none()).count() as u32;
+        let idle = self.busy.iter().filter(|s| s.is_none()).count() as u32;
         if idle > 0 && self.idle_looked.elapsed() >= IDLE_EVERY {
             self.idle_looked = Instant::now();
             self.feed(Input::Idle { slots: idle }, None);
@@ -268,15 +268,15 @@ impl Floor {
             self.shown.changed = true;
             match effect {
                 Effect::Grant(grant) => self.grant(grant),
-                Effect::Revoke { batch, .. } => self.shop.tell(ToWorker::Revoke { key: key(batch) }),
-                Effect::GiveBack { batch, .. } => self.shop.tell(ToWorker::GiveBack { key: key(batch) }),
+                Effect::Revoke { batch, .. } => self.slots.tell(ToWorker::Revoke { key: key(batch) }),
+                Effect::GiveBack { batch, .. } => self.slots.tell(ToWorker::GiveBack { key: key(batch) }),
                 Effect::Attempt(kept) => {
                     let log = report.as_ref().map(|r| self.log_of(&r.log)).unwrap_or_default();
                     self.shown.attempt(&self.engine, kept, report.take(), log);
                 }
                 Effect::Decided { entry, outcome, .. } => self.shown.decided(&self.engine, entry, outcome),
                 Effect::BatchOver { batch } => {
-                    self.slots.iter_mut().filter(|s| **s == Some(batch)).for_each(|s| *s = None);
+                    self.busy.iter_mut().filter(|s| **s == Some(batch)).for_each(|s| *s = None);
                 }
                 Effect::Note(text) => self.shown.note(text),
                 Effect::Wrong(text) => self.shown.wrong(text),
@@ -302,8 +302,8 @@ impl Floor {
     }
 
     fn grant(&mut self, grant: kesmo_core::run::Grant) {
-        self.slots[usize::from(grant.slot)] = Some(grant.batch);
-        let message = Grant::new(RUN, &grant, self.engine.plan(), &self.errand);
-        self.shop.tell(ToWorker::Grant(Box::new(message)));
+        self.busy[usize::from(grant.slot)] = Some(grant.batch);
+        let message = Grant::new(RUN, &grant, self.engine.plan(), &self.setup);
+        self.slots.tell(ToWorker::Grant(Box::new(message)));
     }
 }

@@ -294,7 +294,7 @@ impl Finished {
         let case = |(i, e): (usize, &'_ Entry)| ReportCase {
             name: names[i].as_str(),
             variant: self.entries[i].variant.as_str(),
-            outcome: e.outcome.unwrap_or(Outcome::Unrun),
+            outcome: e.outcome.unwrap_or(Outcome::NotRun),
             spent: Span(e.spent_us.unwrap_or(0)),
             attempts: told[i]
                 .iter()

@@ -1,19 +1,19 @@
 //! The service: takes calls and worker links, and carries what they bring to the run engines.
 //!
 //! [`floor`] is one task that owns every run engine and every worker link, and commits in groups. [`api`] answers calls,
-//! [`clockwork`] starts runs by itself, [`starting`] says what a run is made from, [`git`] brings files from version control,
+//! [`scheduler`] starts runs by itself, [`starting`] says what a run is made from, [`git`] brings files from version control,
 //! [`live`] streams changes, [`access`] guards, [`blobs`] keeps files, [`postgres`] runs a database of the service's own.
 
 pub mod access;
 pub mod api;
 pub mod blobs;
-pub mod clockwork;
 mod console;
 mod door;
 pub mod floor;
 pub mod git;
 pub mod live;
 pub mod postgres;
+pub mod scheduler;
 pub mod starting;
 
 use std::{
@@ -31,7 +31,7 @@ use tokio::{
     task::JoinHandle,
 };
 
-use crate::{access::Known, blobs::Blobs, clockwork::clock::Clock, floor::FloorHandle, git::Git, postgres::Postgres};
+use crate::{access::Known, blobs::Blobs, floor::FloorHandle, git::Git, postgres::Postgres, scheduler::clock::Clock};
 
 /// What can end or hinder the service.
 #[derive(Debug, thiserror::Error)]
@@ -86,7 +86,7 @@ pub struct App {
     pub known: Arc<Known>,
     pub past: Arc<api::runs::PastCache>,
     pub git: Git,
-    pub rates: Arc<api::call_ins::Rates>,
+    pub rates: Arc<api::webhooks::Rates>,
     pub clock: Clock,
     /// Where callers reach this service, where that is another address than it listens at.
     pub reached_at: Option<String>,
@@ -105,9 +105,9 @@ const THINKING: usize = 2;
 #[derive(Debug, Clone)]
 pub struct Started {
     pub address: SocketAddr,
-    /// The first keeper's token, if this start made it.
-    pub keeper_token: Option<String>,
-    pub keeper_token_file: PathBuf,
+    /// The first admin's token, if this start made it.
+    pub admin_token: Option<String>,
+    pub admin_token_file: PathBuf,
 }
 
 /// Runs the service until SIGTERM or Ctrl-C. `started` is called once it listens.
@@ -181,7 +181,7 @@ const SAY_DEAD: Duration = Duration::from_millis(500);
 /// Waits until a task ends that should not: which, and why.
 async fn first_to_die(
     floor: &mut JoinHandle<()>,
-    clockwork: &mut JoinHandle<()>,
+    scheduler: &mut JoinHandle<()>,
     ending: &watch::Receiver<bool>,
 ) -> (&'static str, String) {
     let why = |ended: Result<(), tokio::task::JoinError>| match ended {
@@ -190,12 +190,12 @@ async fn first_to_die(
     };
     tokio::select! {
         ended = floor => ("the floor", why(ended)),
-        ended = clockwork => {
+        ended = scheduler => {
             if ended.is_ok() && *ending.borrow() {
                 // It ends first when the service is asked to; the web server follows.
                 std::future::pending::<()>().await;
             }
-            ("the clockwork", why(ended))
+            ("the scheduler", why(ended))
         }
     }
 }
@@ -213,8 +213,8 @@ async fn serve_with(
     if let Some(postgres) = postgres {
         tokio::spawn(postgres.clone().keep_up());
     }
-    let keeper_token = access::first_token(&store, data).await?;
-    let keeper_token_file = data.join("keeper-token");
+    let admin_token = access::first_token(&store, data).await?;
+    let admin_token_file = data.join("admin-token");
     let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
     let git = Git::new(data.join("git"), blobs.clone(), config.git_folders.clone());
     let (address, over) = (Arc::new(OnceLock::new()), Arc::new(Notify::new()));
@@ -245,7 +245,7 @@ async fn serve_with(
         thinking,
         dead: Arc::clone(&dead),
     };
-    let mut clockwork = clockwork::start(app.clone(), config.clock.clone(), over, asked.clone());
+    let mut scheduler = scheduler::start(app.clone(), config.clock.clone(), over, asked.clone());
 
     let figment = rocket::Config::figment()
         .merge(("address", config.listen.ip()))
@@ -260,20 +260,20 @@ async fn serve_with(
         .merge(("shutdown.grace", 1))
         .merge(("shutdown.mercy", 1));
     let (ip, reached_at, first_address) = (config.listen.ip(), config.reached_at.clone(), address);
-    let told = std::sync::Mutex::new(Some((started, keeper_token)));
+    let told = std::sync::Mutex::new(Some((started, admin_token)));
     let liftoff = AdHoc::on_liftoff("started", move |rocket| {
         let (reached_at, first_address) = (reached_at.clone(), Arc::clone(&first_address));
         let address = SocketAddr::new(ip, rocket.config().port);
         let once = told.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
         Box::pin(async move {
-            if let Some((started, keeper_token)) = once {
+            if let Some((started, admin_token)) = once {
                 tracing::info!(%address, "listening");
                 let reached = reached_at.unwrap_or_else(|| format!("http://{address}"));
                 tokio::spawn(door::watch(address.port(), room));
                 if first_address.set(reached).is_err() {
                     tracing::error!("the service said twice that it listens");
                 }
-                started(Started { address, keeper_token, keeper_token_file });
+                started(Started { address, admin_token, admin_token_file });
             }
         })
     });
@@ -293,7 +293,7 @@ async fn serve_with(
             // Without one of its parts the service would go on answering, and nothing would be done.
             tokio::select! {
                 launched = &mut launching => launched,
-                part = first_to_die(&mut floor_task, &mut clockwork, &ending) => {
+                part = first_to_die(&mut floor_task, &mut scheduler, &ending) => {
                     let (part, why) = part;
                     tracing::error!("{part} has ended, and with it the service: {why}");
                     dead.get_or_init(|| part);
@@ -308,10 +308,10 @@ async fn serve_with(
         Err(e) => Err(e),
     };
     tracing::info!("stopping");
-    if !clockwork.is_finished()
-        && let Err(e) = clockwork.await
+    if !scheduler.is_finished()
+        && let Err(e) = scheduler.await
     {
-        tracing::error!("the clockwork ended badly: {e}");
+        tracing::error!("the scheduler ended badly: {e}");
     }
     if !floor_task.is_finished() {
         floor.leave().await;
@@ -340,7 +340,7 @@ mod tests {
         let (part, why) = first_to_die(&mut floor, &mut forever(), &ending).await;
         assert!(part == "the floor" && why.contains("panic"), "{part}: {why}");
         let (part, why) = first_to_die(&mut forever(), &mut tokio::spawn(async {}), &ending).await;
-        assert_eq!((part, why.as_str()), ("the clockwork", "nobody asked it to"));
+        assert_eq!((part, why.as_str()), ("the scheduler", "nobody asked it to"));
         ask.send_replace(true);
         let (mut floor, mut ended) = (forever(), tokio::spawn(async {}));
         let noticed = first_to_die(&mut floor, &mut ended, &ending);

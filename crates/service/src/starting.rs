@@ -1,4 +1,4 @@
-//! What a run is made from: one way for all that start one, whether a person, a schedule, a call-in, a watched branch or
+//! What a run is made from: one way for all that start one, whether a person, a schedule, a webhook, a polled branch or
 //! the run before it in a chain.
 
 use std::collections::HashMap;

@@ -9,7 +9,7 @@ use kesmo_core::plan::brief::{Brief, chain};
 
 use crate::{
     Error, Store, content, json,
-    schema::{briefs, call_ins, schedules, watches},
+    schema::{briefs, polls, schedules, webhooks},
 };
 
 /// A brief as it is kept.
@@ -56,14 +56,14 @@ impl Store {
     /// Saves a brief. Briefs are saved one after the other, so that no two make a loop together.
     ///
     /// # Errors
-    /// If PostgreSQL does not answer, the briefs would follow each other for ever, or the name is taken and `again` is
+    /// If PostgreSQL does not answer, the briefs would follow each other for ever, or the name is taken and `replace` is
     /// false.
-    pub async fn put_brief(&self, name: &str, brief: &Brief, by: &str, again: bool) -> Result<BriefRow, NotSaved> {
+    pub async fn put_brief(&self, name: &str, brief: &Brief, by: &str, replace: bool) -> Result<BriefRow, NotSaved> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
             diesel::sql_query("select pg_advisory_xact_lock(7216)").execute(c).await?;
             let all: Vec<BriefRow> = briefs::table.select(BriefRow::as_select()).load(c).await?;
-            if !again && all.iter().any(|b| b.name == name) {
+            if !replace && all.iter().any(|b| b.name == name) {
                 return Err(NotSaved::Taken);
             }
             let then_of = |of: &str| {
@@ -112,9 +112,9 @@ impl Store {
             .load(&mut c)
             .await?;
         let called: Vec<(String, String)> =
-            call_ins::table.order(call_ins::name).select((call_ins::brief, call_ins::name)).load(&mut c).await?;
-        let watched: Vec<(Option<String>, String)> =
-            watches::table.order(watches::id).select((watches::brief, watches::branches)).load(&mut c).await?;
+            webhooks::table.order(webhooks::name).select((webhooks::brief, webhooks::name)).load(&mut c).await?;
+        let polled: Vec<(Option<String>, String)> =
+            polls::table.order(polls::id).select((polls::brief, polls::branches)).load(&mut c).await?;
         let mut users: HashMap<String, Vec<String>> = HashMap::new();
         let mut add = |brief: Option<String>, said: String| {
             if let Some(brief) = brief {
@@ -122,8 +122,8 @@ impl Store {
             }
         };
         scheduled.into_iter().for_each(|(brief, name)| add(brief, format!("schedule {name}")));
-        called.into_iter().for_each(|(brief, name)| add(Some(brief), format!("call-in {name}")));
-        watched.into_iter().for_each(|(brief, branches)| add(brief, format!("watched branches {branches}")));
+        called.into_iter().for_each(|(brief, name)| add(Some(brief), format!("webhook {name}")));
+        polled.into_iter().for_each(|(brief, branches)| add(brief, format!("polled branches {branches}")));
         for row in all {
             add(row.brief().ok().and_then(|b| b.then), format!("brief {} (--then)", row.name));
         }

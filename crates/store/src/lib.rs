@@ -5,19 +5,19 @@
 
 pub mod access;
 pub mod briefs;
-pub mod call_ins;
 pub mod commit;
 pub mod leases;
 pub mod meetings;
 pub mod parks;
 pub mod past;
+pub mod polls;
 pub mod records;
 pub mod runs;
 pub mod schedules;
 pub mod schema;
 mod statement;
 pub mod suites;
-pub mod watches;
+pub mod webhooks;
 
 use std::time::Duration;
 

@@ -158,7 +158,7 @@ impl Store {
         let all = attempts::table
             .filter(attempts::run_id.eq(run_id))
             .filter(attempts::month.eq(month))
-            .filter(attempts::ended.eq_any(["failed", "overran", "crashed"]));
+            .filter(attempts::ended.eq_any(["failed", "timed-out", "crashed"]));
         Ok(all.order((attempts::entry, attempts::number)).select(FailingRow::as_select()).load(&mut c).await?)
     }
 

@@ -139,11 +139,11 @@ pub struct Ended {
 }
 
 impl Store {
-    /// Saves a schedule. With `again` one of that name is changed; its history stays. None if the name is taken.
+    /// Saves a schedule. With `replace` one of that name is changed; its history stays. None if the name is taken.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn put_schedule(&self, new: NewSchedule<'_>, again: bool) -> Result<Option<ScheduleRow>, Error> {
+    pub async fn put_schedule(&self, new: NewSchedule<'_>, replace: bool) -> Result<Option<ScheduleRow>, Error> {
         let mut c = self.connection().await?;
         let set = (
             schedules::brief.eq(new.brief),
@@ -154,7 +154,7 @@ impl Store {
         );
         let row = (schedules::name.eq(new.name), schedules::made_by.eq(new.made_by), set.clone());
         let insert = diesel::insert_into(schedules::table).values(row).on_conflict(schedules::name);
-        if again {
+        if replace {
             let put = insert.do_update().set(set).returning(ScheduleRow::as_returning());
             return Ok(Some(put.get_result(&mut c).await?));
         }

@@ -94,35 +94,35 @@ diesel::table! {
     }
 }
 diesel::table! {
-    call_ins (id) {
+    webhooks (id) {
         id -> BigInt, name -> Text, brief -> Text, secret -> Binary, takes -> Array<Text>, whens -> Array<Text>,
         per_minute -> Integer, paused -> Bool, made_by -> Text, made_at -> Timestamptz,
     }
 }
 diesel::table! {
     deliveries (id) {
-        id -> BigInt, call_in_id -> BigInt, webhook_id -> Text, event -> Nullable<Text>, again_of -> Nullable<BigInt>,
+        id -> BigInt, webhook_id -> BigInt, message_id -> Text, event -> Nullable<Text>, redelivery_of -> Nullable<BigInt>,
         genuine -> Bool, at -> Timestamptz, content_type -> Text, event_headers -> Jsonb, body -> Binary, did -> Text,
         why -> Text, run_id -> Nullable<BigInt>,
     }
 }
 diesel::table! {
-    watches (id) {
-        id -> BigInt, suite_id -> BigInt, branches -> Text, look_us -> BigInt, brief -> Nullable<Text>,
+    polls (id) {
+        id -> BigInt, suite_id -> BigInt, branches -> Text, every_us -> BigInt, brief -> Nullable<Text>,
         looked_at -> Nullable<Timestamptz>, next_look -> Timestamptz, failures -> Integer, trouble -> Nullable<Text>,
         made_by -> Text, made_at -> Timestamptz,
     }
 }
 diesel::table! {
-    watch_heads (watch_id, branch, commit) {
-        watch_id -> BigInt, branch -> Text, commit -> Text, seen_at -> Timestamptz, run_id -> Nullable<BigInt>,
+    poll_heads (poll_id, branch, commit) {
+        poll_id -> BigInt, branch -> Text, commit -> Text, seen_at -> Timestamptz, run_id -> Nullable<BigInt>,
     }
 }
 diesel::joinable!(sessions -> tokens (token));
 diesel::allow_tables_to_appear_in_same_query!(sessions, tokens);
 diesel::joinable!(runs -> suites (suite_id));
-diesel::joinable!(watches -> suites (suite_id));
+diesel::joinable!(polls -> suites (suite_id));
 diesel::joinable!(parks -> suites (suite_id));
 diesel::joinable!(meetings -> runs (run_id));
-diesel::allow_tables_to_appear_in_same_query!(runs, suites, parks, meetings, watches);
+diesel::allow_tables_to_appear_in_same_query!(runs, suites, parks, meetings, polls);
 diesel::allow_tables_to_appear_in_same_query!(briefs, schedules);

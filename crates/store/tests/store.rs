@@ -7,7 +7,7 @@ use std::{
 };
 
 use chrono::{NaiveDate, TimeZone, Utc};
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use kesmo_core::{
     calendar::schedule::Times,
     plan::{
@@ -23,13 +23,13 @@ use kesmo_core::{
 use kesmo_service::postgres::Postgres;
 use kesmo_store::{
     Error, Store,
-    call_ins::{Kept, NewCallIn, NewDelivery},
     commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch, RunChange},
     leases::Holder,
     month_of,
+    polls::NewPoll,
     runs::{Filter, NewRun, RunRow},
     schedules::{Firing, NewPlanned, NewSchedule},
-    watches::NewWatch,
+    webhooks::{Kept, NewDelivery, NewWebhook},
 };
 
 /// One cluster for all tests of this file; it is stopped, and its folder removed, when the tests are done.
@@ -70,7 +70,7 @@ async fn run(store: &Store, name: &str, labels: &[(&str, &str)]) -> RunRow {
     let new = NewRun {
         suite_id: suite.id,
         source: Some(digest),
-        pool: "standing".into(),
+        pool: "main".into(),
         options,
         seed: 7,
         started_by: "asta".into(),
@@ -288,9 +288,9 @@ async fn lists_and_records_are_read_back_as_they_were() {
     let record =
         Record::default().with(Outcome::Flaky, Some(Span::millis(5))).with(Outcome::Passed, Some(Span::millis(6)));
     let put = |record| vec![("gate/open".to_owned(), "screen=phone".to_owned(), record)];
-    store.put_records(run.suite_id, "standing", &put(Record::default()), None).await.unwrap();
-    store.put_records(run.suite_id, "standing", &put(record.clone()), Some(Span::millis(40))).await.unwrap();
-    let read = store.records(run.suite_id, "standing").await.unwrap();
+    store.put_records(run.suite_id, "main", &put(Record::default()), None).await.unwrap();
+    store.put_records(run.suite_id, "main", &put(record.clone()), Some(Span::millis(40))).await.unwrap();
+    let read = store.records(run.suite_id, "main").await.unwrap();
     assert_eq!(read.len(), 1);
     let key = ("gate/open".to_owned(), "screen=phone".to_owned());
     assert_eq!(read[&key], record);
@@ -338,7 +338,7 @@ async fn of_many_who_come_with_a_key_exactly_one_starts_the_run() {
             let new = NewRun {
                 suite_id: first.suite_id,
                 source,
-                pool: "standing".into(),
+                pool: "main".into(),
                 options,
                 seed: 1,
                 started_by: format!("job-{n}"),
@@ -375,9 +375,9 @@ async fn a_stamp_keeps_what_was_expected() {
     let store = store().await;
     let id = run(&store, "stamps", &[]).await.suite_id;
     let expected = |us| BTreeMap::from([("gate/open\t".to_owned(), us)]);
-    assert_eq!(store.stamp(id, 3, "standing").await.unwrap(), None);
-    assert_eq!(store.keep_stamp(id, 3, "standing", expected(5)).await.unwrap(), expected(5));
-    assert_eq!(store.keep_stamp(id, 3, "standing", expected(9)).await.unwrap(), expected(5), "the first stays");
+    assert_eq!(store.stamp(id, 3, "main").await.unwrap(), None);
+    assert_eq!(store.keep_stamp(id, 3, "main", expected(5)).await.unwrap(), expected(5));
+    assert_eq!(store.keep_stamp(id, 3, "main", expected(9)).await.unwrap(), expected(5), "the first stays");
     assert_eq!(store.stamp_of_key(id, "build-7", 3).await.unwrap(), 3);
     assert_eq!(store.stamp_of_key(id, "build-7", 4).await.unwrap(), 3);
 }
@@ -413,7 +413,7 @@ fn wanted(suite_id: i64, source: &str) -> NewRun {
     NewRun {
         suite_id,
         source: Some(source.into()),
-        pool: "standing".into(),
+        pool: "main".into(),
         started_by: "asta".into(),
         ..NewRun::default()
     }
@@ -535,7 +535,7 @@ async fn of_a_delivery_sent_many_times_exactly_one_starts_a_run() {
     let store = store().await;
     let first = run(&store, "delivered", &[]).await;
     let source = first.source.clone().unwrap();
-    let new = NewCallIn {
+    let new = NewWebhook {
         name: "delivered",
         brief: "any",
         secret: b"0123456789abcdef01234567",
@@ -544,16 +544,16 @@ async fn of_a_delivery_sent_many_times_exactly_one_starts_a_run() {
         per_minute: 60,
         made_by: "asta",
     };
-    let call_in = store.add_call_in(new.clone()).await.unwrap().unwrap();
-    assert!(store.add_call_in(new).await.unwrap().is_none(), "the name is taken");
-    let deliver = |id: &'static str, event: Option<&'static str>, genuine: bool, again_of: Option<i64>| {
+    let webhook = store.add_webhook(new.clone()).await.unwrap().unwrap();
+    assert!(store.add_webhook(new).await.unwrap().is_none(), "the name is taken");
+    let deliver = |id: &'static str, event: Option<&'static str>, genuine: bool, redelivery_of: Option<i64>| {
         let (store, source) = (store.clone(), source.clone());
         async move {
             let new = NewDelivery {
-                call_in_id: call_in.id,
-                webhook_id: id,
+                webhook_id: webhook.id,
+                message_id: id,
                 event,
-                again_of,
+                redelivery_of,
                 genuine,
                 content_type: "application/json",
                 event_headers: serde_json::json!({}),
@@ -572,9 +572,9 @@ async fn of_a_delivery_sent_many_times_exactly_one_starts_a_run() {
     assert!(matches!(deliver("m2", None, true, Some(second.id)).await, Kept::New(_, Some(_))));
     // An event is one whatever its delivery is called.
     assert!(matches!(deliver("m3", Some("/quay e1"), true, None).await, Kept::Before(b) if b.id == second.id));
-    assert_eq!(store.deliveries(call_in.id, 10).await.unwrap().len(), 4);
-    store.trim_deliveries(call_in.id).await.unwrap();
-    assert_eq!(store.deliveries(call_in.id, 10).await.unwrap().len(), 4);
+    assert_eq!(store.deliveries(webhook.id, 10).await.unwrap().len(), 4);
+    store.trim_deliveries(webhook.id).await.unwrap();
+    assert_eq!(store.deliveries(webhook.id, 10).await.unwrap().len(), 4);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -584,8 +584,8 @@ async fn heads_chains_and_replacements_are_done_once() {
     let source = first.source.clone().unwrap();
     let there = [("main".to_owned(), "a".to_owned())];
     let new =
-        NewWatch { suite_id: first.suite_id, branches: "*", look_us: 1, brief: None, made_by: "asta", heads: &there };
-    let watch = store.put_watch(new, Utc::now()).await.unwrap();
+        NewPoll { suite_id: first.suite_id, branches: "*", every_us: 1, brief: None, made_by: "asta", heads: &there };
+    let watch = store.put_poll(new, Utc::now()).await.unwrap();
     assert!(store.seen_heads(watch.id, &there).await.unwrap().contains(&there[0]));
     let head = ("main".to_owned(), "b".to_owned());
     let run_head = |_| {
@@ -600,7 +600,7 @@ async fn heads_chains_and_replacements_are_done_once() {
         branch: Some("main".into()),
         commit: Some(commit.into()),
         origin: Origin { brief: Some("push".into()), replace_older: true, ..Origin::default() },
-        follow: Some(Follow { then: "next".into(), then_if: ThenIf::Always }),
+        follow: Some(Follow { then: "next".into(), then_if: ThenIf::Any }),
         ..wanted(first.suite_id, &source)
     };
     let old = store.add_run(&of("a")).await.unwrap();
@@ -732,7 +732,7 @@ async fn what_is_asked_for_often_is_found_without_reading_all() {
         ("select id from runs where suite_id = 1 order by id desc limit 5", "runs_suite"),
         ("select 1 from planned_starts where run_id = 1", "planned_starts_run"),
         ("select 1 from deliveries where run_id = 1", "deliveries_run"),
-        ("select 1 from watch_heads where run_id = 1", "watch_heads_run"),
+        ("select 1 from poll_heads where run_id = 1", "poll_heads_run"),
         ("select 1 from schedules where run_id = 1", "schedules_run"),
         ("select 1 from meetings where run_id = 1", "meetings_run"),
     ] {
@@ -761,4 +761,96 @@ async fn lists_are_asked_for_together() {
     let latest = store.add_run(&of_brief("many-nightly")).await.unwrap();
     let of_briefs = store.last_runs_of_briefs(&["many-nightly", "many-none"]).await.unwrap();
     assert_eq!(of_briefs.iter().map(|(r, _)| r.id).collect::<Vec<_>>(), [latest.id]);
+}
+
+/// What the tables held before their words became plain.
+const BEFORE_PLAIN_WORDS: &str = r#"
+insert into tokens (name, hash, role) values ('first-keeper', '\x01', 'keeper'), ('asta', '\x02', 'reader');
+insert into sources (digest, suite_file) values ('d', 'suite = …');
+insert into suites (slug, about, source, last_run) values ('fares', '', 'd', 2);
+insert into runs (suite_id, number, source, pool, options, labels, seed, started_by, phase, verdict, tally, strip, origin, follow, parks)
+values (1, 1, 'd', 'standing', '{"pick": ["like:^fare", "gate/*"], "drop": [], "first_failed": true, "only": [["first_failed", ""]]}', '{}', 7,
+    'asta', 'finished', 'stopped', '{"waiting": 0, "running": 0, "passed": 1, "flaky": 0, "failed": 0, "skipped": 0, "parked": 0, "unrun": 2}',
+    'puu', '{"kind": "call-in", "name": "push"}', '{"then": "next", "then_if": "always"}',
+    '[{"pattern": "like:late$", "why": "fog", "until": "2026-12-24"}]'),
+    (1, 2, 'd', 'north', '{"pick": []}', '{}', 7, 'asta', 'queued', null, '{}', '', '{"kind": "watch", "name": "main"}', null, '[]');
+create table attempts_2026_11 partition of attempts for values from ('2026-11-01') to ('2026-12-01');
+insert into attempts (month, run_id, entry, number, batch, worker, slot, began_at, spent_us, ended, message, detail, steps, log, log_bytes)
+values ('2026-11-01', 1, 0, 1, 1, 'heron', 0, now(), 1500, 'overran', '', '', '[]', '', 0);
+insert into records (suite_id, test, variant, pool, samples, passed, flaky, failed, skipped)
+values (1, 'gate/a', '', 'standing', 3, 3, 0, 0, 0), (1, 'gate/b', '', 'standing', 9, 9, 0, 0, 0), (1, 'gate/b', '', 'main', 2, 2, 0, 0, 0);
+insert into briefs (name, brief, made_by)
+values ('nightly', '{"suite": "fares", "pool": "standing", "then_if": "always", "options": {"pick": ["like:a"], "first_failed": false}}', 'asta');
+insert into schedules (name, brief, changes, times, made_by) values ('nightly', 'nightly', '{"pool": null, "options": {"drop": ["like:b"]}}', '{}', 'asta');
+insert into parks (suite_id, pattern, why, until, made_by) values (1, 'like:late$', 'fog', '2026-12-24', 'asta');
+insert into call_ins (name, brief, secret, takes, whens, per_minute, made_by) values ('push', 'nightly', '\x00', '{}', '{}', 60, 'asta');
+insert into deliveries (call_in_id, webhook_id, genuine, content_type, event_headers, body, did, why)
+values (1, 'push-1', true, 'application/json', '{}', '\x7b7d', 'passed over', 'another branch');
+insert into watches (suite_id, branches, look_us, next_look, made_by) values (1, 'release/*', 60000000, now(), 'asta');
+insert into watch_heads (watch_id, branch, commit) values (1, 'release/7', 'abc');
+"#;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_stored_before_the_words_became_plain_is_read_with_them() {
+    let url = CLUSTER.postgres.url();
+    let mut admin = AsyncPgConnection::establish(&url).await.unwrap();
+    diesel::sql_query("create database older").execute(&mut admin).await.unwrap();
+    let url = format!("{}/older", url.rsplit_once('/').expect("an address with a database").0);
+    let mut old = AsyncPgConnection::establish(&url).await.unwrap();
+    let migrations = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("migrations");
+    let mut all: Vec<_> = std::fs::read_dir(migrations).unwrap().map(|e| e.unwrap().path()).collect();
+    all.sort();
+    old.batch_execute("create table __diesel_schema_migrations (version varchar(50) primary key, run_on timestamp not null default now())")
+        .await
+        .unwrap();
+    for before in &all[..4] {
+        old.batch_execute(&std::fs::read_to_string(before.join("up.sql")).unwrap()).await.unwrap();
+        let version = before.file_name().unwrap().to_str().unwrap().split('_').next().unwrap();
+        old.batch_execute(&format!("insert into __diesel_schema_migrations (version) values ('{version}')"))
+            .await
+            .unwrap();
+    }
+    old.batch_execute(BEFORE_PLAIN_WORDS).await.unwrap();
+
+    let store = Store::open(&url).await.unwrap();
+    assert_eq!(store.token_of_hash(&[1]).await.unwrap().unwrap().role, "admin");
+    let (run, _) = store.run("fares", 1).await.unwrap().unwrap();
+    assert_eq!((run.pool.as_str(), run.strip.as_str()), ("main", "pnn"));
+    let options: RunOptions = serde_json::from_value(run.options).unwrap();
+    assert_eq!(options.pick, ["regex:^fare", "gate/*"]);
+    assert!(options.recent_failures_first);
+    assert_eq!(options.only, Some(vec![("first_failed".into(), String::new())]), "names of tests are left as they are");
+    assert_eq!(
+        serde_json::from_value::<Tally>(run.tally).unwrap(),
+        Tally { passed: 1, not_run: 2, ..Tally::default() }
+    );
+    let origin: Origin = serde_json::from_value(run.origin).unwrap();
+    assert_eq!(origin.said(), "webhook push");
+    let follow: Follow = serde_json::from_value(run.follow.unwrap()).unwrap();
+    assert_eq!(follow.then_if, ThenIf::Any);
+    assert_eq!(run.parks[0]["pattern"], "regex:late$");
+    assert_eq!(run.parks[0]["why"], "fog");
+    let (second, _) = store.run("fares", 2).await.unwrap().unwrap();
+    assert_eq!(second.pool, "north", "a pool of another name keeps it");
+    assert_eq!(serde_json::from_value::<Origin>(second.origin).unwrap().said(), "polled branch main");
+    let attempts = store.attempts_of(1, NaiveDate::from_ymd_opt(2026, 11, 1).unwrap(), &[0]).await.unwrap();
+    assert_eq!(attempts[0].ended, "timed-out");
+    let records = store.records(1, "main").await.unwrap();
+    let samples = |test: &str| records[&(test.to_owned(), String::new())].estimate.samples;
+    assert_eq!((samples("gate/a"), samples("gate/b")), (3, 2), "what the pool of that name knew stands");
+    let brief = store.brief("nightly").await.unwrap().unwrap().brief;
+    assert_eq!((&brief["pool"], &brief["then_if"]), (&serde_json::json!("main"), &serde_json::json!("any")));
+    let brief: kesmo_core::plan::brief::Brief = serde_json::from_value(brief).unwrap();
+    assert_eq!(brief.options.pick, ["regex:a"]);
+    let schedule = store.schedule("nightly").await.unwrap().unwrap();
+    let changes: Changes = serde_json::from_value(schedule.changes).unwrap();
+    assert_eq!((changes.pool, changes.options.drop), (None, vec!["regex:b".to_owned()]));
+    assert_eq!(store.parks(Some(1)).await.unwrap()[0].0.pattern, "regex:late$");
+    let webhook = store.webhook("push").await.unwrap().unwrap();
+    let deliveries = store.deliveries(webhook.id, 9).await.unwrap();
+    assert_eq!((deliveries[0].did.as_str(), deliveries[0].message_id.as_str()), ("ignored", "push-1"));
+    let polls = store.polls(Some(1)).await.unwrap();
+    assert_eq!((polls[0].0.branches.as_str(), polls[0].0.every_us), ("release/*", 60_000_000));
+    let head = ("release/7".to_owned(), "abc".to_owned());
+    assert!(store.seen_heads(polls[0].0.id, std::slice::from_ref(&head)).await.unwrap().contains(&head));
 }

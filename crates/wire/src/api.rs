@@ -8,7 +8,6 @@ use utoipa::ToSchema;
 
 use kesmo_core::{
     calendar::schedule::{Times, What},
-    call_in::Did,
     format::Step,
     name::shorten,
     plan::{
@@ -21,6 +20,7 @@ use kesmo_core::{
         timeline::{Block, Tail},
     },
     source::GitSource,
+    webhook::Did,
     words::{Ended, Outcome, Phase, Verdict},
 };
 
@@ -54,13 +54,13 @@ pub enum Role {
     /// Also starts and stops runs.
     Operator,
     /// Everything.
-    Keeper,
+    Admin,
     /// Only works: for workers.
     Worker,
 }
 
 impl Role {
-    pub const ALL: [Self; 4] = [Self::Reader, Self::Operator, Self::Keeper, Self::Worker];
+    pub const ALL: [Self; 4] = [Self::Reader, Self::Operator, Self::Admin, Self::Worker];
 
     /// The role's word.
     #[must_use]
@@ -68,7 +68,7 @@ impl Role {
         match self {
             Self::Reader => "reader",
             Self::Operator => "operator",
-            Self::Keeper => "keeper",
+            Self::Admin => "admin",
             Self::Worker => "worker",
         }
     }
@@ -425,14 +425,14 @@ pub struct NewRun {
     /// Files to run as they are, instead of those the suite was added with.
     pub bundle: Option<String>,
     pub pool: Option<String>,
-    /// The brief to start; what else is given stands over it.
+    /// The brief to start; what else is given overrides it.
     pub brief: Option<String>,
     /// The branch or commit to run, of a suite from version control.
     pub branch: Option<String>,
     pub commit: Option<String>,
     pub options: RunOptions,
     /// Only what neither passed nor was flaky nor skipped in this run.
-    pub unpassed_in: Option<String>,
+    pub not_passed_in: Option<String>,
 }
 
 /// Repeats a run.
@@ -440,7 +440,7 @@ pub struct NewRun {
 #[serde(deny_unknown_fields, default)]
 pub struct Again {
     /// Only the entries that neither passed nor were flaky.
-    pub unpassed: bool,
+    pub not_passed: bool,
     /// Exactly the batches of that shard, in their order and with the run's seed.
     pub shard: Option<u32>,
 }
@@ -647,8 +647,8 @@ pub struct Worker {
     pub connected: bool,
     pub since: DateTime<Utc>,
     pub slots: Vec<Slot>,
-    /// What its crowding is, in words, if it is crowded.
-    pub crowded: Option<String>,
+    /// What its load is, in words, if it is overloaded.
+    pub overloaded: Option<String>,
     /// How many of its slots are filled: fewer than it has while it eases.
     pub fills: u32,
     /// The only run that it works for.
@@ -757,7 +757,7 @@ pub struct NewBrief {
     pub name: String,
     pub brief: Brief,
     /// Change the one of that name.
-    pub again: bool,
+    pub replace: bool,
 }
 
 /// A saved brief.
@@ -791,7 +791,7 @@ pub struct NewSchedule {
     /// What is otherwise than the brief says.
     pub changes: Changes,
     /// Change the one of that name.
-    pub again: bool,
+    pub replace: bool,
 }
 
 /// What a schedule would do, before it is saved.
@@ -866,10 +866,10 @@ pub struct CalendarStart {
     pub verdict: Option<Verdict>,
 }
 
-/// Adds a call-in.
+/// Adds a webhook.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
-pub struct NewCallIn {
+pub struct NewWebhook {
     pub name: String,
     /// The brief that it starts.
     pub brief: String,
@@ -881,9 +881,9 @@ pub struct NewCallIn {
     pub per_minute: Option<u32>,
 }
 
-/// A call-in.
+/// A webhook.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct CallInOf {
+pub struct WebhookOf {
     pub name: String,
     pub brief: String,
     pub takes: Vec<String>,
@@ -896,16 +896,16 @@ pub struct CallInOf {
     pub made_at: DateTime<Utc>,
     /// Only in the answer to its making, or to a change of the secret.
     pub secret: Option<String>,
-    /// Its deliveries, newest first: the latest one, or more where one call-in is asked for.
+    /// Its deliveries, newest first: the latest one, or more where one webhook is asked for.
     pub deliveries: Vec<Delivery>,
 }
 
-/// A delivery to a call-in.
+/// A delivery to a webhook.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Delivery {
     pub id: i64,
     /// The sender's id of it.
-    pub webhook_id: String,
+    pub message_id: String,
     pub at: DateTime<Utc>,
     /// Whether its signature and time stamp were right.
     pub genuine: bool,
@@ -913,17 +913,17 @@ pub struct Delivery {
     pub why: String,
     pub run: Option<String>,
     /// The delivery that it repeats by hand.
-    pub again_of: Option<i64>,
+    pub redelivery_of: Option<i64>,
     pub bytes: u32,
     pub content_type: String,
     /// Only where one delivery is asked for.
     pub body: Option<String>,
 }
 
-/// Tries a body on a call-in: nothing is started or kept.
+/// Tries a body on a webhook: nothing is started or kept.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
-pub struct TryCallIn {
+pub struct TryWebhook {
     pub body: String,
     pub content_type: String,
 }
@@ -944,26 +944,26 @@ pub struct Pause {
     pub paused: bool,
 }
 
-/// Watches branches of a suite from version control.
+/// Polls branches of a suite from version control.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
-pub struct NewWatch {
+pub struct NewPoll {
     /// A branch, or a glob like `release/*`.
     pub branches: String,
     /// How often to look: `1m`.
-    pub look: String,
+    pub every: String,
     /// The brief to start; none: the suite as it is.
     pub brief: Option<String>,
     /// Start runs for the heads that are there now, too.
     pub now: bool,
 }
 
-/// Watched branches.
+/// Polled branches.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct WatchOf {
+pub struct PollOf {
     pub suite: String,
     pub branches: String,
-    pub look_us: u64,
+    pub every_us: u64,
     pub brief: Option<String>,
     pub looked_at: Option<DateTime<Utc>>,
     pub next_look: DateTime<Utc>,

@@ -24,7 +24,7 @@ use kesmo_core::{
 use crate::Digest;
 
 /// The version of these messages. Both sides say it, and do not talk if they differ.
-pub const VERSION: u32 = 2;
+pub const VERSION: u32 = 3;
 
 /// The most slots of a worker.
 pub const MOST_SLOTS: u16 = 1000;
@@ -323,7 +323,7 @@ pub enum ToWorker {
 
 /// What a worker needs to know to run a suite's commands.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Errand {
+pub struct Setup {
     /// `boarding-gate/42`
     pub run: String,
     /// The bundle; its `kesmo.toml` says how to prepare, list, run and read.
@@ -344,16 +344,16 @@ pub struct Errand {
 pub struct Grant {
     pub key: BatchKey,
     pub slot: u16,
-    pub errand: Errand,
+    pub setup: Setup,
     pub entries: Vec<GrantedEntry>,
     /// The number of the attempt, when the batch is one entry.
     pub attempt: Option<u16>,
 }
 
 impl Grant {
-    /// The batch that an engine granted, of the run with that id. `errand` is the run's; the batch's variant is put in.
+    /// The batch that an engine granted, of the run with that id. `setup` is the run's; the batch's variant is put in.
     #[must_use]
-    pub fn new(run: i64, granted: &run::Grant, plan: &Plan, errand: &Errand) -> Self {
+    pub fn new(run: i64, granted: &run::Grant, plan: &Plan, setup: &Setup) -> Self {
         let entry = |index: &u32| {
             let planned = &plan.entries[*index as usize];
             GrantedEntry { index: *index, name: planned.name.to_string(), limit_us: planned.limit.0 }
@@ -362,7 +362,7 @@ impl Grant {
         Self {
             key: BatchKey { run, batch: granted.batch.0 },
             slot: granted.slot,
-            errand: Errand { variant, ..errand.clone() },
+            setup: Setup { variant, ..setup.clone() },
             entries: granted.entries.iter().map(entry).collect(),
             attempt: granted.attempt,
         }
@@ -382,7 +382,7 @@ pub struct GrantedEntry {
 pub struct ListJob {
     pub job: String,
     pub slot: u16,
-    pub errand: Errand,
+    pub setup: Setup,
 }
 
 #[cfg(test)]
@@ -450,7 +450,7 @@ mod tests {
 
     #[test]
     fn messages_of_the_service_are_read_as_they_are_written() {
-        let errand = Errand {
+        let setup = Setup {
             run: "boarding-gate/42".into(),
             bundle: "d".repeat(64),
             variant: vec![("screen".into(), "phone".into())],
@@ -462,8 +462,8 @@ mod tests {
         };
         let entries = vec![GrantedEntry { index: 0, name: "gate/open".into(), limit_us: 1 }];
         let key = BatchKey { run: 7, batch: 3 };
-        again(&ToWorker::Grant(Box::new(Grant { key, slot: 1, errand: errand.clone(), entries, attempt: Some(2) })));
-        again(&ToWorker::List(Box::new(ListJob { job: "j".into(), slot: 0, errand })));
+        again(&ToWorker::Grant(Box::new(Grant { key, slot: 1, setup: setup.clone(), entries, attempt: Some(2) })));
+        again(&ToWorker::List(Box::new(ListJob { job: "j".into(), slot: 0, setup })));
         assert_eq!(again(&ToWorker::Stored { number: 4 }), r#"{"say":"stored","number":4}"#);
         assert_eq!(again(&ToWorker::Revoke { key }), r#"{"say":"revoke","key":{"run":7,"batch":3}}"#);
         assert_eq!(again(&ToWorker::GiveBack { key }), r#"{"say":"give-back","key":{"run":7,"batch":3}}"#);

@@ -169,7 +169,7 @@ pub fn letter(outcome: Outcome) -> char {
         Outcome::Failed => 'f',
         Outcome::Skipped => 's',
         Outcome::Parked => 'r',
-        Outcome::Unrun => 'u',
+        Outcome::NotRun => 'n',
     }
 }
 
@@ -196,8 +196,8 @@ mod tests {
     use super::*;
 
     const SUMMARY: &str = r#"{"name":"gate/1","suite":"gate","number":1,"phase":"running","verdict":null,"reason":"",
-        "waiting_for":null,"tally":{"waiting":0,"running":0,"passed":0,"flaky":0,"failed":0,"skipped":0,"parked":0,"unrun":0},
-        "stats":{"ended":0,"failing":0,"total_us":0,"shortest_us":0,"longest_us":0},"labels":{},"pool":"standing",
+        "waiting_for":null,"tally":{"waiting":0,"running":0,"passed":0,"flaky":0,"failed":0,"skipped":0,"parked":0,"not-run":0},
+        "stats":{"ended":0,"failing":0,"total_us":0,"shortest_us":0,"longest_us":0},"labels":{},"pool":"main",
         "started_by":"asta","created_at":"2026-11-23T00:00:00Z","began_at":null,"finished_at":null,"left":null,
         "strip":"","slots":0}"#;
 
@@ -233,8 +233,8 @@ mod tests {
             gathered.attempt(Ended::Failed, Some(Outcome::Failed), || attempt(Ended::Failed, 5000 + n));
         }
         let decided =
-            || DecidedChange { index: 0, test: "gate/b".into(), variant: String::new(), outcome: Outcome::Unrun };
-        (0..300).for_each(|_| gathered.decided(Outcome::Unrun, decided));
+            || DecidedChange { index: 0, test: "gate/b".into(), variant: String::new(), outcome: Outcome::NotRun };
+        (0..300).for_each(|_| gathered.decided(Outcome::NotRun, decided));
         let change = gathered.take(serde_json::from_str(SUMMARY).unwrap(), Vec::new());
         assert_eq!(change.strip.len(), 5330, "the strip tells of all");
         assert_eq!(change.attempts.iter().filter(|a| a.ended == Ended::Failed).count(), 30, "no failure is left out");

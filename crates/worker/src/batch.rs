@@ -131,7 +131,7 @@ fn batch_folder(tools: &Tools, grant: &Grant) -> PathBuf {
 }
 
 async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
-    let ready = match tools.sources.ready(&grant.errand).await {
+    let ready = match tools.sources.ready(&grant.setup).await {
         Ok(ready) => ready,
         Err(why) => return BatchEnd::Unfit(why),
     };
@@ -246,7 +246,7 @@ impl BatchRun<'_> {
                 _ => words.push(word.clone()),
             }
         }
-        let mut command = self.tools.sources.command(&words, &self.folder, &self.grant.errand);
+        let mut command = self.tools.sources.command(&words, &self.folder, &self.grant.setup);
         command.env("KESMO_BATCH", self.grant.key.batch.to_string()).env("KESMO_SLOT", self.grant.slot.to_string());
         command.env("KESMO_ARTIFACTS", &self.artifacts).env("KESMO_EVENTS", self.events_path());
         if entries.len() == 1 {
@@ -295,13 +295,13 @@ impl BatchRun<'_> {
             reading.found.push(Step::Began(position, began));
         }
         let batch_deadline = began.saturating_add(i64::try_from(limits.batch.0).unwrap_or(i64::MAX));
-        let (ended, overran) = self.read(&mut process, &mut reading, events, batch_deadline, offset).await;
+        let (ended, timed_out) = self.read(&mut process, &mut reading, events, batch_deadline, offset).await;
         let leftovers = process.end_leftovers();
         let now = now_us();
         if let Some(mut tap) = reading.tap.take() {
             for tap in tap.finish() {
                 // A process that was ended, or died, could not keep to its plan.
-                let to_be_expected = overran.is_some() || !ended.is_some_and(|s| s.success());
+                let to_be_expected = timed_out.is_some() || !ended.is_some_and(|s| s.success());
                 if !(to_be_expected && matches!(tap, Tap::Unkept(_))) {
                     reading.take_tap(tap, now);
                 }
@@ -311,15 +311,15 @@ impl BatchRun<'_> {
             self.read_junit(&mut reading, now);
         }
         let last_words = reading.log.last_lines(3);
-        let by_itself = overran.is_none() && !reading.progress.cut_short() && tests.results != Results::Exit;
+        let by_itself = timed_out.is_none() && !reading.progress.cut_short() && tests.results != Results::Exit;
         if by_itself && let Some(why) = reading.bad_end(ended, self.ready.suite.tests.end_counts, &last_words) {
             reading.found.push(Step::Wrong(why));
         }
         match tests.results {
-            Results::Exit if overran.is_none() => reading.exit(ended, now, &last_words),
+            Results::Exit if timed_out.is_none() => reading.exit(ended, now, &last_words),
             _ => {
-                let end = match (&overran, ended) {
-                    (Some(why), _) => ProcessEnd::Overran(why.clone()),
+                let end = match (&timed_out, ended) {
+                    (Some(why), _) => ProcessEnd::TimedOut(why.clone()),
                     (None, Some(status)) if status.success() && reading.bailed.is_none() => ProcessEnd::Well,
                     (None, status) => {
                         ProcessEnd::Badly(status.map_or_else(|| "an unknown status".into(), process::said))
@@ -915,7 +915,7 @@ fn open_fifo(path: &Path) -> Result<tokio::net::unix::pipe::Receiver, String> {
 mod tests {
     use std::collections::BTreeMap;
 
-    use kesmo_wire::link::{BatchKey, Errand};
+    use kesmo_wire::link::{BatchKey, Setup};
 
     use super::*;
     use crate::Config;
@@ -942,7 +942,7 @@ mod tests {
             url: "http://127.0.0.1:9".into(),
             token: "none".into(),
             name: "heron".into(),
-            pool: "standing".into(),
+            pool: "main".into(),
             slots: 1,
             offers: BTreeMap::new(),
             home: home.path().to_owned(),
@@ -970,7 +970,7 @@ mod tests {
         Grant {
             key: BatchKey { run: 1, batch: 2 },
             slot: 0,
-            errand: Errand {
+            setup: Setup {
                 run: "bench/1".into(),
                 bundle: "bundle".into(),
                 variant: vec![("screen-size".into(), "phone".into())],
@@ -1065,7 +1065,7 @@ mod tests {
         let mut bench = bench("tap", "{names}", "", "echo ok - a; echo waiting; sleep 600");
         let lines = told(&mut bench, grant(&["a", "b", "c"], None)).await;
         assert_eq!(lines.len(), 3, "{lines:?}");
-        assert!(lines[1].starts_with("overran 1 [it ran longer than its limit of 1.0 s"), "{lines:?}");
+        assert!(lines[1].starts_with("timed-out 1 [it ran longer than its limit of 1.0 s"), "{lines:?}");
         assert!(lines[1].ends_with("[waiting]"), "what it printed until then is kept: {lines:?}");
     }
 
@@ -1074,7 +1074,7 @@ mod tests {
         let mut bench =
             bench("tap", "{names}", "[limits]\noutput = \"8 KiB\"", "while :; do echo again and again; done");
         let lines = told(&mut bench, grant(&["a"], None)).await;
-        assert!(lines[0].starts_with("overran 0"), "{:.200}", lines[0]);
+        assert!(lines[0].starts_with("timed-out 0"), "{:.200}", lines[0]);
     }
 
     #[tokio::test(flavor = "multi_thread")]

@@ -1,7 +1,7 @@
 //! The worker: takes batches over its link, runs them in processes of their own, reads results as they appear, and
 //! reports them until the service has stored them. It never sees the store.
 //!
-//! [`link`](self) talks to the service, [`Shop`] has the slots, with a link or without, `source` fetches and prepares a
+//! [`link`](self) talks to the service, [`Slots`] has the slots, with a link or without, `source` fetches and prepares a
 //! suite's files once, `batch` runs a batch,
 //! `progress` attributes results to tests, `process` starts processes and ends whole trees of them, `capture` keeps what
 //! they print within bounds, and `files` finds what they leave behind.
@@ -13,14 +13,14 @@ mod files;
 mod link;
 mod process;
 mod progress;
-mod shop;
+mod slots;
 mod source;
 mod user;
 
 use std::{collections::BTreeMap, path::PathBuf};
 
 pub use link::run;
-pub use shop::{Home, Shop, home_mark, take_home};
+pub use slots::{Home, Slots, home_mark, take_home};
 
 /// How to work.
 #[derive(Debug, Clone, Default)]

@@ -18,7 +18,7 @@ use tokio_tungstenite::{
     tungstenite::{Message, client::IntoClientRequest, http::HeaderValue},
 };
 
-use crate::{Config, Error, address::Address, process, shop::Shop};
+use crate::{Config, Error, address::Address, process, slots::Slots};
 
 type Socket = WebSocketStream<kesmo_tls::Stream>;
 
@@ -99,7 +99,7 @@ impl Unstored {
 
 struct Worker {
     /// Its slots; it holds the switches of batches that are granted and whose end is not acknowledged.
-    shop: Shop,
+    slots: Slots,
     /// What runs in them, to say again after a reconnect.
     running: BTreeMap<BatchKey, BTreeSet<u32>>,
     listing: BTreeSet<String>,
@@ -122,7 +122,7 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
     }
     process::keep_memory_to_itself();
     let mut worker = Worker {
-        shop: Shop::open(config)?,
+        slots: Slots::open(config)?,
         running: BTreeMap::new(),
         listing: BTreeSet::new(),
         unstored: Unstored::default(),
@@ -136,7 +136,7 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
 
 /// Why a link ended.
 enum Ended {
-    /// Worth dialling again.
+    /// Worth trying again.
     Cut(String),
     /// Its name is not free yet.
     Later(String),
@@ -166,7 +166,7 @@ impl Worker {
                     ended
                 }
                 Err(ended) => {
-                    self.shop.address.next();
+                    self.slots.address.next();
                     ended
                 }
             };
@@ -175,11 +175,11 @@ impl Worker {
                 Ended::Refused(message) => return Err(Error::Refused(message)),
                 Ended::Elsewhere(url) => {
                     tracing::debug!(service = url, "another service carries out this pool's runs");
-                    self.shop.address.go_to(&url);
+                    self.slots.address.go_to(&url);
                 }
                 Ended::Cut(why) | Ended::Later(why) => {
                     if !said {
-                        tracing::warn!(service = self.shop.config.url, "not linked, trying again: {why}");
+                        tracing::warn!(service = self.slots.config.url, "not linked, trying again: {why}");
                         said = true;
                     }
                 }
@@ -194,15 +194,15 @@ impl Worker {
 
     async fn dial(&self) -> Result<Socket, Ended> {
         let cut = |e: &dyn std::fmt::Display| Ended::Cut(e.to_string());
-        let now = self.shop.address.now();
+        let now = self.slots.address.now();
         // The connection is made here, with TLS or without: to the WebSocket it is a stream.
         let address = now.split_once("://").map(|(_, rest)| format!("ws://{rest}/api/work/link")).unwrap_or_default();
         let mut request = address.into_client_request().map_err(|e| Ended::Refused(e.to_string()))?;
-        let bearer = HeaderValue::from_str(&format!("Bearer {}", self.shop.config.token));
+        let bearer = HeaderValue::from_str(&format!("Bearer {}", self.slots.config.token));
         let bearer = bearer.map_err(|_| Ended::Refused("the token holds characters that no token has".into()))?;
         request.headers_mut().insert("Authorization", bearer);
         let linking = async {
-            let stream = self.shop.config.trust.connect(&now).await.map_err(|e| cut(&e))?;
+            let stream = self.slots.config.trust.connect(&now).await.map_err(|e| cut(&e))?;
             Ok(tokio_tungstenite::client_async(request, stream).await)
         };
         let linked = tokio::time::timeout(Duration::from_secs(10), linking).await;
@@ -225,18 +225,18 @@ impl Worker {
     fn hello(&self) -> FromWorker {
         FromWorker::Hello(Hello {
             version: VERSION,
-            home: self.shop.home_mark.clone(),
+            home: self.slots.home_mark.clone(),
             back: self.welcomed,
-            name: self.shop.config.name.clone(),
-            pool: self.shop.config.pool.clone(),
-            slots: self.shop.config.slots,
-            offers: self.shop.config.offers.clone(),
-            process: self.shop.mark.clone(),
-            holds: self.shop.held().collect(),
+            name: self.slots.config.name.clone(),
+            pool: self.slots.config.pool.clone(),
+            slots: self.slots.config.slots,
+            offers: self.slots.config.offers.clone(),
+            process: self.slots.mark.clone(),
+            holds: self.slots.held().collect(),
             listing: self.listing.iter().cloned().collect(),
-            ease: self.shop.config.ease,
+            ease: self.slots.config.ease,
             draining: self.draining,
-            only_run: self.shop.config.only_run.clone(),
+            only_run: self.slots.config.only_run.clone(),
         })
     }
 
@@ -278,7 +278,7 @@ impl Worker {
                         Ok(ToWorker::Welcome { patience_ms, .. }) => {
                             patience = Duration::from_millis(patience_ms);
                             (welcomed, self.welcomed) = (true, true);
-                            tracing::info!(service = self.shop.address.now(), slots = self.shop.config.slots, "linked");
+                            tracing::info!(service = self.slots.address.now(), slots = self.slots.config.slots, "linked");
                             beat = tokio::time::interval((patience / 4).max(Duration::from_millis(50)));
                             due = (!self.gathered.is_empty()).then(Instant::now);
                             if let Err(e) = self.say_again(socket).await {
@@ -291,10 +291,10 @@ impl Worker {
                         Err(e) => return Ended::Cut(format!("a message of the service cannot be read: {e}")),
                     }
                 }
-                events = self.shop.coming.recv(), if room => {
+                events = self.slots.coming.recv(), if room => {
                     let Some(events) = events else { return Ended::Left };
                     self.gathered.extend(events);
-                    while self.gathered.len() < MOST_EVENTS && let Ok(more) = self.shop.coming.try_recv() {
+                    while self.gathered.len() < MOST_EVENTS && let Ok(more) = self.slots.coming.try_recv() {
                         self.gathered.extend(more);
                     }
                     let frees = |e: &WorkerEvent| {
@@ -303,7 +303,7 @@ impl Worker {
                     let at_once = self.gathered.len() >= MOST_EVENTS || self.gathered.iter().any(frees);
                     due = Some(if at_once { Instant::now() } else { due.unwrap_or_else(|| Instant::now() + GATHER) });
                 }
-                Some(output) = self.shop.outputs.recv(), if welcomed => {
+                Some(output) = self.slots.outputs.recv(), if welcomed => {
                     if let Err(e) = say(socket, &output).await {
                         return Ended::Cut(e);
                     }
@@ -402,7 +402,7 @@ impl Worker {
             }
             _ => {}
         }
-        self.shop.tell(message);
+        self.slots.tell(message);
     }
 
     /// Reports up to this number are stored.
@@ -412,7 +412,7 @@ impl Worker {
             self.unstored.events -= events.len();
             for event in events {
                 match event {
-                    WorkerEvent::BatchEnded { key, .. } => self.shop.forget(key),
+                    WorkerEvent::BatchEnded { key, .. } => self.slots.forget(key),
                     WorkerEvent::Listed { job, .. } => {
                         self.listing.remove(&job);
                     }

@@ -36,7 +36,7 @@ pub enum ProcessEnd {
     /// By itself, otherwise; in words.
     Badly(String),
     /// It was ended, because this test was past its limit, or the batch was.
-    Overran(String),
+    TimedOut(String),
 }
 
 /// What does not belong to a result: to be said, or to fail the run.
@@ -287,13 +287,13 @@ impl Progress {
                 let could_run = if running.is_empty() { undone.into_iter().take(1).collect() } else { running };
                 (Ended::Crashed, could_run, format!("its process ended under it, with {how}"))
             }
-            ProcessEnd::Overran(why) => {
+            ProcessEnd::TimedOut(why) => {
                 let charged = match self.deadline() {
                     Some((at, position)) if at <= now => vec![position],
                     _ if running.is_empty() => undone.into_iter().take(1).collect(),
                     _ => running,
                 };
-                (Ended::Overran, charged, why.clone())
+                (Ended::TimedOut, charged, why.clone())
             }
         };
         let message = if last_words.is_empty() { message } else { format!("{message}: {}", shorten(last_words, 400)) };
@@ -403,8 +403,8 @@ mod tests {
         assert_eq!(p.start("b", 30), Ok(None));
         assert_eq!(p.deadline(), Some((1010, 1)));
         assert_eq!(p.result("c", 0, passed(), 50).unwrap().0.spent, Span(30));
-        let ended = p.process_ended(&ProcessEnd::Overran("past its limit".into()), 1010, "");
-        assert_eq!((ended.len(), ended[0].position, ended[0].ended), (1, 1, Ended::Overran));
+        let ended = p.process_ended(&ProcessEnd::TimedOut("past its limit".into()), 1010, "");
+        assert_eq!((ended.len(), ended[0].position, ended[0].ended), (1, 1, Ended::TimedOut));
     }
 
     #[test]
@@ -462,7 +462,7 @@ mod tests {
         assert_eq!(p.deadline(), Some((3100, 0)), "three tests of 1,000 each");
         p.result("a", 1, passed(), 2000).unwrap();
         assert_eq!(p.deadline(), Some((3100, 1)));
-        let ended = p.process_ended(&ProcessEnd::Overran("past its limit".into()), 3100, "");
+        let ended = p.process_ended(&ProcessEnd::TimedOut("past its limit".into()), 3100, "");
         assert_eq!((ended.len(), ended[0].position), (1, 1), "the others go back");
     }
 }

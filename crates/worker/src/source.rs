@@ -14,7 +14,7 @@ use kesmo_core::{
     suite::{SuiteFile, file::FILE_NAME},
     time::Bytes,
 };
-use kesmo_wire::link::Errand;
+use kesmo_wire::link::Setup;
 use sha2::{Digest, Sha256};
 use tokio::{
     io::AsyncReadExt,
@@ -96,28 +96,28 @@ impl Sources {
     }
 
     /// A command of a suite, in a folder, with the environment that all its processes have.
-    pub fn command(&self, words: &[String], folder: &Path, errand: &Errand) -> Command {
-        command(words, folder, errand, &self.config.name, self.run_as.as_ref())
+    pub fn command(&self, words: &[String], folder: &Path, setup: &Setup) -> Command {
+        command(words, folder, setup, &self.config.name, self.run_as.as_ref())
     }
 
-    /// The source of an errand: fetched and prepared, by the first who asks.
+    /// The source of an setup: fetched and prepared, by the first who asks.
     ///
     /// # Errors
     /// In words for the run: this worker can do nothing for it.
-    pub async fn ready(&self, errand: &Errand) -> Result<Arc<Ready>, String> {
+    pub async fn ready(&self, setup: &Setup) -> Result<Arc<Ready>, String> {
         let cell = {
             let mut all = self.ready.lock().await;
-            Arc::clone(all.entry(errand.bundle.clone()).or_default())
+            Arc::clone(all.entry(setup.bundle.clone()).or_default())
         };
-        let place = self.config.home.join("sources").join(&errand.bundle);
+        let place = self.config.home.join("sources").join(&setup.bundle);
         let fresh = !cell.initialized();
-        let ready = cell.get_or_try_init(|| self.make_ready(errand)).await.cloned()?;
+        let ready = cell.get_or_try_init(|| self.make_ready(setup)).await.cloned()?;
         // What is used last is kept longest.
         if let Err(e) = std::fs::write(place.join(USED), "") {
             tracing::debug!("{}: {e}", place.display());
         }
         if fresh {
-            self.trim(&errand.bundle).await;
+            self.trim(&setup.bundle).await;
         }
         Ok(ready)
     }
@@ -153,8 +153,8 @@ impl Sources {
         }
     }
 
-    async fn make_ready(&self, errand: &Errand) -> Result<Arc<Ready>, String> {
-        let place = self.config.home.join("sources").join(&errand.bundle);
+    async fn make_ready(&self, setup: &Setup) -> Result<Arc<Ready>, String> {
+        let place = self.config.home.join("sources").join(&setup.bundle);
         let folder = place.join("files");
         let done = place.join("prepared");
         let file_error = |path: &Path, e: std::io::Error| format!("{}: {e}", path.display());
@@ -165,7 +165,7 @@ impl Sources {
             }
             std::fs::create_dir_all(&coming).map_err(|e| file_error(&coming, e))?;
             let archive = place.join("bundle.tar.gz");
-            self.fetch(&errand.bundle, &archive).await?;
+            self.fetch(&setup.bundle, &archive).await?;
             unpack(&archive, &coming).await?;
             self.hand_to_tests(&coming)?;
             std::fs::rename(&coming, &folder).map_err(|e| file_error(&folder, e))?;
@@ -177,7 +177,7 @@ impl Sources {
         let text = String::from_utf8(text).map_err(|_| format!("{} is not UTF-8", path.display()))?;
         let suite = SuiteFile::parse(FILE_NAME, &text).map_err(|e| e.to_string())?;
         if !done.exists() {
-            let said = self.prepare(&suite, &folder, errand).await?;
+            let said = self.prepare(&suite, &folder, setup).await?;
             std::fs::write(&done, said).map_err(|e| file_error(&done, e))?;
         }
         Ok(Arc::new(Ready { suite, folder }))
@@ -231,9 +231,9 @@ impl Sources {
         Err(Fetch::Final("what the service sent has another SHA-256".into()))
     }
 
-    async fn prepare(&self, suite: &SuiteFile, folder: &Path, errand: &Errand) -> Result<String, String> {
+    async fn prepare(&self, suite: &SuiteFile, folder: &Path, setup: &Setup) -> Result<String, String> {
         let Some(prepare) = &suite.prepare else { return Ok(String::new()) };
-        let command = self.command(&prepare.run, folder, errand);
+        let command = self.command(&prepare.run, folder, setup);
         let mark = format!("{}-prepare", self.mark);
         let (said, ended) = capture(command, &mark, Duration::from_micros(prepare.limit.0)).await?;
         match ended {
@@ -252,8 +252,8 @@ impl Sources {
     ///
     /// # Errors
     /// In words for the run, if it fails.
-    pub async fn list(&self, ready: &Ready, errand: &Errand, mark: &str) -> Result<Vec<u8>, String> {
-        let mut command = self.command(&ready.suite.tests.list, &ready.folder, errand);
+    pub async fn list(&self, ready: &Ready, setup: &Setup, mark: &str) -> Result<Vec<u8>, String> {
+        let mut command = self.command(&ready.suite.tests.list, &ready.folder, setup);
         command.stdin(Stdio::null());
         let limit = Duration::from_micros(ready.suite.limits.batch.0.min(300_000_000));
         let mut process = process::start(command, mark).map_err(|e| cannot_start(&ready.suite.tests.list, &e))?;
@@ -332,7 +332,7 @@ fn said(error: &reqwest::Error) -> String {
 
 /// A command of a suite, in a folder, with the environment that all its processes have. The worker's own token and address
 /// are kept from it.
-fn command(words: &[String], folder: &Path, errand: &Errand, worker: &str, run_as: Option<&RunAs>) -> Command {
+fn command(words: &[String], folder: &Path, setup: &Setup, worker: &str, run_as: Option<&RunAs>) -> Command {
     let program = &words[0];
     // A relative program is one of the suite's own, wherever the process starts.
     let program =
@@ -347,20 +347,20 @@ fn command(words: &[String], folder: &Path, errand: &Errand, worker: &str, run_a
         command.uid(user.uid).gid(user.gid);
         command.env("HOME", &user.home).env("USER", &user.name).env("LOGNAME", &user.name);
     }
-    command.env("KESMO_RUN", &errand.run).env("KESMO_WORKER", worker).env("KESMO_SEED", errand.seed.to_string());
-    for (name, value) in [("KESMO_BRANCH", &errand.branch), ("KESMO_COMMIT", &errand.commit)] {
+    command.env("KESMO_RUN", &setup.run).env("KESMO_WORKER", worker).env("KESMO_SEED", setup.seed.to_string());
+    for (name, value) in [("KESMO_BRANCH", &setup.branch), ("KESMO_COMMIT", &setup.commit)] {
         if let Some(value) = value {
             command.env(name, value);
         }
     }
     let variable = |name: &str| name.to_uppercase().replace('-', "_");
-    for (facet, value) in &errand.variant {
+    for (facet, value) in &setup.variant {
         command.env(format!("KESMO_FACET_{}", variable(facet)), value);
     }
-    for (setting, value) in &errand.settings {
+    for (setting, value) in &setup.settings {
         command.env(format!("KESMO_SET_{}", variable(setting)), value);
     }
-    command.envs(&errand.env);
+    command.envs(&setup.env);
     command
 }
 

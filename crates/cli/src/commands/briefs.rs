@@ -38,8 +38,8 @@ pub async fn run(command: &Brief, context: &Context) -> Result<(), Failure> {
 }
 
 async fn add(options: &AddBrief, context: &Context) -> Result<(), Failure> {
-    if options.running.unpassed_in.is_some() {
-        return Err(Failure::call("--unpassed-in names one run: give it to `kesmo start --brief`"));
+    if options.running.not_passed_in.is_some() {
+        return Err(Failure::call("--not-passed-in names one run: give it to `kesmo start --brief`"));
     }
     let base = options.from.as_deref().map_or_else(|| Ok(Settings::default()), read_brief)?;
     let mut brief = base.with(changes(&options.choosing, &options.running, &options.place)?);
@@ -47,14 +47,14 @@ async fn add(options: &AddBrief, context: &Context) -> Result<(), Failure> {
     brief.then = options.then.clone().or(brief.then);
     brief.then_if = options.then_if.unwrap_or(brief.then_if);
     brief.replace_older |= options.replace_older;
-    let new = NewBrief { name: options.name.clone(), brief, again: options.again };
+    let new = NewBrief { name: options.name.clone(), brief, replace: options.replace };
     let saved: BriefOf = context.client.post("/api/briefs", &new).await?;
     if context.json {
         return print_json(&saved);
     }
     println!("Brief {} is saved.", saved.name);
     warn(&saved.warnings);
-    println!("Start it: kesmo start --brief {} --stay", saved.name);
+    println!("Start it: kesmo start --brief {} --wait", saved.name);
     Ok(())
 }
 
@@ -96,7 +96,7 @@ fn show(brief: &BriefOf) {
         let when = match brief.brief.then_if {
             ThenIf::Passed => "if it passed",
             ThenIf::Failed => "if it failed",
-            ThenIf::Always => "whether it passed or not",
+            ThenIf::Any => "whether it passed or not",
         };
         println!("chain    {} ({when})", brief.chain.join(" → "));
     }

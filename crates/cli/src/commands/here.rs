@@ -39,15 +39,15 @@ pub async fn run(
     let mut run_options = options.running.options(&options.choosing)?;
     let mut slots = options.slots.unwrap_or_else(usual_slots);
     let mut seed = run_options.seed.unwrap_or_else(random_seed);
-    if options.as_shard.is_some() || options.running.unpassed_in.is_some() {
+    if options.as_shard.is_some() || options.running.not_passed_in.is_some() {
         let context = context()?;
         if let Some(shard) = &options.as_shard {
             (run_options, seed) = as_shard(shard, file.suite.as_str(), run_options, &context).await?;
             slots = 1;
         }
-        if let Some(run) = &options.running.unpassed_in {
-            run_options.only = Some(super::runs::unpassed(&context, run).await?);
-            run_options.only_because = Some(format!("unpassed in {run}"));
+        if let Some(run) = &options.running.not_passed_in {
+            run_options.only = Some(super::runs::not_passed(&context, run).await?);
+            run_options.only_because = Some(format!("not passed in {run}"));
         }
     }
     run_options.check(&file)?;

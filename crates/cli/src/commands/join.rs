@@ -10,7 +10,7 @@ use super::{
     runs::{entries, path},
     serve::log_to_stderr,
     start::new_run,
-    watch::stay,
+    watch::until_verdict,
     worker::{Place, place},
 };
 use crate::{
@@ -33,7 +33,7 @@ pub async fn run(options: &Join, context: &Context) -> Result<u8, Failure> {
         url: context.client.url().to_owned(),
         token: context.client.token().to_owned(),
         trust: context.service.trust.clone(),
-        pool: "standing".into(),
+        pool: "main".into(),
         slots: options.slots.unwrap_or_else(usual_slots),
         offers: pairs("--offer", &options.offer)?,
         home,
@@ -44,7 +44,7 @@ pub async fn run(options: &Join, context: &Context) -> Result<u8, Failure> {
     };
     let (leave, left) = oneshot::channel::<()>();
     let lending = kesmo_worker::run(config, Box::pin(async move { drop(left.await) }));
-    let staying = stay(&run, options.refresh.refresh, context);
+    let staying = until_verdict(&run, options.refresh.refresh, context);
     tokio::pin!(lending);
     tokio::pin!(staying);
     let status = tokio::select! {

@@ -1,7 +1,6 @@
 //! What the commands do, a module for each subject.
 
 pub mod briefs;
-pub mod call_ins;
 pub mod here;
 pub mod hunt;
 pub mod join;
@@ -16,6 +15,7 @@ pub mod serve;
 pub mod start;
 pub mod suites;
 pub mod watch;
+pub mod webhooks;
 pub mod worker;
 
 use serde::Serialize;

@@ -44,7 +44,10 @@ pub async fn token(command: &Command, context: &Context) -> Result<(), Failure> 
         Command::Add(new) => {
             let role = Role::of(&new.role).ok_or_else(|| {
                 let hint = did_you_mean(&new.role, Role::ALL.map(Role::word));
-                Failure::call(format!("--role {:?} is no role{hint}; use reader, operator, keeper or worker", new.role))
+                Failure::call(format!(
+                    "--role {:?} is not a valid role{hint}; use reader, operator, admin or worker",
+                    new.role
+                ))
             })?;
             let made: Token = context.client.post("/api/tokens", &NewToken { name: new.name.clone(), role }).await?;
             if context.json {

@@ -58,7 +58,7 @@ pub async fn list(options: &Runs, context: &Context) -> Result<(), Failure> {
         return print_json(&runs);
     }
     if runs.is_empty() {
-        println!("There is no such run. Start one: kesmo start SUITE --stay");
+        println!("There is no such run. Start one: kesmo start SUITE --wait");
         return Ok(());
     }
     print!("{}", runs_table(&runs));
@@ -162,7 +162,7 @@ async fn groups(run: &str, context: &Context) -> Result<(), Failure> {
         row.extend(times.map(|t| if s.ended > 0 { t.to_string() } else { "–".into() }));
         row
     });
-    let heads = ["group", "tests", ">done", ">failing", ">mean", ">median", ">95% within", ">longest"];
+    let heads = ["group", "tests", ">done", ">failing", ">mean", ">median", ">95% under", ">longest"];
     print!("{}", view::table(&heads, rows.collect()));
     Ok(())
 }
@@ -189,7 +189,7 @@ pub fn entries_table(entries: &[Entry]) -> String {
     let rows = entries.iter().map(|e| {
         let state = match e.outcome {
             Some(outcome) => view::outcome_word(outcome),
-            None if e.running => view::paint(view::Paint::Running, "▸ running"),
+            None if e.running => view::paint(view::Paint::Running, "≈ running"),
             None => "– waiting".into(),
         };
         let mut row = vec![state, entry_name(&e.test, "", e.repeat)];
@@ -265,7 +265,7 @@ pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
             continue;
         }
         let variant = if entry.variant.is_empty() { String::new() } else { format!("  ({})", entry.variant) };
-        let state = entry.outcome.map_or_else(|| "▸ no outcome yet".to_owned(), view::outcome_word);
+        let state = entry.outcome.map_or_else(|| "≈ no outcome yet".to_owned(), view::outcome_word);
         println!("{}{variant}  {state}  {}", view::bold(&entry.test), detail.retries_said);
         if !detail.claims.is_empty() {
             println!("  claims {}", detail.claims.join(", "));
@@ -487,9 +487,9 @@ pub fn place_in(folder: &Path, test: &str, variant: &str, attempt: u32) -> PathB
 }
 
 /// The entries of a run that neither passed nor were flaky nor skipped: names and variants.
-pub async fn unpassed(context: &Context, run: &str) -> Result<Vec<(String, String)>, Failure> {
+pub async fn not_passed(context: &Context, run: &str) -> Result<Vec<(String, String)>, Failure> {
     let mut found = Vec::new();
-    for state in [Outcome::Failed, Outcome::Unrun] {
+    for state in [Outcome::Failed, Outcome::NotRun] {
         let mut skip = 0;
         loop {
             let query = [("state", state.word().to_owned()), ("limit", "1000".to_owned()), ("skip", skip.to_string())];
@@ -532,8 +532,8 @@ pub async fn workers(context: &Context) -> Result<(), Failure> {
         vec![w.name.clone(), pool, link.into(), slots, fills, offers.join(" "), view::moment(w.since)]
     });
     print!("{}", view::table(&["worker", "pool", "link", ">busy", "eased", "offers", "since"], rows.collect()));
-    for crowded in workers.iter().filter_map(|w| w.crowded.as_ref()) {
-        println!("! {crowded}");
+    for overloaded in workers.iter().filter_map(|w| w.overloaded.as_ref()) {
+        println!("! {overloaded}");
     }
     Ok(())
 }

@@ -56,8 +56,8 @@ pub async fn run(command: &Schedule, context: &Context) -> Result<u8, Failure> {
 }
 
 fn new_schedule(options: &AddSchedule) -> Result<NewSchedule, Failure> {
-    if options.running.unpassed_in.is_some() {
-        return Err(Failure::call("--unpassed-in names one run, and a schedule starts many"));
+    if options.running.not_passed_in.is_some() {
+        return Err(Failure::call("--not-passed-in names one run, and a schedule starts many"));
     }
     let times = Times {
         cron: options.cron.clone(),
@@ -75,7 +75,7 @@ fn new_schedule(options: &AddSchedule) -> Result<NewSchedule, Failure> {
         suite: options.suite.clone(),
         times,
         changes: changes(&options.choosing, &options.running, &options.place)?,
-        again: options.again,
+        replace: options.replace,
     })
 }
 
@@ -176,10 +176,10 @@ fn show(schedule: &ScheduleOf) {
 
 fn planned_row(start: &PlannedStart) -> Vec<String> {
     let (glyph, colour) = match start.what {
-        What::Start => ("▸", Paint::Running),
+        What::Start => ("≈", Paint::Running),
         What::Wait => ("–", Paint::Dim),
         What::Skip => ("▽", Paint::Skipped),
-        What::Missed => ("◌", Paint::Unrun),
+        What::Missed => ("◌", Paint::NotRun),
         What::Refused => ("⊘", Paint::Void),
     };
     let what = format!("{glyph} {}", start.what.word());

@@ -2,7 +2,7 @@
 
 use std::io::{IsTerminal, Write};
 
-use kesmo_service::clockwork::clock::Clock;
+use kesmo_service::scheduler::clock::Clock;
 use tracing::Level;
 use tracing_subscriber::{
     EnvFilter, Layer,
@@ -46,15 +46,15 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
     let started = |started: kesmo_service::Started| {
         let mut said = format!("Kesmo is listening on http://{}\n", started.address);
         let mut out = std::io::stdout().lock();
-        if let Some(token) = started.keeper_token {
-            let (file, address) = (started.keeper_token_file.display(), started.address);
+        if let Some(token) = started.admin_token {
+            let (file, address) = (started.admin_token_file.display(), started.address);
             // What does not go to a terminal is kept by whatever reads it, a journal for one.
             if out.is_terminal() {
-                said += &format!("The first keeper's token, shown this once: {token}\n");
+                said += &format!("The first admin's token, shown this once: {token}\n");
                 said += &format!("It is kept in {file}, which only you can read.\n");
                 said += &format!("Sign in to the console: http://{address}/#token={token}\n");
             } else {
-                said += &format!("The first keeper's token is in {file}, which only you can read.\n");
+                said += &format!("The first admin's token is in {file}, which only you can read.\n");
             }
         }
         if out.write_all(said.as_bytes()).and_then(|()| out.flush()).is_err() {

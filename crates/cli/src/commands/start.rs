@@ -14,7 +14,7 @@ use super::{
     reports::{self, Wanted},
     runs::path,
     suites::is_folder,
-    watch::stay,
+    watch::until_verdict,
 };
 use crate::{
     Context, Failure,
@@ -33,7 +33,7 @@ pub async fn run(options: &Start, context: &Context) -> Result<u8, Failure> {
         let new = NewRun {
             brief: Some(name.clone()),
             suite: options.suite.clone(),
-            unpassed_in: options.running.unpassed_in.clone(),
+            not_passed_in: options.running.not_passed_in.clone(),
             ..of_changes(changes)
         };
         let run: Run = context.client.post("/api/runs", &new).await?;
@@ -80,7 +80,7 @@ fn of_changes(changes: Changes) -> NewRun {
 
 /// What a start asks for; a folder is packed and uploaded.
 pub async fn new_run(suite: &str, changes: Changes, running: &Running, context: &Context) -> Result<NewRun, Failure> {
-    let mut new = NewRun { unpassed_in: running.unpassed_in.clone(), ..of_changes(changes) };
+    let mut new = NewRun { not_passed_in: running.not_passed_in.clone(), ..of_changes(changes) };
     if is_folder(suite) {
         let folder = Path::new(suite);
         // What is wrong with the call is told before anything is sent.
@@ -96,7 +96,7 @@ pub async fn new_run(suite: &str, changes: Changes, running: &Running, context: 
 
 pub async fn again(options: &Again, context: &Context) -> Result<u8, Failure> {
     let reports = options.staying.reports()?;
-    let body = AgainBody { unpassed: options.unpassed, shard: options.shard };
+    let body = AgainBody { not_passed: options.not_passed, shard: options.shard };
     let run: Run = context.client.post(&format!("{}/again", path(&options.run)?), &body).await?;
     started(&run, &options.staying, &reports, context).await
 }
@@ -108,12 +108,12 @@ pub async fn started(run: &Run, staying: &Staying, reports: &[Wanted], context: 
             eprintln!("Changed: {changed}");
         }
     }
-    if staying.stay {
+    if staying.wait {
         if !context.json {
             eprintln!("Started {name}: {}/runs/{name}", context.client.url());
             say_if_nobody_is_there(&run.summary.pool, context).await;
         }
-        let status = stay(name, staying.refresh.refresh, context).await?;
+        let status = until_verdict(name, staying.refresh.refresh, context).await?;
         return Ok(reports::of_run(name, reports, status, context).await);
     }
     if context.json {

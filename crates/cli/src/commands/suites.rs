@@ -9,12 +9,12 @@ use kesmo_core::{
     source::{GitSource, short_commit},
     time::{Bytes, Span},
 };
-use kesmo_wire::api::{NewSuite, NewWatch, Suite as SuiteView, SuiteDetail, Tests as TestsView, TestsQuery, WatchOf};
+use kesmo_wire::api::{NewPoll, NewSuite, PollOf, Suite as SuiteView, SuiteDetail, Tests as TestsView, TestsQuery};
 
 use super::{planning::suite_and_bundle, print_json};
 use crate::{
     Context, Failure,
-    arguments::{AddSuite, Suite, Tests, WatchBranches},
+    arguments::{AddSuite, PollBranches, Suite, Tests},
     view,
 };
 
@@ -25,11 +25,11 @@ pub async fn run(
 ) -> Result<(), Failure> {
     match command {
         Suite::Check(folder) => check(&folder.folder, json),
-        Suite::Watch(options) => watch(options, &context()?).await,
-        Suite::Unwatch(options) => {
+        Suite::Poll(options) => poll(options, &context()?).await,
+        Suite::Unpoll(options) => {
             let query = [("branches", options.branch.clone())];
-            context()?.client.delete_with(&format!("/api/suites/{}/watches", options.suite), &query).await?;
-            println!("{} of {} is no longer watched; its runs stay.", options.branch, options.suite);
+            context()?.client.delete_with(&format!("/api/suites/{}/polls", options.suite), &query).await?;
+            println!("{} of {} is no longer polled; its runs stay.", options.branch, options.suite);
             Ok(())
         }
         Suite::Add(AddSuite { git: Some(url), branch, within, .. }) => {
@@ -44,8 +44,8 @@ pub async fn run(
             }
             let from = suite.suite.git.as_ref().map(GitSource::said).unwrap_or_default();
             println!("Suite {} is added (from {from}).", suite.suite.name);
-            println!("Start it: kesmo start {} --stay", suite.suite.name);
-            println!("Start it on every push: kesmo suite watch {} --branch '*'", suite.suite.name);
+            println!("Start it: kesmo start {} --wait", suite.suite.name);
+            println!("Start it on every push: kesmo suite poll {} --branch '*'", suite.suite.name);
             Ok(())
         }
         Suite::Add(folder) => {
@@ -66,7 +66,7 @@ pub async fn run(
                 "its files were here already".into()
             };
             println!("Suite {} is added ({how}).", suite.suite.name);
-            println!("Start it: kesmo start {} --stay", suite.suite.name);
+            println!("Start it: kesmo start {} --wait", suite.suite.name);
             Ok(())
         }
         Suite::List => {
@@ -104,9 +104,9 @@ pub async fn run(
             if let Some((at, schedule)) = &suite.suite.next_start {
                 println!("next     {} by schedule {schedule}", view::moment(*at));
             }
-            let watches: Vec<WatchOf> = context.client.get(&format!("/api/suites/{}/watches", named.name), &[]).await?;
-            for watch in &watches {
-                println!("watched  {}", watch_line(watch));
+            let polls: Vec<PollOf> = context.client.get(&format!("/api/suites/{}/polls", named.name), &[]).await?;
+            for poll in &polls {
+                println!("polled  {}", poll_line(poll));
             }
             println!("retries  {}", suite.retries);
             for facet in &suite.facets {
@@ -135,34 +135,34 @@ pub async fn run(
     }
 }
 
-/// What is watched, in a line.
-fn watch_line(watch: &WatchOf) -> String {
-    let brief = watch.brief.as_ref().map_or_else(String::new, |b| format!(", starts {b}"));
-    let last = watch.heads.first().map_or_else(
+/// What is polled, in a line.
+fn poll_line(poll: &PollOf) -> String {
+    let brief = poll.brief.as_ref().map_or_else(String::new, |b| format!(", starts {b}"));
+    let last = poll.heads.first().map_or_else(
         || ", nothing new so far".to_owned(),
         |(branch, commit, run)| format!(", last {branch} at {} ({run})", short_commit(commit)),
     );
-    let trouble = watch
+    let trouble = poll
         .trouble
         .as_ref()
-        .map_or_else(String::new, |t| format!("; {t}, next look {}", view::moment(watch.next_look)));
-    format!("{} every {}{brief}{last}{trouble}", watch.branches, Span(watch.look_us))
+        .map_or_else(String::new, |t| format!("; {t}, next look {}", view::moment(poll.next_look)));
+    format!("{} every {}{brief}{last}{trouble}", poll.branches, Span(poll.every_us))
 }
 
-async fn watch(options: &WatchBranches, context: &Context) -> Result<(), Failure> {
-    let new = NewWatch {
+async fn poll(options: &PollBranches, context: &Context) -> Result<(), Failure> {
+    let new = NewPoll {
         branches: options.branch.clone(),
-        look: options.look.clone(),
+        every: options.every.clone(),
         brief: options.brief.clone(),
         now: options.now,
     };
-    let watch: WatchOf = context.client.post(&format!("/api/suites/{}/watches", options.suite), &new).await?;
+    let poll: PollOf = context.client.post(&format!("/api/suites/{}/polls", options.suite), &new).await?;
     if context.json {
-        return print_json(&watch);
+        return print_json(&poll);
     }
     let there = if options.now { "also those that are there now" } else { "those that are there now are no news" };
-    println!("{} of {} is watched: every new commit starts a run ({there}).", watch.branches, watch.suite);
-    println!("It is looked at every {}.", Span(watch.look_us));
+    println!("{} of {} is polled: every new commit starts a run ({there}).", poll.branches, poll.suite);
+    println!("It is polled every {}.", Span(poll.every_us));
     Ok(())
 }
 

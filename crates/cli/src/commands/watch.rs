@@ -1,4 +1,4 @@
-//! `kesmo watch`, and what `start --stay` and `join` show: one run or several, as they go.
+//! `kesmo watch`, and what `start --wait` and `join` show: one run or several, as they go.
 
 use std::{collections::BTreeSet, time::Duration};
 
@@ -35,7 +35,7 @@ const FRAME: Duration = Duration::from_millis(125);
 pub async fn watch(options: &Watch, context: &Context) -> Result<u8, Failure> {
     let refresh = options.refresh.refresh;
     if options.all {
-        return Watching::new(Vec::new(), refresh, context, true).stay().await;
+        return Watching::new(Vec::new(), refresh, context, true).wait().await;
     }
     let mut names = Vec::new();
     for run in &options.runs {
@@ -44,12 +44,12 @@ pub async fn watch(options: &Watch, context: &Context) -> Result<u8, Failure> {
             names.push(run.clone());
         }
     }
-    Watching::new(names, refresh, context, false).stay().await
+    Watching::new(names, refresh, context, false).wait().await
 }
 
 /// Stays with a run until its verdict; tells the status to end with.
-pub async fn stay(run: &str, refresh: Duration, context: &Context) -> Result<u8, Failure> {
-    Watching::new(vec![run.to_owned()], refresh, context, false).stay().await
+pub async fn until_verdict(run: &str, refresh: Duration, context: &Context) -> Result<u8, Failure> {
+    Watching::new(vec![run.to_owned()], refresh, context, false).wait().await
 }
 
 /// Runs as they are shown while they go on: drawn in place on a terminal, in lines elsewhere, as JSON lines for programs.
@@ -225,7 +225,7 @@ impl<'a> Watching<'a> {
         Self { context, names, display, all, sender, coming, over: BTreeSet::new() }
     }
 
-    async fn stay(mut self) -> Result<u8, Failure> {
+    async fn wait(mut self) -> Result<u8, Failure> {
         for run in 0..self.names.len() {
             self.follow(run)?;
         }
@@ -524,7 +524,7 @@ async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
         more.push(format!("kesmo log {name} {}", word(&first.test)));
     }
     if detail.summary.verdict == Some(Verdict::Failed) {
-        more.push(format!("kesmo again {name} --unpassed --stay"));
+        more.push(format!("kesmo again {name} --not-passed --wait"));
     }
     more.push(format!("kesmo show {name}"));
     more.push(format!("kesmo report {name} --as junit"));

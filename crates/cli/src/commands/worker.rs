@@ -100,7 +100,7 @@ pub async fn drain(options: &DrainOf, context: &Context) -> Result<(), Failure> 
     let path = format!("/api/workers/{}/drain", options.name);
     let busy = |w: &api::Worker| w.slots.iter().filter(|s| s.run.is_some() || s.doing.is_some()).count();
     let mut worker: api::Worker = context.client.post(&path, &Drain { drain: !options.undo }).await?;
-    while options.stay && busy(&worker) > 0 {
+    while options.wait && busy(&worker) > 0 {
         tokio::time::sleep(std::time::Duration::from_millis(500)).await;
         let workers: Vec<api::Worker> = context.client.get("/api/workers", &[]).await?;
         match workers.into_iter().find(|w| w.name == options.name) {

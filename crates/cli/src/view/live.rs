@@ -230,7 +230,7 @@ impl LiveView {
     fn head(&self, s: &RunSummary, width: usize, now: DateTime<Utc>) -> Vec<String> {
         let took = elapsed(s, now);
         let left = if self.cut {
-            paint(Paint::Flaky, "the stream is cut, dialling again")
+            paint(Paint::Flaky, "connection lost; reconnecting")
         } else {
             match s.left {
                 Some(left) if s.verdict.is_none() && s.tally.total() > 0 => {
@@ -326,8 +326,8 @@ fn figures(s: &RunSummary, elapsed: Span) -> Vec<String> {
     let stats = &s.stats;
     vec![
         format!("{} tests/s{now}", rate(mean)),
-        format!("failing {failing:.1}%"),
-        format!("mean {}, median {}, 95% {}", stats.mean(), Span(stats.median_us), Span(stats.p95_us)),
+        format!("failed attempts {failing:.1}%"),
+        format!("mean {}, median {}, 95% under {}", stats.mean(), Span(stats.median_us), Span(stats.p95_us)),
         format!("{} to {}", Span(stats.shortest_us), Span(stats.longest_us)),
     ]
 }
@@ -347,7 +347,7 @@ fn bar(strip: &str, s: &RunSummary, width: usize) -> String {
     for i in 0..done {
         // A strip with fewer letters than cells is stretched.
         let c = letters.as_bytes().get(i * letters.len() / done).map_or('u', |b| char::from(*b));
-        let outcome = Outcome::ALL.iter().find(|o| letter(**o) == c).copied().unwrap_or(Outcome::Unrun);
+        let outcome = Outcome::ALL.iter().find(|o| letter(**o) == c).copied().unwrap_or(Outcome::NotRun);
         // Beside the colour, what is not simply well has its glyph.
         let cell = if outcome == Outcome::Passed { "█" } else { outcome.glyph() };
         out += &paint(paint_of(outcome), cell);
@@ -370,9 +370,9 @@ fn slot_line(slot: &RunSlot, width: usize, now: DateTime<Utc>) -> (bool, String)
     let room = width.saturating_sub(columns(&place) + columns(&time) + 5);
     let name = cut_head(&format!("{}{variant}", plain(doing)), room);
     let (mark, time) = if late {
-        (paint(Paint::Flaky, "◷"), paint(Paint::Flaky, &time))
+        (paint(Paint::Flaky, "◔"), paint(Paint::Flaky, &time))
     } else {
-        (paint(Paint::Running, "▸"), paint(Paint::Dim, &time))
+        (paint(Paint::Running, "≈"), paint(Paint::Dim, &time))
     };
     (late, format!("  {mark} {} {name}{time}", paint(Paint::Dim, &place)))
 }
@@ -452,7 +452,7 @@ mod tests {
                 p95_us: 700_000,
             },
             labels: Default::default(),
-            pool: "standing".into(),
+            pool: "main".into(),
             started_by: "asta".into(),
             created_at: at(0),
             began_at: Some(at(1)),

@@ -27,7 +27,7 @@ pub enum Paint {
     Parked,
     Void,
     Stopped,
-    Unrun,
+    NotRun,
     Dim,
     Bold,
 }
@@ -44,7 +44,7 @@ impl Paint {
             Self::Parked => Some((0xb7, 0xa6, 0xe8)),
             Self::Void => Some((0xe2, 0x9b, 0xc6)),
             Self::Stopped => Some((0xc2, 0xc2, 0xc2)),
-            Self::Unrun => Some((0xa3, 0xa9, 0xb2)),
+            Self::NotRun => Some((0xa3, 0xa9, 0xb2)),
             Self::Dim | Self::Bold => None,
         }
     }
@@ -102,7 +102,7 @@ pub fn paint_of(outcome: Outcome) -> Paint {
         Outcome::Failed => Paint::Failed,
         Outcome::Skipped => Paint::Skipped,
         Outcome::Parked => Paint::Parked,
-        Outcome::Unrun => Paint::Unrun,
+        Outcome::NotRun => Paint::NotRun,
     }
 }
 
@@ -121,8 +121,8 @@ pub fn ended_word(ended: Ended) -> String {
     let colour = match ended {
         Ended::Passed => Paint::Passed,
         Ended::Skipped => Paint::Skipped,
-        Ended::Lost => Paint::Unrun,
-        Ended::Failed | Ended::Overran | Ended::Crashed => Paint::Failed,
+        Ended::Lost => Paint::NotRun,
+        Ended::Failed | Ended::TimedOut | Ended::Crashed => Paint::Failed,
     };
     paint(colour, &format!("{} {ended}", ended.glyph()))
 }
@@ -167,7 +167,7 @@ pub fn tally(tally: &Tally) -> String {
         .map(|o| paint(paint_of(*o), &format!("{} {}", o.glyph(), tally.of(*o))))
         .collect();
     if tally.running > 0 {
-        parts.push(paint(Paint::Running, &format!("▸ {}", tally.running)));
+        parts.push(paint(Paint::Running, &format!("≈ {}", tally.running)));
     }
     if tally.waiting > 0 {
         parts.push(format!("– {}", tally.waiting));
@@ -178,7 +178,7 @@ pub fn tally(tally: &Tally) -> String {
 /// What the glyphs of lines mean, for whoever reads them in a log.
 pub fn legend() -> String {
     let outcomes = Outcome::ALL.iter().map(|o| format!("{} {o}", o.glyph()));
-    let words: Vec<String> = outcomes.chain(["▸ running".to_owned(), "– waiting".to_owned()]).collect();
+    let words: Vec<String> = outcomes.chain(["≈ running".to_owned(), "– waiting".to_owned()]).collect();
     words.join("  ")
 }
 

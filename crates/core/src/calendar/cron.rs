@@ -341,7 +341,7 @@ fn value(kind: &Kind, text: &str) -> Result<u32, String> {
     match number {
         Some(n) if (kind.low..=kind.high).contains(&n) => Ok(n),
         Some(_) => Err(format!("{text} is out of bounds")),
-        None => Err(format!("{text:?} is no {}", kind.name)),
+        None => Err(format!("{text:?} is not a valid {}", kind.name)),
     }
 }
 
@@ -382,7 +382,10 @@ mod tests {
             ("61 2 * * *", "field 1 (minute) is \"61\": 61 is out of bounds. Allowed are 0 to 59"),
             ("0 24 * * *", "field 2 (hour) is \"24\": 24 is out of bounds"),
             ("0 0 0 * *", "field 3 (day of the month) is \"0\": 0 is out of bounds. Allowed are 1 to 31"),
-            ("0 0 * foo *", "field 4 (month) is \"foo\": \"foo\" is no month. Allowed are 1 to 12, names jan to dec"),
+            (
+                "0 0 * foo *",
+                "field 4 (month) is \"foo\": \"foo\" is not a valid month. Allowed are 1 to 12, names jan to dec",
+            ),
             ("0 0 * * fri-mon", "field 5 (day of the week) is \"fri-mon\": the range \"fri-mon\" runs backwards"),
             ("*/0 * * * *", "field 1 (minute) is \"*/0\": the step of \"*/0\" must be 1 to 59"),
             ("1,,2 * * * *", "field 1 (minute) is \"1,,2\": a value is missing"),

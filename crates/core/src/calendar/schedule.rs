@@ -200,7 +200,9 @@ impl Schedule {
         let until = match &times.until {
             None => None,
             Some(day) => Some(NaiveDate::parse_from_str(day, "%Y-%m-%d").map_err(|_| {
-                wrong(format!("--until {day:?} is no date: write it like 2026-12-31; it is the last day with starts"))
+                wrong(format!(
+                    "--until {day:?} is not a valid date: write it like 2026-12-31; it is the last day with starts"
+                ))
             })?),
         };
         let seconds = (spread.0 / 1_000_000).max(1);
@@ -385,7 +387,7 @@ fn moment(text: &str, zone: Zone) -> Result<Timestamp, Error> {
     let wall = formats.iter().find_map(|f| NaiveDateTime::parse_from_str(text, f).ok());
     wall.and_then(|w| zone.moment(w)).ok_or_else(|| {
         Error::Calendar(format!(
-            "--at {text:?} is no time: write it like \"2026-12-24 18:00\" (of the zone's clock) or 2026-12-24T18:00:00+01:00"
+            "--at {text:?} is not a valid time: write it like \"2026-12-24 18:00\" (of the zone's clock) or 2026-12-24T18:00:00+01:00"
         ))
     })
 }
@@ -620,11 +622,15 @@ mod tests {
         let said = |times: Times| Schedule::parse("x", &times).unwrap_err().to_string();
         assert!(said(Times::default()).contains("exactly one of --cron"));
         assert!(said(Times { at: Some("soon".into()), ..times("* * * * *", "UTC") }).contains("exactly one of"));
-        assert!(said(Times { at: Some("soon".into()), ..Times::default() }).contains("--at \"soon\" is no time"));
+        assert!(
+            said(Times { at: Some("soon".into()), ..Times::default() }).contains("--at \"soon\" is not a valid time")
+        );
         assert!(said(Times { after_every: Some("1ms".into()), ..Times::default() }).contains("too short"));
         assert!(said(Times { after_every: Some("5".into()), ..Times::default() }).contains("duration"));
         assert!(said(Times { spread: Some("20h".into()), ..times("0 2 * * *", "UTC") }).contains("too long"));
-        assert!(said(Times { until: Some("tomorrow".into()), ..times("0 2 * * *", "UTC") }).contains("is no date"));
+        assert!(
+            said(Times { until: Some("tomorrow".into()), ..times("0 2 * * *", "UTC") }).contains("is not a valid date")
+        );
         assert!(said(times("0 2 * * *", "Europe/Olso")).contains("Europe/Oslo"));
     }
 }

@@ -57,7 +57,7 @@ impl Zone {
             (None, []) => "use a name like Europe/Oslo, or UTC".to_owned(),
             (None, near) => format!("did you mean {}?", near.join(" or ")),
         };
-        Err(Error::Calendar(format!("there is no time zone {text:?}: {hint}")))
+        Err(Error::Calendar(format!("there is not a valid time zone {text:?}: {hint}")))
     }
 
     /// The zone's name.
@@ -149,7 +149,7 @@ mod tests {
     #[test]
     fn an_unknown_zone_names_the_nearest() {
         let said = |text: &str| Zone::parse(text).unwrap_err().to_string();
-        assert_eq!(said("Europe/Olso"), "there is no time zone \"Europe/Olso\": did you mean Europe/Oslo?");
+        assert_eq!(said("Europe/Olso"), "there is not a valid time zone \"Europe/Olso\": did you mean Europe/Oslo?");
         assert!(said("oslo").contains("did you mean Europe/Oslo?"));
         assert!(said("qqqqqqq").contains("use a name like Europe/Oslo, or UTC"));
         assert_eq!(Zone::parse("europe/oslo").unwrap().name(), "Europe/Oslo");

@@ -51,7 +51,7 @@ struct Raw {
 /// Reads one line.
 ///
 /// # Errors
-/// In words for people, if the line is no event.
+/// In words for people, if the line is not a valid event.
 pub fn read_line(line: &str) -> Result<EventLine, String> {
     let shown = || shorten(line, 120);
     let raw: Raw = serde_json::from_str(line).map_err(|e| {
@@ -88,7 +88,7 @@ pub fn read_line(line: &str) -> Result<EventLine, String> {
             })
         }
         other => {
-            return Err(format!("a broken event line: {other:?} is no event; use start, step, file or end"));
+            return Err(format!("a broken event line: {other:?} is not a valid event; use start, step, file or end"));
         }
     };
     Ok(EventLine { test: raw.test, event })

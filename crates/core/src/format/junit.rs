@@ -228,7 +228,7 @@ impl Counts {
             tests: cases.len(),
             failures: count(&|o| whole.fails(o)),
             errors: 0,
-            skipped: count(&|o| matches!(o, Outcome::Skipped | Outcome::Parked | Outcome::Unrun)),
+            skipped: count(&|o| matches!(o, Outcome::Skipped | Outcome::Parked | Outcome::NotRun)),
         }
     }
 
@@ -241,7 +241,7 @@ impl Counts {
 /// Writes a report: a `testsuite` for each variant, in the order in which the cases come.
 ///
 /// A flaky entry is a passed test case whose attempts stand under `system-out`, and a failure where flaky ones fail the
-/// run; a parked or unrun one is `skipped` with its reason. A run that is no pass for a reason that no case shows has a case
+/// run; a parked test or one that did not run is `skipped` with its reason. A run that is no pass for a reason that no case shows has a case
 /// of its own, as error or failure: no reader takes its report for that of a run that passed.
 #[must_use]
 pub fn write(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
@@ -312,7 +312,7 @@ fn write_case(out: &mut String, whole: &Whole<'_>, case: &ReportCase<'_>) {
             let said = case.parked_said();
             *out += &format!("      <skipped message=\"{}\"/>\n", attr(&said));
         }
-        Outcome::Unrun => *out += "      <skipped message=\"unrun: the run ended before it had an outcome\"/>\n",
+        Outcome::NotRun => *out += "      <skipped message=\"not run: the run ended before it had an outcome\"/>\n",
     }
     if case.attempts.len() > 1 {
         let told = |(i, a): (usize, &ReportAttempt<'_>)| format!("attempt {} {}: {}\n", i + 1, a.ended, a.message);
@@ -410,9 +410,9 @@ mod tests {
                     Outcome::Flaky,
                     vec![attempt(Ended::Failed, "no \"quay\""), attempt(Ended::Passed, "")],
                 ),
-                case("gate/shut", Outcome::Failed, vec![attempt(Ended::Overran, "past 30 s")]),
+                case("gate/shut", Outcome::Failed, vec![attempt(Ended::TimedOut, "past 30 s")]),
                 case("gate/dog", Outcome::Skipped, vec![attempt(Ended::Skipped, "no dogs")]),
-                case("gate/night", Outcome::Unrun, vec![]),
+                case("gate/night", Outcome::NotRun, vec![]),
             ],
         )
     }

@@ -128,7 +128,7 @@ fn write_tap(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
             if case.variant.is_empty() { case.name.to_owned() } else { format!("{} ({})", case.name, case.variant) };
         let directive = match case.outcome {
             Outcome::Parked => Some(format!("SKIP {}", line(&case.parked_said()))),
-            Outcome::Skipped | Outcome::Unrun => Some(format!("SKIP {}", case.outcome)),
+            Outcome::Skipped | Outcome::NotRun => Some(format!("SKIP {}", case.outcome)),
             _ => None,
         };
         out += &tap::write_point(i + 1, !whole.fails(case.outcome), &name, directive.as_deref());
@@ -183,14 +183,14 @@ mod tests {
     fn no_report_of_a_run_that_did_not_pass_reads_green() {
         let passed: Vec<ReportCase<'_>> = cases().into_iter().take(1).collect();
         let flaky = vec![ReportCase { outcome: Outcome::Flaky, ..passed[0].clone() }];
-        let unrun = vec![ReportCase { outcome: Outcome::Unrun, ..passed[0].clone() }];
+        let not_run = vec![ReportCase { outcome: Outcome::NotRun, ..passed[0].clone() }];
         let wrongs = ["a process ended with status 5 after its last test".to_owned()];
         let strict = Whole { flaky_fails: true, ..whole(Verdict::Failed, "1 of 1 flaky") };
         let bad_end = Whole { wrongs: &wrongs, ..whole(Verdict::Failed, "no test failed, but") };
         for (whole, cases) in [
             (whole(Verdict::Void, "no worker came"), Vec::new()),
             (whole(Verdict::Void, "no worker came"), passed.clone()),
-            (whole(Verdict::Stopped, "stopped by asta"), unrun),
+            (whole(Verdict::Stopped, "stopped by asta"), not_run),
             (strict, flaky),
             (bad_end, passed.clone()),
             (whole(Verdict::Failed, "for a reason that no case shows"), passed.clone()),

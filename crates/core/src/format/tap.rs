@@ -108,7 +108,7 @@ impl TapReader {
             let (number, rest) = plan.split_at(plan.find(|c: char| !c.is_ascii_digit()).unwrap_or(plan.len()));
             match number.parse() {
                 Ok(n) if rest.trim_start().is_empty() || rest.trim_start().starts_with('#') => self.planned = Some(n),
-                _ => found.push(Tap::Broken(format!("broken TAP: {:?} is no plan", shorten(body, 80)))),
+                _ => found.push(Tap::Broken(format!("broken TAP: {:?} is not a valid plan", shorten(body, 80)))),
             }
         } else if !body.is_empty() {
             found.extend(self.release());
@@ -307,7 +307,7 @@ mod tests {
     fn a_plan_that_does_not_fit_and_a_bail_out_are_told() {
         assert_eq!(said("1..3\nok 1 - a\n")[1], "the TAP plan promised 3 tests, and 1 were reported");
         assert_eq!(said("1..3\nok 1 - a\nBail out! no quay\n"), ["1 a passed \"\"", "bail out no quay"]);
-        assert!(said("1..x\n")[0].contains("is no plan"));
+        assert!(said("1..x\n")[0].contains("is not a valid plan"));
     }
 
     #[test]

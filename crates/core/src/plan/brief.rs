@@ -11,7 +11,7 @@
 //! ```
 //!
 //! The keys are those of the options of a start: `suite`, `pool`, `pick`, `drop`, `variants`, `retries`, `shards`, `repeat`,
-//! `shuffle`, `first-failed`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, `branch`, `commit`, and the tables `set`
+//! `shuffle`, `recent-failures-first`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, `branch`, `commit`, and the tables `set`
 //! and `labels`; and what only a saved brief has: `then`, `then-if` and `replace-older`.
 
 use std::collections::BTreeMap;
@@ -36,7 +36,7 @@ const KEYS: [&str; 22] = [
     "shards",
     "repeat",
     "shuffle",
-    "first-failed",
+    "recent-failures-first",
     "run-parked",
     "flaky-fails",
     "seed",
@@ -63,12 +63,12 @@ pub enum ThenIf {
     Passed,
     Failed,
     /// After every verdict but `stopped`: what a person or a rule has ended goes no further.
-    Always,
+    Any,
 }
 
 impl ThenIf {
     /// Every word.
-    pub const WORDS: &'static [&'static str] = &["passed", "failed", "always"];
+    pub const WORDS: &'static [&'static str] = &["passed", "failed", "any"];
 
     /// Its word.
     #[must_use]
@@ -76,14 +76,14 @@ impl ThenIf {
         match self {
             Self::Passed => "passed",
             Self::Failed => "failed",
-            Self::Always => "always",
+            Self::Any => "any",
         }
     }
 
     /// The one of that word.
     #[must_use]
     pub fn of(word: &str) -> Option<Self> {
-        [Self::Passed, Self::Failed, Self::Always].into_iter().find(|t| t.word() == word)
+        [Self::Passed, Self::Failed, Self::Any].into_iter().find(|t| t.word() == word)
     }
 
     /// Whether the next brief is started after that verdict.
@@ -92,7 +92,7 @@ impl ThenIf {
         match self {
             Self::Passed => matches!(verdict, Verdict::Passed),
             Self::Failed => matches!(verdict, Verdict::Failed),
-            Self::Always => !matches!(verdict, Verdict::Stopped),
+            Self::Any => !matches!(verdict, Verdict::Stopped),
         }
     }
 }
@@ -150,7 +150,7 @@ struct Read {
     shards: Option<u32>,
     repeat: Option<u32>,
     shuffle: bool,
-    first_failed: bool,
+    recent_failures_first: bool,
     run_parked: bool,
     flaky_fails: bool,
     seed: Option<u64>,
@@ -211,7 +211,7 @@ impl Brief {
                 seed: read.seed,
                 repeat: read.repeat,
                 shuffle: read.shuffle,
-                first_failed: read.first_failed,
+                recent_failures_first: read.recent_failures_first,
                 run_parked: read.run_parked,
                 flaky_fails: read.flaky_fails,
                 priority: read.priority,
@@ -247,7 +247,7 @@ impl Brief {
         put("shards", number(o.shards));
         put("repeat", number(o.repeat));
         put("shuffle", truth(o.shuffle));
-        put("first-failed", truth(o.first_failed));
+        put("recent-failures-first", truth(o.recent_failures_first));
         put("run-parked", truth(o.run_parked));
         put("flaky-fails", truth(o.flaky_fails));
         put("seed", o.seed.and_then(|s| i64::try_from(s).ok()).map(toml::Value::Integer));
@@ -343,7 +343,7 @@ impl Brief {
             seed: call.seed.or(of.seed),
             repeat: call.repeat.or(of.repeat),
             shuffle: call.shuffle || of.shuffle,
-            first_failed: call.first_failed || of.first_failed,
+            recent_failures_first: call.recent_failures_first || of.recent_failures_first,
             run_parked: call.run_parked || of.run_parked,
             flaky_fails: call.flaky_fails || of.flaky_fails,
             priority: call.priority.or(of.priority),
@@ -363,9 +363,9 @@ pub enum OriginKind {
     #[default]
     Call,
     Schedule,
-    CallIn,
+    Webhook,
     /// A branch had a new commit.
-    Watch,
+    Poll,
     /// The run before it in a chain.
     Chain,
 }
@@ -376,7 +376,7 @@ pub enum OriginKind {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Origin {
     pub kind: OriginKind,
-    /// The schedule, call-in or watched branches, or the run before.
+    /// The schedule, webhook or polled branches, or the run before.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -396,15 +396,15 @@ pub struct Origin {
 }
 
 impl Origin {
-    /// What started it, in a few words: `schedule nightly`, `call-in push`.
+    /// What started it, in a few words: `schedule nightly`, `webhook push`.
     #[must_use]
     pub fn said(&self) -> String {
         let name = self.name.as_deref().unwrap_or("");
         match self.kind {
             OriginKind::Call => "a call".into(),
             OriginKind::Schedule => format!("schedule {name}"),
-            OriginKind::CallIn => format!("call-in {name}"),
-            OriginKind::Watch => format!("watched branch {name}"),
+            OriginKind::Webhook => format!("webhook {name}"),
+            OriginKind::Poll => format!("polled branch {name}"),
             OriginKind::Chain => format!("after {name}"),
         }
     }
@@ -453,7 +453,7 @@ mod tests {
 suite = "boarding-gate"
 branch = "main"
 then = "smoke"
-then-if = "always"
+then-if = "any"
 replace-older = true
 pool = "night"
 pick = ["gate/**"]
@@ -463,7 +463,7 @@ retries = 2
 shards = 4
 repeat = 3
 shuffle = true
-first-failed = false
+recent-failures-first = false
 run-parked = true
 flaky-fails = true
 seed = 7
@@ -484,7 +484,13 @@ release = "1187"
         let o = &brief.options;
         assert_eq!((o.retries, o.shards, o.repeat, o.seed), (Some(2), Some(4), Some(3), Some(7)));
         assert_eq!((o.set["passengers"].as_str(), o.labels["release"].as_str()), ("200", "1187"));
-        assert!(o.shuffle && !o.first_failed && o.run_parked && o.flaky_fails && o.priority == Some(Priority::High));
+        assert!(
+            o.shuffle
+                && !o.recent_failures_first
+                && o.run_parked
+                && o.flaky_fails
+                && o.priority == Some(Priority::High)
+        );
         assert_eq!(
             (o.pick[0].as_str(), o.drop[0].as_str(), o.variants[0].as_str()),
             ("gate/**", "tag:slow", "screen=phone")
@@ -562,7 +568,7 @@ release = "1187"
         assert!(chain("self", next).unwrap_err().to_string().ends_with("self → self"));
         assert!(chain("0", |n| Some(format!("{n}0"))).unwrap_err().to_string().contains("more than 20"));
         assert!(ThenIf::Passed.follows(Verdict::Passed) && !ThenIf::Passed.follows(Verdict::Void));
-        assert!(ThenIf::Always.follows(Verdict::Void) && !ThenIf::Always.follows(Verdict::Stopped));
+        assert!(ThenIf::Any.follows(Verdict::Void) && !ThenIf::Any.follows(Verdict::Stopped));
         assert!(ThenIf::Failed.follows(Verdict::Failed) && !ThenIf::Failed.follows(Verdict::Passed));
     }
 

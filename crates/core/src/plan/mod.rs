@@ -100,14 +100,14 @@ pub struct RunOptions {
     pub seed: Option<u64>,
     /// Only these entries: names and variants (as written, empty for a suite without facets).
     pub only: Option<Vec<(String, String)>>,
-    /// Where `only` comes from, in words: `unpassed in fares/7`.
+    /// Where `only` comes from, in words: `not passed in fares/7`.
     pub only_because: Option<String>,
     /// Every test so many times.
     pub repeat: Option<u32>,
     /// In an order drawn from the seed, instead of the longest first.
     pub shuffle: bool,
     /// What failed recently goes first, as far as that costs little time.
-    pub first_failed: bool,
+    pub recent_failures_first: bool,
     /// Parked tests run too, without counting.
     pub run_parked: bool,
     /// A flaky entry makes the run fail.
@@ -146,9 +146,9 @@ impl RunOptions {
             }
             _ => {}
         }
-        if self.shuffle && self.first_failed {
+        if self.shuffle && self.recent_failures_first {
             return Err(Error::Options(
-                "--shuffle and --first-failed both say in which order tests run; keep one".into(),
+                "--shuffle and --recent-failures-first both say in which order tests run; keep one".into(),
             ));
         }
         if self.order.as_ref().is_some_and(|order| order.iter().all(Vec::is_empty)) {
@@ -323,7 +323,7 @@ impl Plan {
         maker.say_remarks();
         let mut plan = maker.plan;
         plan.guess_unknown();
-        if options.first_failed {
+        if options.recent_failures_first {
             plan.put_failed_first(&maker.trouble);
         }
         Ok(plan)
@@ -372,7 +372,7 @@ impl Plan {
         choice_said(options, self.entries.len(), self.listed, self.parked())
     }
 
-    /// A test of which nothing is known counts as its like: the median of its group's tests, else of those whose names
+    /// A test of which nothing is known counts as those it resembles: the median of its group's tests, else of those whose names
     /// begin with the same part, else of all. That is a guess, so its spread is as large as itself.
     fn guess_unknown(&mut self) {
         if self.entries.iter().all(|e| e.expected.is_some()) {
@@ -446,7 +446,7 @@ pub fn choice_said(options: &RunOptions, chosen: usize, listed: usize, parked: u
     if options.shuffle {
         how.push(options.seed.map_or_else(|| "shuffled".into(), |seed| format!("shuffled with seed {seed}")));
     }
-    if options.first_failed {
+    if options.recent_failures_first {
         how.push("recently failed first".into());
     }
     if !how.is_empty() {
@@ -730,7 +730,7 @@ fn nothing_chosen(options: &RunOptions, lists: &[(Variant, Vec<ListedTest>)]) ->
                 let near = if near.is_empty() { tags.iter().copied().take(8).collect() } else { near };
                 near.into_iter().map(|t| format!("tag:{t}")).collect()
             }
-            None if pick.starts_with("like:") => Vec::new(),
+            None if pick.starts_with("regex:") => Vec::new(),
             None => {
                 let bare = pick.trim_matches(['*', '/']);
                 let mut near = nearest(bare, names(), 3);
@@ -841,7 +841,7 @@ group-by = 1
     #[test]
     fn what_failed_recently_goes_first_as_far_as_it_is_cheap() {
         let suite = SuiteFile::parse("kesmo.toml", FILE).unwrap();
-        let options = RunOptions { first_failed: true, ..RunOptions::default() };
+        let options = RunOptions { recent_failures_first: true, ..RunOptions::default() };
         let many: String = (0..200).map(|n| format!("{{\"name\":\"t/{n}\",\"seconds\":1}}\n")).collect();
         let plan = plan_of(&suite, &options, listed(&format!("slow/a\n{many}")), &[]).unwrap();
         assert!(plan.entries[0].first, "7 s of 207 s are less than a twentieth");
@@ -885,7 +885,7 @@ group-by = 1
         assert!(say("slwo/**").ends_with("nearest to slwo/**: slow/a, slow/b"), "{}", say("slwo/**"));
         assert!(say("tag:smok").ends_with("nearest to tag:smok: tag:smoke"));
         assert!(say("quick/d").contains("quick/c"));
-        assert!(say("like:zzz").contains("of 3 tests none is chosen by --pick like:zzz"));
+        assert!(say("regex:zzz").contains("of 3 tests none is chosen by --pick regex:zzz"));
     }
 
     #[test]
@@ -916,9 +916,9 @@ group-by = 1
             RunOptions { shards: Some(1_000_000), ..RunOptions::default() },
             RunOptions { repeat: Some(0), ..RunOptions::default() },
             RunOptions { repeat: Some(100_000), ..RunOptions::default() },
-            RunOptions { shuffle: true, first_failed: true, ..RunOptions::default() },
+            RunOptions { shuffle: true, recent_failures_first: true, ..RunOptions::default() },
             RunOptions { order: Some(Vec::new()), ..RunOptions::default() },
-            RunOptions { pick: vec!["like:(".into()], ..RunOptions::default() },
+            RunOptions { pick: vec!["regex:(".into()], ..RunOptions::default() },
             RunOptions { variants: vec!["screen=phone".into()], ..RunOptions::default() },
             RunOptions { env: Some("staging".into()), ..RunOptions::default() },
         ];

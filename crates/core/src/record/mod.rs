@@ -96,7 +96,7 @@ impl Record {
             Outcome::Flaky => self.flaky += 1,
             Outcome::Failed => self.failed += 1,
             Outcome::Skipped => self.skipped += 1,
-            Outcome::Parked | Outcome::Unrun => return self,
+            Outcome::Parked | Outcome::NotRun => return self,
         }
         self.since_trouble = match outcome {
             Outcome::Failed | Outcome::Flaky => Some(0),

@@ -129,7 +129,7 @@ pub struct Engine {
     began_at: Option<Timestamp>,
     waiting_since: Option<Timestamp>,
     waiting_said: Option<String>,
-    /// Variants that no worker may run, since when; and why entries were left unrun in the end.
+    /// Variants that no worker may run, since when; and why entries were not run in the end.
     stranded: BTreeMap<u16, Timestamp>,
     left_behind: Vec<String>,
     /// The claim that other runs hold and that keeps all that waits from running, in words.
@@ -345,7 +345,7 @@ impl Engine {
                 self.ask_largest_back(slots.min(more), now, &mut effects);
             }
             Input::Wanted => self.ask_largest_back(1, now, &mut effects),
-            Input::Crowded { batch } => self.ask_back(batch, &mut effects),
+            Input::Overloaded { batch } => self.ask_back(batch, &mut effects),
             Input::GaveBack { batch, entries } => self.gave_back(batch, &entries, now, &mut effects),
             Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
             // A worker cannot say of itself that it went away.
@@ -559,7 +559,7 @@ impl Engine {
 
     /// Attempts for each entry that is done.
     fn attempts_each(&self) -> f64 {
-        let done = self.tally.done() - self.tally.parked - self.tally.unrun;
+        let done = self.tally.done() - self.tally.parked - self.tally.not_run;
         if done < 10 || self.gave_up {
             1.0
         } else {
@@ -1150,7 +1150,7 @@ impl Engine {
             // A test that failed and then skipped itself has not shown that it passes.
             Ended::Skipped => Some(Outcome::Failed),
             Ended::Lost => (lost >= MOST_LOST_IN_A_ROW).then_some(Outcome::Failed),
-            Ended::Failed | Ended::Overran | Ended::Crashed => {
+            Ended::Failed | Ended::TimedOut | Ended::Crashed => {
                 (failing > allowed || self.gave_up).then_some(Outcome::Failed)
             }
         };
@@ -1371,7 +1371,7 @@ impl Engine {
         self.say_waiting(Some(self.none_because.clone()), effects);
     }
 
-    /// Variants that no worker may run are waited for as long as the suite's patience goes, and then left unrun. Says what
+    /// Variants that no worker may run are waited for as long as the suite's patience goes, and then not run. Says what
     /// is waited for.
     fn look_for_stranded(&mut self, now: Timestamp, effects: &mut Vec<Effect>) -> Option<String> {
         // Only a fleet of which some worker does not take all variants can leave one without any.
@@ -1405,8 +1405,8 @@ impl Engine {
             self.left_behind.push(reason);
             for index in entries {
                 let number = self.entries[index as usize].attempts;
-                self.decide(index, Outcome::Unrun);
-                effects.push(Effect::Decided { entry: index, number, outcome: Outcome::Unrun });
+                self.decide(index, Outcome::NotRun);
+                effects.push(Effect::Decided { entry: index, number, outcome: Outcome::NotRun });
             }
         }
         said
@@ -1459,8 +1459,8 @@ impl Engine {
         for index in self.indexes_where(|e| !matches!(e.state, State::Done(_))) {
             self.back_to_waiting(index);
             let number = self.entries[index as usize].attempts;
-            self.decide(index, Outcome::Unrun);
-            effects.push(Effect::Decided { entry: index, number, outcome: Outcome::Unrun });
+            self.decide(index, Outcome::NotRun);
+            effects.push(Effect::Decided { entry: index, number, outcome: Outcome::NotRun });
         }
         self.say_waiting(None, effects);
         self.phase = Phase::Finished;

@@ -33,7 +33,7 @@ impl fmt::Display for Reason {
                 if *whole { Ok(()) } else { f.write_str(" (not narrowed further: --at-most was reached)") }
             }
             Self::ByChance { failed: 0, of } => write!(f, "did not fail again in {of} repetitions"),
-            Self::ByChance { failed, of } => write!(f, "fails {failed} of {of} times by chance"),
+            Self::ByChance { failed, of } => write!(f, "fails {failed} of {of} times, whatever ran before it"),
         }
     }
 }

@@ -10,14 +10,14 @@
 //! - a retry goes to another worker where the suite asks for it and one is there;
 //! - the run ends: no state waits for something that cannot happen.
 //!
-//! Beside it: [`share`] deals a pool's slots out to several runs, [`crowding`] tells when a machine has too many slots,
+//! Beside it: [`share`] deals a pool's slots out to several runs, [`load`] tells when a machine has too many slots,
 //! and [`hunt`] looks for the reason of a failure.
 
-pub mod crowding;
 mod engine;
 pub mod figures;
 pub mod hunt;
 mod left;
+pub mod load;
 mod ready;
 pub mod share;
 #[cfg(test)]
@@ -187,7 +187,7 @@ pub enum Input {
     /// A run that has less than its due wants one of this run's slots.
     Wanted,
     /// This batch is to give back what it has not begun: its slot is not to be filled any longer.
-    Crowded { batch: BatchId },
+    Overloaded { batch: BatchId },
     /// A batch gives these entries back; it has not begun them and will not.
     GaveBack { batch: BatchId, entries: Vec<u32> },
     /// An attempt began.
@@ -282,7 +282,8 @@ pub struct Tally {
     pub failed: u32,
     pub skipped: u32,
     pub parked: u32,
-    pub unrun: u32,
+    #[serde(rename = "not-run")]
+    pub not_run: u32,
 }
 
 impl Tally {
@@ -307,7 +308,7 @@ impl Tally {
             Outcome::Failed => self.failed,
             Outcome::Skipped => self.skipped,
             Outcome::Parked => self.parked,
-            Outcome::Unrun => self.unrun,
+            Outcome::NotRun => self.not_run,
         }
     }
 
@@ -319,7 +320,7 @@ impl Tally {
             Outcome::Failed => &mut self.failed,
             Outcome::Skipped => &mut self.skipped,
             Outcome::Parked => &mut self.parked,
-            Outcome::Unrun => &mut self.unrun,
+            Outcome::NotRun => &mut self.not_run,
         };
         *field += 1;
     }

@@ -193,7 +193,7 @@ fn a_retry_has_a_process_of_its_own_and_makes_the_entry_flaky() {
 #[test]
 fn every_way_of_failing_uses_a_retry_up() {
     let mut bench = Bench::new(policy(), with_retries(2, 1));
-    for (number, ended) in [(1, Ended::Failed), (2, Ended::Overran), (3, Ended::Crashed)] {
+    for (number, ended) in [(1, Ended::Failed), (2, Ended::TimedOut), (3, Ended::Crashed)] {
         let grant = bench.free(W1, 0).unwrap();
         assert_eq!(grant.attempt, Some(number));
         let kept = bench.end(grant.batch, 0, ended).unwrap();
@@ -381,7 +381,7 @@ fn a_run_without_a_worker_says_so_and_turns_void() {
     let (verdict, reason) = bench.verdict().unwrap();
     assert_eq!(verdict, Verdict::Void);
     assert_eq!(reason, "waiting for a worker; none came within 10 s (patience in [limits])");
-    assert_eq!(bench.engine.tally().unrun, 2);
+    assert_eq!(bench.engine.tally().not_run, 2);
 }
 
 #[test]
@@ -419,7 +419,7 @@ fn a_stop_ends_everything_at_once() {
     assert!(effects.contains(&Effect::Revoke { worker: W1, batch: grant.batch }));
     assert_eq!(bench.verdict(), Some((Verdict::Stopped, "stopped by asta")));
     let tally = bench.engine.tally();
-    assert_eq!((tally.passed, tally.unrun, tally.total()), (1, 39, 40));
+    assert_eq!((tally.passed, tally.not_run, tally.total()), (1, 39, 40));
     assert!(bench.end(grant.batch, grant.entries[1], Ended::Failed).is_none(), "late results change nothing");
     assert_eq!(bench.engine.wake_at(bench.now), None);
     let back = bench.feed(Input::WorkerBack { worker: W1, holds: BTreeSet::from([grant.batch]) });
@@ -503,9 +503,9 @@ fn what_failed_is_taken_to_fail_as_slowly_again() {
     let grant = bench.free(W1, 0).unwrap();
     for index in &grant.entries {
         // Each ran into its limit, far beyond what it takes when it passes.
-        let overran =
-            Input::Ended { batch: grant.batch, entry: *index, ended: Ended::Overran, spent: Span::seconds(30) };
-        bench.feed(overran);
+        let timed_out =
+            Input::Ended { batch: grant.batch, entry: *index, ended: Ended::TimedOut, spent: Span::seconds(30) };
+        bench.feed(timed_out);
     }
     bench.over(grant.batch);
     let left = bench.engine.time_left(bench.now).expect("it is known");
@@ -586,7 +586,7 @@ proptest::proptest! {
     ) {
         let count = ended.len() as u32;
         let mut bench = Bench::new(policy(), with_retries(retries, count));
-        let how = |i: u32| [Ended::Passed, Ended::Failed, Ended::Skipped, Ended::Overran][usize::from(ended[i as usize])];
+        let how = |i: u32| [Ended::Passed, Ended::Failed, Ended::Skipped, Ended::TimedOut][usize::from(ended[i as usize])];
         for round in 0..10_000 {
             if bench.verdict().is_some() {
                 break;
@@ -759,7 +759,7 @@ fn a_variant_runs_only_where_it_may_and_is_left_unrun_after_a_while() {
     let (verdict, reason) = bench.verdict().unwrap();
     assert_eq!(verdict, Verdict::Void);
     assert!(reason.starts_with("2 entries of screen=phone were not run: waiting for a worker"), "{reason}");
-    assert_eq!((bench.engine.tally().passed, bench.engine.tally().unrun), (2, 2));
+    assert_eq!((bench.engine.tally().passed, bench.engine.tally().not_run), (2, 2));
 }
 
 #[test]

@@ -230,7 +230,7 @@ impl SuiteFile {
 
 fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFile> {
     let mut top = reader.table("", table);
-    let suite = top.read(reader, "suite", "a text in quotes", |v| {
+    let suite = top.read(reader, "suite", "a string", |v| {
         v.as_str().map(|s| Slug::parse("the suite's name", s).map_err(|e| e.to_string()))
     });
     if suite.is_none() && !reader.problems.iter().any(|p| p.message.starts_with("\"suite\"")) {
@@ -302,7 +302,7 @@ fn is_variable(name: &str) -> bool {
 fn check_variables(reader: &mut Reader<'_>, line: usize, values: &BTreeMap<String, String>) {
     for name in values.keys() {
         if !is_variable(name) {
-            reader.complain(line, format!("{name:?} is no name for a variable: use letters, digits and '_'"));
+            reader.complain(line, format!("{name:?} is not a valid name for a variable: use letters, digits and '_'"));
         } else if name.starts_with("KESMO_") {
             reader.complain(
                 line,
@@ -394,7 +394,7 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
     let before = reader.problems.len();
     let list = table.texts(reader, "list", 1);
     let run = table.texts(reader, "run", 1);
-    let results = table.read(reader, "results", "a text in quotes", |v| {
+    let results = table.read(reader, "results", "a string", |v| {
         v.as_str().map(|s| match s {
             "tap" => Ok(Results::Tap),
             "junit" => Ok(Results::Junit),
@@ -403,7 +403,7 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
             other => {
                 let known = ["tap", "junit", "events", "exit"];
                 Err(format!(
-                    "{other:?} is no way to report results{}; use tap, junit, events or exit",
+                    "{other:?} is not a valid way to report results{}; use tap, junit, events or exit",
                     did_you_mean(other, known)
                 ))
             }
@@ -413,7 +413,7 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
     let keep = table.texts(reader, "keep", 0).unwrap_or_default();
     let give_back = table.flag(reader, "give-back").unwrap_or(true);
     let end_counts = table
-        .read(reader, "end", "a text in quotes", |v| {
+        .read(reader, "end", "a string", |v| {
             v.as_str().map(|s| match s {
                 "counts" => Ok(true),
                 "ignored" => Ok(false),
@@ -507,12 +507,12 @@ fn read_retry<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Retry {
         retry.times = table.count(reader, "times", 0, MOST_RETRIES);
         retry.other_worker = table.flag(reader, "other-worker").unwrap_or(false);
         retry.pause = table.span(reader, "pause").unwrap_or(Span::ZERO);
-        retry.give_up_after = table.read(reader, "give-up-after", "a share in quotes, like \"20%\"", |v| {
+        retry.give_up_after = table.read(reader, "give-up-after", "a share, like \"20%\"", |v| {
             v.as_str().map(|s| {
                 s.strip_suffix('%')
                     .and_then(|n| n.trim().parse().ok())
                     .filter(|n| (1..=100).contains(n))
-                    .ok_or_else(|| format!("{s:?} is no share: write \"1%\" to \"100%\""))
+                    .ok_or_else(|| format!("{s:?} is not a valid share: write \"1%\" to \"100%\""))
             })
         });
         table.finish(reader);
@@ -735,7 +735,7 @@ passengers = 200
             "[retry]\ngive-up-after = \"120%\"",
             "[[rule]]\ntests = [\"a\"]",
             "[[rule]]\nretry = 1",
-            "[[rule]]\ntests = [\"like:(\"]\nretry = 1",
+            "[[rule]]\ntests = [\"regex:(\"]\nretry = 1",
             "[[rule]]\ntests = [\"a\"]\ngroup = \"g\"\ngroup-by = 2",
             "[facets]\nscreen = []",
             "[env]\nKESMO_RUN = \"1\"",

@@ -33,7 +33,7 @@ const MOST_TAGS: usize = 100;
 /// Reads a list. Blank lines are passed over; everything else must be a test.
 ///
 /// # Errors
-/// If there is no test at all, a line is no test, or a name stands twice; the message names the line.
+/// If there is not a valid test at all, a line is not a valid test, or a name stands twice; the message names the line.
 pub fn read(output: &[u8]) -> Result<Vec<ListedTest>, Error> {
     let text = std::str::from_utf8(output).map_err(|e| {
         let line = output[..e.valid_up_to()].iter().filter(|b| **b == b'\n').count() + 1;
@@ -49,7 +49,7 @@ pub fn read(output: &[u8]) -> Result<Vec<ListedTest>, Error> {
             serde_json::from_str::<ListedTest>(line).map_err(|e| {
                 let why = e.to_string();
                 let why = why.split(" at line").next().unwrap_or_default();
-                Error::Listing(format!("line {number} is no test: {why}, in {:?}", shorten(line, 120)))
+                Error::Listing(format!("line {number} is not a valid test: {why}, in {:?}", shorten(line, 120)))
             })?
         } else {
             let name = TestName::parse(line).map_err(|e| Error::Listing(format!("line {number}: {e}")))?;
@@ -106,7 +106,7 @@ mod tests {
         let cases: [(&[u8], &str); 6] = [
             (b"", "printed no test"),
             (b"a\nb\na\n", "on lines 1 and 3"),
-            (b"a\n{\"nme\":\"b\"}\n", "line 2 is no test: unknown field `nme`"),
+            (b"a\n{\"nme\":\"b\"}\n", "line 2 is not a valid test: unknown field `nme`"),
             (b"a\n\xff\xfe\n", "line 2 is not UTF-8"),
             (b"{\"name\":\"a\",\"seconds\":-1}", "line 1: seconds"),
             (b"a\x1b[31m\n", "line 1"),

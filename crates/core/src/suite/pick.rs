@@ -1,4 +1,4 @@
-//! Patterns that pick tests: a glob on the name, `tag:WORD`, or `like:REGEX`.
+//! Patterns that pick tests: a glob on the name, `tag:WORD`, or `regex:REGEX`.
 //!
 //! A test is chosen when any pick matches it (or there is no pick at all) and no drop does. Picks are read before
 //! drops, so a drop always wins; the order in which several are given does not matter.
@@ -36,7 +36,7 @@ impl Pattern {
                 return Err(wrong("give the tag's word, like tag:smoke".into()));
             }
             Kind::Tag(tag.to_owned())
-        } else if let Some(regex) = text.strip_prefix("like:") {
+        } else if let Some(regex) = text.strip_prefix("regex:") {
             let why = |e: regex::Error| wrong(e.to_string().lines().last().unwrap_or_default().trim().to_owned());
             Kind::Like(Regex::new(regex).map_err(why)?)
         } else {
@@ -53,7 +53,7 @@ impl Pattern {
     pub fn parse_or_name(text: &str) -> Result<Self, Error> {
         match Self::parse(text) {
             Err(Error::Pattern { why, .. })
-                if TestName::parse(text).is_ok() && !text.starts_with("tag:") && !text.starts_with("like:") =>
+                if TestName::parse(text).is_ok() && !text.starts_with("tag:") && !text.starts_with("regex:") =>
             {
                 Ok(Self { text: text.to_owned(), kind: Kind::Name(why) })
             }
@@ -67,7 +67,7 @@ impl Pattern {
         if let Kind::Name(why) = &self.kind { Some(why) } else { None }
     }
 
-    /// Reads a plain glob, without `tag:` and `like:`; for files.
+    /// Reads a plain glob, without `tag:` and `regex:`; for files.
     ///
     /// # Errors
     /// If the glob cannot be read or is empty.
@@ -151,7 +151,7 @@ mod tests {
         let name = Pattern::parse_or_name("fares/test[chrome-1]").unwrap();
         assert!(name.only_a_name().is_some_and(|why| why.contains("range")), "{name:?}");
         assert!(Pattern::parse_or_name("fares/*").unwrap().only_a_name().is_none());
-        assert!(Pattern::parse_or_name("like:(").is_err() && Pattern::parse_or_name("").is_err());
+        assert!(Pattern::parse_or_name("regex:(").is_err() && Pattern::parse_or_name("").is_err());
     }
 
     #[test]
@@ -163,8 +163,8 @@ mod tests {
             (&["gate/*"], &[], "gate/late/refused", &[], false),
             (&["gate/**"], &["tag:slow"], "gate/late/refused", &["slow"], false),
             (&["tag:smoke", "fares/**"], &[], "gate/open", &["smoke"], true),
-            (&["like:ref.sed$"], &[], "gate/late/refused", &[], true),
-            (&["like:^late"], &[], "gate/late/refused", &[], false),
+            (&["regex:ref.sed$"], &[], "gate/late/refused", &[], true),
+            (&["regex:^late"], &[], "gate/late/refused", &[], false),
             (&["gate/[a]"], &[], "gate/[a]", &[], true),
         ];
         for (pick, drop, name, tags, wanted) in cases {
@@ -174,7 +174,7 @@ mod tests {
 
     #[test]
     fn a_pattern_that_cannot_be_read_says_why() {
-        for (bad, why) in [("like:(", "unclosed group"), ("tag:", "tag:smoke"), ("gate/{a", "unclosed"), ("", "empty")]
+        for (bad, why) in [("regex:(", "unclosed group"), ("tag:", "tag:smoke"), ("gate/{a", "unclosed"), ("", "empty")]
         {
             let error = Pattern::parse(bad).unwrap_err().to_string();
             assert!(error.contains(why), "{error}");

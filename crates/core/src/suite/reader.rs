@@ -85,7 +85,7 @@ impl<'a, 't> Table<'a, 't> {
     }
 
     pub(super) fn text(&mut self, reader: &mut Reader<'t>, key: &'static str) -> Option<String> {
-        self.read(reader, key, "a text in quotes", |v| v.as_str().map(|s| Ok(s.to_owned())))
+        self.read(reader, key, "a string", |v| v.as_str().map(|s| Ok(s.to_owned())))
     }
 
     pub(super) fn flag(&mut self, reader: &mut Reader<'t>, key: &'static str) -> Option<bool> {
@@ -93,14 +93,14 @@ impl<'a, 't> Table<'a, 't> {
     }
 
     pub(super) fn span(&mut self, reader: &mut Reader<'t>, key: &'static str) -> Option<Span> {
-        self.read(reader, key, "a duration in quotes, like \"30s\"", |v| {
+        self.read(reader, key, "a duration like \"30s\"", |v| {
             v.as_str().map(|s| Span::parse(s).map_err(|e| e.to_string()))
         })
     }
 
     /// A span that must be longer than nothing.
     pub(super) fn limit(&mut self, reader: &mut Reader<'t>, key: &'static str) -> Option<Span> {
-        self.read(reader, key, "a duration in quotes, like \"30s\"", |v| {
+        self.read(reader, key, "a duration like \"30s\"", |v| {
             v.as_str().map(|s| match Span::parse(s) {
                 Ok(Span::ZERO) => {
                     Err("a limit of nothing would end every test; write a longer one or leave it out".into())
@@ -111,14 +111,14 @@ impl<'a, 't> Table<'a, 't> {
     }
 
     pub(super) fn size(&mut self, reader: &mut Reader<'t>, key: &'static str) -> Option<Bytes> {
-        self.read(reader, key, "a size in quotes, like \"10 MiB\"", |v| {
+        self.read(reader, key, "a size, like \"10 MiB\"", |v| {
             v.as_str().map(|s| Bytes::parse(s).map_err(|e| e.to_string()))
         })
     }
 
     /// A whole number between `least` and `most`.
     pub(super) fn count(&mut self, reader: &mut Reader<'t>, key: &'static str, least: u32, most: u32) -> Option<u32> {
-        self.read(reader, key, "a whole number", |v| {
+        self.read(reader, key, "an integer", |v| {
             let number = v.as_integer()?;
             let read = i64::from_str_radix(&number.as_str().replace('_', ""), number.radix()).ok();
             Some(match read.and_then(|n| u32::try_from(n).ok()).filter(|n| (least..=most).contains(n)) {
@@ -177,7 +177,7 @@ pub(super) fn plain_values(
             DeValue::Boolean(b) if !texts_only => Some(b.to_string()),
             _ => None,
         };
-        let wanted = if texts_only { "a text in quotes" } else { "a text, a number, true or false" };
+        let wanted = if texts_only { "a string" } else { "a text, a number, true or false" };
         match text {
             Some(text) if text.contains('\0') => {
                 reader.complain(line, format!("{key:?} in [{}] holds a NUL", table.path))
@@ -195,7 +195,7 @@ pub(super) fn plain_values(
 pub(super) fn kind_of(value: &DeValue<'_>) -> &'static str {
     match value {
         DeValue::String(_) => "a text",
-        DeValue::Integer(_) => "a whole number",
+        DeValue::Integer(_) => "an integer",
         DeValue::Float(_) => "a number",
         DeValue::Boolean(_) => "true or false",
         DeValue::Datetime(_) => "a date",

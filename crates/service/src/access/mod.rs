@@ -44,18 +44,18 @@ impl Right {
         match role {
             Role::Reader => self == Self::See,
             Role::Operator => matches!(self, Self::See | Self::Operate | Self::Lend),
-            Role::Keeper => true,
+            Role::Admin => true,
             Role::Worker => matches!(self, Self::Work | Self::Lend),
         }
     }
 
     fn said(self) -> &'static str {
         match self {
-            Self::See => "the right to see runs (a reader, operator or keeper token)",
-            Self::Operate => "the right to start and stop runs (an operator or keeper token)",
-            Self::Keep => "the right to keep the service (a keeper token)",
+            Self::See => "the right to see runs (a reader, operator or admin token)",
+            Self::Operate => "the right to start and stop runs (an operator or admin token)",
+            Self::Keep => "the right to keep the service (an admin token)",
             Self::Work => "the right to work (a worker token)",
-            Self::Lend => "the right to lend a machine (a worker, operator or keeper token)",
+            Self::Lend => "the right to lend a machine (a worker, operator or admin token)",
         }
     }
 }
@@ -92,13 +92,13 @@ pub fn hash(token: &str) -> Vec<u8> {
 /// # Errors
 /// If PostgreSQL or the folder cannot be written.
 pub async fn first_token(store: &Store, data: &std::path::Path) -> Result<Option<String>, Error> {
-    if store.tokens().await?.iter().any(|t| t.role == Role::Keeper.word()) {
+    if store.tokens().await?.iter().any(|t| t.role == Role::Admin.word()) {
         return Ok(None);
     }
     let token = new_token();
-    let path = data.join("keeper-token");
+    let path = data.join("admin-token");
     crate::postgres::write_secret(&path, &token).map_err(|e| Error::file(&path, &e))?;
-    store.add_token("first-keeper", &hash(&token), Role::Keeper.word()).await?;
+    store.add_token("first-admin", &hash(&token), Role::Admin.word()).await?;
     Ok(Some(token))
 }
 
@@ -210,7 +210,7 @@ pub async fn who(app: &App, shown: &Shown) -> Result<Me, (Status, Refusal)> {
         let say = if matches!(shown, Shown::Session(_)) {
             "you are not signed in any more: sign in with a token"
         } else {
-            "this token is not known here: it may have been removed, or belong to another service. Ask a keeper for one \
+            "this token is not known here: it may have been removed, or belong to another service. Ask an admin for one \
                    (`kesmo token add NAME --role ROLE`)"
         };
         return Err(refusal(Status::Unauthorized, "unauthorized", say.into()));
@@ -340,7 +340,7 @@ mod tests {
         let held = |role: Role| rights.map(|right| right.held_by(role));
         assert_eq!(held(Role::Reader), [true, false, false, false, false]);
         assert_eq!(held(Role::Operator), [true, true, false, false, true]);
-        assert_eq!(held(Role::Keeper), [true; 5]);
+        assert_eq!(held(Role::Admin), [true; 5]);
         assert_eq!(held(Role::Worker), [false, false, false, true, true]);
     }
 

@@ -88,16 +88,16 @@ async fn checked(app: &App, brief: &Brief) -> Result<(), Refused> {
     responses((status = 200, body = BriefOf), (status = 409), (status = 422)))]
 #[post("/api/briefs", data = "<new>")]
 async fn put(app: &State<App>, caller: MayOperate, new: Sent<NewBrief>) -> Answer<BriefOf> {
-    let NewBrief { name, brief, again } = body(new)?;
+    let NewBrief { name, brief, replace } = body(new)?;
     let name = Slug::parse("the brief's name", &name).map_err(|e| Refused::invalid(e.to_string()))?.to_string();
     if brief.then.as_deref() != Some(name.as_str()) {
         checked(app, &brief).await?;
     }
-    let row = app.store.put_brief(&name, &brief, &caller.0.name, again).await.map_err(|e| match e {
+    let row = app.store.put_brief(&name, &brief, &caller.0.name, replace).await.map_err(|e| match e {
         NotSaved::Store(e) => e.into(),
         NotSaved::Loop(why) => Refused::invalid(why),
         NotSaved::Taken => Refused::conflict(format!(
-            "there is a brief named {name} already: give it another name, or change that one with --again"
+            "there is a brief named {name} already: give it another name, or change that one with --replace"
         )),
     })?;
     let all = app.store.briefs().await?;

@@ -1,16 +1,16 @@
 //! The REST API under `/api`. A module for each subject; here is what they share: refusals and the OpenAPI document.
 
+pub mod breakdown;
 pub mod briefs;
-pub mod call_ins;
-pub mod closer;
 pub mod live;
 pub mod people;
 pub mod planning;
+pub mod polls;
 pub mod queue;
 pub mod runs;
 pub mod schedules;
 pub mod suites;
-pub mod watches;
+pub mod webhooks;
 pub mod work;
 
 use kesmo_wire::api::{Health, Refusal};
@@ -144,11 +144,11 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", planning::routes())
         .mount("/", briefs::routes())
         .mount("/", schedules::routes())
-        .mount("/", call_ins::routes())
-        .mount("/", watches::routes())
+        .mount("/", webhooks::routes())
+        .mount("/", polls::routes())
         .mount("/", queue::routes())
         .mount("/", runs::routes())
-        .mount("/", closer::routes())
+        .mount("/", breakdown::routes())
         .mount("/", live::routes())
         .mount("/", work::routes())
         .mount("/", console::routes())
@@ -297,14 +297,14 @@ impl Modify for Bearer {
         planning::chosen, planning::portion, planning::forecast, planning::all_parks, planning::suite_parks,
         planning::park, planning::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, runs::entries, runs::entry, runs::log, runs::artifacts,
-        runs::report_of, runs::workers, runs::drain, runs::blob, closer::causes_of, closer::shards, closer::variants, closer::parts,
-        closer::timeline, closer::record,
+        runs::report_of, runs::workers, runs::drain, runs::blob, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
+        breakdown::timeline, breakdown::record,
         briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,
         schedules::put, schedules::preview, schedules::list, schedules::show, schedules::remove, schedules::pause,
         schedules::now, schedules::calendar,
-        call_ins::add, call_ins::list, call_ins::show, call_ins::remove, call_ins::pause, call_ins::new_secret,
-        call_ins::try_body, call_ins::delivery, call_ins::again, call_ins::take,
-        watches::put, watches::list, watches::all, watches::remove,
+        webhooks::add, webhooks::list, webhooks::show, webhooks::remove, webhooks::pause, webhooks::new_secret,
+        webhooks::try_body, webhooks::delivery, webhooks::redeliver, webhooks::take,
+        polls::put, polls::list, polls::all, polls::remove,
         live::run, live::floor, live::output,
     ),
     components(schemas(kesmo_wire::api::Refusal, kesmo_wire::live::RunSnapshot, kesmo_wire::live::RunChange, kesmo_wire::live::Floor,

@@ -31,7 +31,7 @@ async fn sign_in(app: &State<App>, cookies: &CookieJar<'_>, origin: Origin, sign
     let shown = Shown::Token(access::hash(sign_in.token.trim()));
     let me = access::who(app, &shown).await.map_err(|(status, refusal)| Refused(status, refusal))?;
     if me.role == Role::Worker {
-        let say = "a worker token can only work: sign in with a reader, operator or keeper token";
+        let say = "a worker token can only work: sign in with a reader, operator or admin token";
         return Err(Refused::new(Status::Forbidden, "forbidden", say));
     }
     let session = access::random_text();
@@ -113,7 +113,7 @@ async fn add_token(app: &State<App>, _caller: MayKeep, new: Sent<NewToken>) -> A
 #[delete("/api/tokens/<name>")]
 async fn remove_token(app: &State<App>, caller: MayKeep, name: &str) -> Result<Status, Refused> {
     if caller.0.name == name {
-        return Err(Refused::conflict("this is the token that you call with: remove it with another keeper's token"));
+        return Err(Refused::conflict("this is the token that you call with: remove it with another admin's token"));
     }
     if !app.store.remove_token(name).await? {
         return Err(Refused::not_found(format!("there is no token named {name:?}")));

@@ -25,7 +25,7 @@ use kesmo_wire::{
         Forecast, ForecastPoint, ForecastQuery, Meet, Met, NewPark, Park, Parked, PortionOf, PortionQuery, TestLine,
         Tests, TestsQuery,
     },
-    link::Errand,
+    link::Setup,
 };
 use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
@@ -74,10 +74,10 @@ fn invalid(error: kesmo_core::Error) -> Refused {
 pub(crate) async fn nothing_to_run(app: &App, row: &SuiteRow, brief: &Brief) -> Option<String> {
     let (_, file) = suite_file(app, &row.source).await.ok()?;
     let options = &brief.options;
-    let errand = errand(&file, &row.source, options).ok()?;
+    let setup = setup(&file, &row.source, options).ok()?;
     let mut lists = Vec::new();
     for variant in file.facets.chosen(&options.variants).ok()? {
-        let ask = ListAsk::new(&file, &row.source, DEFAULT_POOL, &variant, &errand);
+        let ask = ListAsk::new(&file, &row.source, DEFAULT_POOL, &variant, &setup);
         lists.push((variant, app.store.listing(&ask.key).await.ok()??));
     }
     let today = Utc::now().date_naive();
@@ -99,9 +99,9 @@ pub(crate) async fn nothing_to_run(app: &App, row: &SuiteRow, brief: &Brief) -> 
     }
 }
 
-/// The errand of listing.
-fn errand(file: &SuiteFile, bundle: &str, options: &RunOptions) -> Result<Errand, Refused> {
-    Ok(Errand {
+/// The setup of listing.
+fn setup(file: &SuiteFile, bundle: &str, options: &RunOptions) -> Result<Setup, Refused> {
+    Ok(Setup {
         run: String::new(),
         bundle: bundle.to_owned(),
         variant: Vec::new(),
@@ -141,10 +141,10 @@ async fn listed(
     pool: &str,
     options: &RunOptions,
 ) -> Result<Vec<(Variant, Vec<ListedTest>)>, Refused> {
-    let errand = errand(file, bundle, options)?;
+    let setup = setup(file, bundle, options)?;
     let mut lists = Vec::new();
     for variant in file.facets.chosen(&options.variants).map_err(invalid)? {
-        let ask = ListAsk::new(file, bundle, pool, &variant, &errand);
+        let ask = ListAsk::new(file, bundle, pool, &variant, &setup);
         lists.push((variant, app.floor.list(ask).await.map_err(Refused::invalid)?));
     }
     Ok(lists)
@@ -262,7 +262,7 @@ async fn forecast(app: &State<App>, _caller: MaySee, suite: &str, query: Sent<Fo
         plan(app, suite, query.bundle.as_deref(), pool, &query.options).await?;
     if records.is_empty() && plan.entries.iter().all(|e| e.expected.is_none()) {
         return Err(Refused::conflict(format!(
-            "nothing is known yet of how long the tests of {suite} take: run it once, `kesmo start {suite} --stay`"
+            "nothing is known yet of how long the tests of {suite} take: run it once, `kesmo start {suite} --wait`"
         )));
     }
     let start_cost = row.start_cost_us.map(|us| Span(us as u64));
@@ -346,7 +346,7 @@ fn last_day(text: &str, today: NaiveDate) -> Result<NaiveDate, Refused> {
     let day = NaiveDate::parse_from_str(text, "%Y-%m-%d").ok().or_else(|| counted('d', 1)).or_else(|| counted('w', 7));
     let Some(day) = day else {
         return Err(Refused::invalid(format!(
-            "--until {text:?} is no day: write it like {}, or 10d, or 2w",
+            "--until {text:?} is not a valid day: write it like {}, or 10d, or 2w",
             ahead(14)
         )));
     };

@@ -162,7 +162,7 @@ pub(super) async fn hand_over(app: &App, row: &RunRow, slug: &str) -> Result<Run
 /// Checks what a call wants to start. A suite from version control is asked for its files, so that the caller is told what
 /// is wrong with them.
 pub(super) async fn check_new(app: &App, new: NewRun, by: &str) -> Result<(NewRow, String), Refused> {
-    let NewRun { mut suite, bundle, pool, brief, branch, commit, mut options, unpassed_in } = new;
+    let NewRun { mut suite, bundle, pool, brief, branch, commit, mut options, not_passed_in } = new;
     if let Some(bundle) = &bundle {
         let (_, file) = suite_file(app, bundle).await?;
         if let Some(suite) = suite.as_ref().filter(|s| s.as_str() != file.suite.as_str()) {
@@ -183,14 +183,16 @@ pub(super) async fn check_new(app: &App, new: NewRun, by: &str) -> Result<(NewRo
     }
     let suite = suite.or_else(|| saved.as_ref().and_then(|(_, b)| b.suite.clone()));
     let suite = suite.ok_or_else(|| Refused::invalid("name a suite, a brief, or a bundle that was uploaded"))?;
-    if let Some(run) = &unpassed_in {
+    if let Some(run) = &not_passed_in {
         let name = RunName::parse(run).map_err(|e| Refused::invalid(e.to_string()))?;
         if name.suite.as_str() != suite {
-            return Err(Refused::invalid(format!("--unpassed-in {run}: that is a run of another suite than {suite}")));
+            return Err(Refused::invalid(format!(
+                "--not-passed-in {run}: that is a run of another suite than {suite}"
+            )));
         }
         let earlier = find(app, name.suite.as_str(), name.number as i32).await?;
-        options.only = Some(unpassed(app, &earlier, run).await?);
-        options.only_because = Some(format!("unpassed in {run}"));
+        options.only = Some(not_passed(app, &earlier, run).await?);
+        options.only_because = Some(format!("not passed in {run}"));
     }
     let changes = Changes { pool, branch, commit, options };
     let (brief, origin) = match saved {
@@ -204,7 +206,7 @@ pub(super) async fn check_new(app: &App, new: NewRun, by: &str) -> Result<(NewRo
 }
 
 /// The entries of a finished run that neither passed nor were flaky nor skipped.
-async fn unpassed(app: &App, row: &RunRow, run: &str) -> Result<Vec<(String, String)>, Refused> {
+async fn not_passed(app: &App, row: &RunRow, run: &str) -> Result<Vec<(String, String)>, Refused> {
     if row.phase != "finished" {
         return Err(Refused::conflict(format!("{run} is not over yet: wait for its verdict, or stop it")));
     }
@@ -250,7 +252,7 @@ async fn list(
     skip: Option<i64>,
 ) -> Answer<Vec<RunSummary>> {
     if let Some(word) = verdict.as_ref().filter(|v| Verdict::of(v).is_none()) {
-        return Err(Refused::invalid(format!("{word:?} is no verdict: use passed, failed, void or stopped")));
+        return Err(Refused::invalid(format!("{word:?} is not a valid verdict: use passed, failed, void or stopped")));
     }
     let mut labels = BTreeMap::new();
     for pair in label.iter().flat_map(|l| l.split(',')) {
@@ -304,7 +306,7 @@ async fn stop(app: &State<App>, caller: MayOperate, suite: &str, number: i32, st
     Ok(Json(detail_of_row(app, &row, suite).await?))
 }
 
-/// Repeats a run with the same files and options; with `unpassed` only the entries that neither passed nor were flaky.
+/// Repeats a run with the same files and options; with `not_passed` only the entries that neither passed nor were flaky.
 #[utoipa::path(post, path = "/api/runs/{suite}/{number}/again", params(("suite" = String, Path), ("number" = i32, Path)), tag = "runs",
     request_body = Again, responses((status = 200, body = Run), (status = 409), (status = 422)))]
 #[post("/api/runs/<suite>/<number>/again", data = "<again>")]
@@ -313,25 +315,25 @@ async fn again(app: &State<App>, caller: MayOperate, suite: &str, number: i32, a
     let row = find(app, suite, number).await?;
     let mut options = row.run_options()?;
     if let Some(shard) = again.shard {
-        let shards = super::closer::shards_of(app, &row).await?;
+        let shards = super::breakdown::shards_of(app, &row).await?;
         let of = shards.len();
         let shard = shards.into_iter().find(|s| s.number == shard).ok_or_else(|| {
             Refused::not_found(format!("{suite}/{number} has no shard {shard}: it has {of}, counted from 1"))
         })?;
         options.order = Some(shard.batches.into_iter().map(|b| b.entries).collect());
         options.seed = Some(row.seed as u64);
-        (options.repeat, options.shuffle, options.first_failed) = (None, false, false);
+        (options.repeat, options.shuffle, options.recent_failures_first) = (None, false, false);
     }
     if options.shuffle {
         // The same order again, which is what a repetition is for.
         options.seed = Some(row.seed as u64);
     }
-    if again.unpassed {
-        let only = unpassed(app, &row, &format!("{suite}/{number}")).await?;
+    if again.not_passed {
+        let only = not_passed(app, &row, &format!("{suite}/{number}")).await?;
         // A run that was void before its tests were known is repeated whole.
         if !only.is_empty() {
             options.only = Some(only);
-            options.only_because = Some(format!("unpassed in {suite}/{number}"));
+            options.only_because = Some(format!("not passed in {suite}/{number}"));
         }
     }
     let brief = Brief { suite: Some(suite.to_owned()), pool: Some(row.pool.clone()), options, ..Brief::default() };
@@ -379,7 +381,7 @@ pub(super) async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> 
     let mut states = Vec::new();
     if finished {
         let parked = |e: &PlannedEntry| e.parked.is_some() && !options.run_parked;
-        let before = |e: &PlannedEntry| if parked(e) { Outcome::Parked } else { Outcome::Unrun };
+        let before = |e: &PlannedEntry| if parked(e) { Outcome::Parked } else { Outcome::NotRun };
         states = plan.entries.iter().map(|e| (before(e), 0, 0)).collect();
         for bone in app.store.attempt_bones(row.id, kesmo_store::month_of(row.created_at)).await? {
             let Some(state) = states.get_mut(bone.entry as usize) else { continue };
@@ -456,8 +458,8 @@ async fn entries(
     let state = state.unwrap_or_default();
     let known = ["", "trouble", "waiting", "running"];
     if !known.contains(&state.as_str()) && Outcome::of(&state).is_none() {
-        let all = "passed, flaky, failed, skipped, parked, unrun, waiting, running or trouble";
-        return Err(Refused::invalid(format!("{state:?} is no state of an entry: use {all}")));
+        let all = "passed, flaky, failed, skipped, parked, not-run, waiting, running or trouble";
+        return Err(Refused::invalid(format!("{state:?} is not a valid state of an entry: use {all}")));
     }
     let order = match order.as_deref() {
         None | Some("trouble") => EntryOrder::Trouble,
@@ -467,7 +469,7 @@ async fn entries(
         Some("attempts") => EntryOrder::Attempts,
         Some(other) => {
             let all = "trouble, slowest, fastest, listed or attempts";
-            return Err(Refused::invalid(format!("{other:?} is no order: use {all}")));
+            return Err(Refused::invalid(format!("{other:?} is not a valid order: use {all}")));
         }
     };
     let limit = limit.unwrap_or(100).clamp(1, 1000);
@@ -538,7 +540,7 @@ async fn entry(app: &State<App>, _caller: MaySee, suite: &str, number: i32, inde
     }
     let attempts = app.store.attempts_of(row.id, kesmo_store::month_of(row.created_at), &[index as i32]).await?;
     let files = app.store.artifacts(row.id, Some(index as i32)).await?;
-    let mut around = super::closer::around(app, &row, &past.plan, &attempts).await?;
+    let mut around = super::breakdown::around(app, &row, &past.plan, &attempts).await?;
     let read = |a: AttemptRow| Attempt {
         busy: a.busy as u32,
         of_slots: a.of_slots as u32,

@@ -126,9 +126,9 @@ async fn put(app: &State<App>, caller: MayOperate, new: Sent<NewSchedule>) -> An
         next_at: schedule.next(now).map(Timestamp::utc),
         made_by: &caller.0.name,
     };
-    let row = app.store.put_schedule(row, new.again).await?.ok_or_else(|| {
+    let row = app.store.put_schedule(row, new.replace).await?.ok_or_else(|| {
         Refused::conflict(format!(
-            "there is a schedule named {} already: give this one another name, or change that one with --again",
+            "there is a schedule named {} already: give this one another name, or change that one with --replace",
             new.name
         ))
     })?;
@@ -242,7 +242,7 @@ async fn pause(app: &State<App>, _caller: MayOperate, name: &str, pause: Sent<Pa
     let next = if paused { row.next_at } else { row.schedule()?.next(clock_now(app)?).map(Timestamp::utc) };
     if !paused && next.is_none() {
         return Err(Refused::conflict(format!(
-            "{name} has no start to come: change it with `kesmo schedule add --again`"
+            "{name} has no start to come: change it with `kesmo schedule add --replace`"
         )));
     }
     let row = app.store.pause_schedule(row.id, paused, next).await?;
@@ -272,8 +272,9 @@ async fn calendar(app: &State<App>, _caller: MaySee, from: Option<&str>, to: Opt
     let read = |name: &str, text: Option<&str>| {
         let text =
             text.ok_or_else(|| Refused::invalid(format!("{name} is missing: a time like 2026-11-23T00:00:00Z")))?;
-        text.parse::<DateTime<Utc>>()
-            .map_err(|_| Refused::invalid(format!("{name}={text:?} is no time: write it like 2026-11-23T00:00:00Z")))
+        text.parse::<DateTime<Utc>>().map_err(|_| {
+            Refused::invalid(format!("{name}={text:?} is not a valid time: write it like 2026-11-23T00:00:00Z"))
+        })
     };
     let (from, to) = (read("from", from)?, read("to", to)?);
     if to <= from || to - from > LONGEST {

@@ -24,7 +24,7 @@ use crate::{
 };
 
 /// The pool that runs go to unless told otherwise.
-pub const DEFAULT_POOL: &str = "standing";
+pub const DEFAULT_POOL: &str = "main";
 
 pub(super) fn routes() -> Vec<Route> {
     routes![bundle_known, put_bundle, add, list, show, remove]

@@ -57,7 +57,7 @@ fn link(
     shutdown: Shutdown,
 ) -> Channel<'static> {
     let app = app.inner().clone();
-    let for_any_run = matches!(caller.0.role, Role::Worker | Role::Keeper);
+    let for_any_run = matches!(caller.0.role, Role::Worker | Role::Admin);
     let config = rocket_ws::Config {
         max_message_size: Some(LARGEST_MESSAGE),
         max_frame_size: Some(LARGEST_MESSAGE),

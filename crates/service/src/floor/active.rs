@@ -16,7 +16,7 @@ use kesmo_core::{
 use kesmo_store::{commit::RunChange as StoredRun, runs::RunRow};
 use kesmo_wire::{
     api::{Entries, Entry, Run, RunSummary, Slot},
-    link::Errand,
+    link::Setup,
     live::{Gathered, RunSnapshot, thin},
 };
 use tokio::time::Instant;
@@ -58,7 +58,7 @@ pub(crate) struct Opened {
     pub parks: Vec<Park>,
     pub variants: Vec<Variant>,
     pub engine: Engine,
-    pub errand: Errand,
+    pub setup: Setup,
 }
 
 pub(crate) struct ActiveRun {
@@ -67,7 +67,7 @@ pub(crate) struct ActiveRun {
     pub file: SuiteFile,
     pub month: NaiveDate,
     pub engine: Engine,
-    pub errand: Errand,
+    pub setup: Setup,
     pub options: RunOptions,
     pub parks: Vec<Park>,
     /// What each variant needs of a worker.
@@ -86,8 +86,8 @@ pub(crate) struct ActiveRun {
     pub finished_at: Option<Timestamp>,
     /// What each entry's last attempt took, in microseconds.
     pub last: Vec<u64>,
-    /// Entries whose last attempt ran on a crowded worker: what they took says nothing of what they usually take.
-    pub crowded: BTreeSet<u32>,
+    /// Entries whose last attempt ran on an overloaded worker: what they took says nothing of what they usually take.
+    pub overloaded: BTreeSet<u32>,
     trouble: VecDeque<Entry>,
     /// Something changed since it was published.
     pub dirty: bool,
@@ -101,7 +101,7 @@ pub(crate) struct ActiveRun {
 
 impl ActiveRun {
     pub fn new(row: RunRow, suite: String, opened: Opened) -> Self {
-        let Opened { file, options, parks, variants, engine, errand } = opened;
+        let Opened { file, options, parks, variants, engine, setup } = opened;
         let share = Share::new(options.priority.unwrap_or_default().weight());
         let needs = variants.iter().map(|v| file.needs_of(v)).collect();
         let month = kesmo_store::month_of(row.created_at);
@@ -112,7 +112,7 @@ impl ActiveRun {
             suite,
             file,
             engine,
-            errand,
+            setup,
             options,
             parks,
             needs,
@@ -126,7 +126,7 @@ impl ActiveRun {
             strip: String::new(),
             finished_at: None,
             last: Vec::new(),
-            crowded: BTreeSet::new(),
+            overloaded: BTreeSet::new(),
             trouble: VecDeque::new(),
             dirty: true,
             floor_dirty: true,

@@ -11,7 +11,7 @@ use futures::future::FutureExt;
 use kesmo_core::{
     name::TestName,
     plan::{Known, Plan, RunOptions},
-    run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId, crowding::Turn},
+    run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId, load::Turn},
     suite::{ListedTest, SuiteFile, Variant},
     time::{Span, Timestamp},
     words::{Ended, Outcome, Verdict},
@@ -23,7 +23,7 @@ use kesmo_store::{
     runs::RunRow,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, Errand, FromWorker, Grant, Log, ToWorker, WorkerEvent},
+    link::{AttemptReport, BatchKey, FromWorker, Grant, Log, Setup, ToWorker, WorkerEvent},
     live::{AttemptChange, DecidedChange},
 };
 
@@ -50,9 +50,9 @@ enum Stored {
 /// So often rows are tried that PostgreSQL refuses.
 const MOST_REFUSALS: u32 = 3;
 
-/// The errand of a run's batches.
-fn errand(row: &RunRow, options: &RunOptions, suite: &str, file: &SuiteFile) -> Result<Errand, String> {
-    Ok(Errand {
+/// The setup of a run's batches.
+fn setup(row: &RunRow, options: &RunOptions, suite: &str, file: &SuiteFile) -> Result<Setup, String> {
+    Ok(Setup {
         run: format!("{suite}/{}", row.number),
         bundle: row.source.clone().unwrap_or_default(),
         branch: row.branch.clone(),
@@ -177,12 +177,12 @@ impl Floor {
             let options = row.run_options().map_err(|e| e.to_string())?;
             options.check(&file).map_err(|e| e.to_string())?;
             let variants = file.facets.chosen(&options.variants).map_err(|e| e.to_string())?;
-            let errand = errand(row, &options, suite, &file)?;
+            let setup = setup(row, &options, suite, &file)?;
             let parks = row.parks_then().map_err(|e| e.to_string())?;
             let start_cost = self.store.start_cost(row.suite_id).await.map_err(|e| e.to_string())?;
             let start_cost = start_cost.map(|us| Span(us as u64));
             let engine = Engine::new(Policy::of(&file, &options, row.seed as u64, start_cost));
-            Ok::<_, String>(Opened { file, options, parks, variants, engine, errand })
+            Ok::<_, String>(Opened { file, options, parks, variants, engine, setup })
         };
         match read.await {
             Ok(opened) => {
@@ -206,7 +206,7 @@ impl Floor {
         let id = row.id;
         let mut asks = Vec::new();
         for variant in variants {
-            let ask = ListAsk::new(&active.file, &active.errand.bundle, &row.pool, &variant, &active.errand);
+            let ask = ListAsk::new(&active.file, &active.setup.bundle, &row.pool, &variant, &active.setup);
             let known = self.store.has_listing(&ask.key).await.unwrap_or_else(|e| {
                 tracing::warn!("a list could not be looked for and is made again: {e}");
                 false
@@ -336,7 +336,7 @@ impl Floor {
         active.touch();
         match effect {
             Effect::Grant(grant) => {
-                let message = Grant::new(run, &grant, active.engine.plan(), &active.errand);
+                let message = Grant::new(run, &grant, active.engine.plan(), &active.setup);
                 let key = message.key;
                 let work = active.engine.worth(&grant.entries);
                 self.commit.batches.push(NewBatch {
@@ -419,7 +419,7 @@ impl Floor {
 
     fn keep_attempt(&mut self, run: i64, kept: AttemptKept, report: Option<AttemptReport>) {
         let worker = self.workers.name(kept.worker).to_owned();
-        let crowded = self.workers.is_crowded(kept.worker);
+        let overloaded = self.workers.is_overloaded(kept.worker);
         let (busy, of_slots) = self.workers.busy(kept.worker);
         let Some(active) = self.runs.get_mut(&run) else { return };
         let lost = || AttemptReport {
@@ -457,10 +457,10 @@ impl Floor {
         if let Some(outcome) = kept.decided {
             active.note_outcome(kept.entry, outcome, &kesmo_core::name::shorten(&report.message, 500), Some(&worker));
         }
-        if crowded {
-            active.crowded.insert(kept.entry);
+        if overloaded {
+            active.overloaded.insert(kept.entry);
         } else {
-            active.crowded.remove(&kept.entry);
+            active.overloaded.remove(&kept.entry);
         }
         let planned = &active.engine.plan().entries[kept.entry as usize];
         let (expected, month) = (planned.expected, active.month);
@@ -472,7 +472,7 @@ impl Floor {
         if let (Ended::Passed | Ended::Failed, Some(usual)) = (kept.ended, usual)
             && let Some(turn) = self.workers.attempt_ended(kept.worker, kept.spent, usual)
         {
-            self.crowding_turned(run, kept.worker, turn);
+            self.load_turned(run, kept.worker, turn);
         }
         let (log, log_blob, log_bytes) = match report.log {
             Log::None => (String::new(), None, 0),
@@ -515,20 +515,20 @@ impl Floor {
         };
         let open: Vec<(i64, BatchId)> = self.runs.iter().flat_map(of_worker).collect();
         for (run, batch) in open.into_iter().skip(fills as usize) {
-            self.feed(run, Input::Crowded { batch });
+            self.feed(run, Input::Overloaded { batch });
         }
     }
 
-    /// A worker became crowded, or is no longer: the run during which it shows says so.
-    fn crowding_turned(&mut self, run: i64, worker: WorkerId, turn: Turn) {
+    /// A worker became overloaded, or is no longer: the run during which it shows says so.
+    fn load_turned(&mut self, run: i64, worker: WorkerId, turn: Turn) {
         let name = self.workers.name(worker).to_owned();
         self.fleet_changed = true;
         match turn {
-            Turn::Crowded(crowd) => {
+            Turn::Overloaded(overload) => {
                 let fills = self.workers.fills(worker);
                 self.empty_slots(worker, fills);
-                let eased = if fills < crowd.slots { format!("; it fills {fills} now") } else { String::new() };
-                self.note(run, format!("{}{eased}", crowd.said(&name)));
+                let eased = if fills < overload.slots { format!("; it fills {fills} now") } else { String::new() };
+                self.note(run, format!("{}{eased}", overload.said(&name)));
             }
             Turn::Relieved => self.note(run, format!("{name}: tests take their usual time again")),
             Turn::Fills(fills) => tracing::info!(worker = name, fills, "a worker that eases fills a slot more"),
@@ -695,7 +695,7 @@ impl Floor {
         } else {
             tracing::error!(run, "that a run is void cannot be kept either; it is left alone");
             self.runs.remove(&run);
-            self.line.remove(&run);
+            self.queue.remove(&run);
             let mut commit = std::mem::take(&mut self.commit);
             commit.keep_runs(|other| other != run);
             self.commit = commit;
@@ -752,10 +752,11 @@ impl Floor {
         let mut outcomes = Vec::new();
         for index in 0..plan.entries.len() as u32 {
             let (Some(outcome), _, _) = active.engine.entry(index) else { continue };
-            if !matches!(outcome, Outcome::Unrun | Outcome::Parked) {
+            if !matches!(outcome, Outcome::NotRun | Outcome::Parked) {
                 let key = (plan.entries[index as usize].name.to_string(), plan.variant_of(index).to_string());
-                // What a test took that failed, or on a crowded machine, says nothing of what it usually takes.
-                let telling = matches!(outcome, Outcome::Passed | Outcome::Flaky) && !active.crowded.contains(&index);
+                // What a test took that failed, or on an overloaded machine, says nothing of what it usually takes.
+                let telling =
+                    matches!(outcome, Outcome::Passed | Outcome::Flaky) && !active.overloaded.contains(&index);
                 let spent = active.last[index as usize];
                 outcomes.push((key, outcome, (telling && spent > 0).then_some(Span(spent))));
             }

@@ -8,7 +8,7 @@ use kesmo_core::{
 };
 use kesmo_wire::{
     Digest,
-    link::{Errand, ListJob, ToWorker},
+    link::{ListJob, Setup, ToWorker},
 };
 use tokio::sync::oneshot;
 
@@ -26,24 +26,24 @@ pub struct ListAsk {
     pub key: String,
     pub pool: String,
     pub needs: BTreeMap<String, String>,
-    pub errand: Errand,
+    pub setup: Setup,
 }
 
 impl ListAsk {
     /// The list of a variant. Its key is made of everything that the list may depend on.
     #[must_use]
-    pub fn new(suite: &SuiteFile, bundle: &str, pool: &str, variant: &Variant, errand: &Errand) -> Self {
-        let errand = Errand {
+    pub fn new(suite: &SuiteFile, bundle: &str, pool: &str, variant: &Variant, setup: &Setup) -> Self {
+        let setup = Setup {
             variant: variant.pairs().to_vec(),
             run: String::new(),
             seed: 0,
             branch: None,
             commit: None,
-            ..errand.clone()
+            ..setup.clone()
         };
-        let depends = (bundle, &suite.tests.list, &errand.variant, &errand.env, &errand.settings);
+        let depends = (bundle, &suite.tests.list, &setup.variant, &setup.env, &setup.settings);
         let key = Digest::of(serde_json::to_string(&depends).unwrap_or_default().as_bytes()).to_string();
-        Self { key, pool: pool.to_owned(), needs: suite.needs_of(variant), errand }
+        Self { key, pool: pool.to_owned(), needs: suite.needs_of(variant), setup }
     }
 
     fn asking<'a>(&'a self, run: Option<&'a str>) -> Asking<'a> {
@@ -121,7 +121,7 @@ impl Floor {
             let slot = self.workers.idle_slots().into_iter().find(|(w, _)| may(w));
             if let Some((worker, slot)) = slot {
                 listing.on = Some((worker, slot));
-                let job = ListJob { job: key.clone(), slot, errand: listing.ask.errand.clone() };
+                let job = ListJob { job: key.clone(), slot, setup: listing.ask.setup.clone() };
                 self.workers.take(worker, slot, Use::Listing(key));
                 self.after.push(After::Send(worker, ToWorker::List(Box::new(job))));
             }

@@ -8,8 +8,8 @@ pub(crate) mod active;
 pub(crate) mod clock;
 mod following;
 pub(crate) mod keeping;
-mod line;
 mod listing;
+mod queue;
 mod workers;
 
 use std::{
@@ -73,7 +73,7 @@ const HUNGRY_AFTER: Duration = Duration::from_secs(1);
 /// Connections to PostgreSQL of the floor's own.
 const CONNECTIONS: usize = 4;
 /// Runs that are not open that a view of the floor holds, at the most.
-const MOST_LINE_SHOWN: usize = 100;
+const MOST_QUEUE_SHOWN: usize = 100;
 /// Messages handled before a commit, at the most.
 const MOST_BEFORE_COMMIT: usize = 512;
 
@@ -333,10 +333,10 @@ pub(crate) struct Floor {
     idle: bool,
     fleet_changed: bool,
     leaving: bool,
-    leases: line::Leases,
+    leases: queue::Leases,
     /// Runs that are not open, by id.
-    line: BTreeMap<i64, line::Unopened>,
-    line_changed: bool,
+    queue: BTreeMap<i64, queue::Unopened>,
+    queue_changed: bool,
     /// Runs that ended without having been opened, to publish.
     closed: Vec<RunSummary>,
     /// Those of them whose verdict is not stored.
@@ -400,9 +400,9 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         idle: false,
         fleet_changed: true,
         leaving: false,
-        leases: line::Leases::new(service, address),
-        line: BTreeMap::new(),
-        line_changed: false,
+        leases: queue::Leases::new(service, address),
+        queue: BTreeMap::new(),
+        queue_changed: false,
         closed: Vec::new(),
         closing: BTreeSet::new(),
         places: BTreeMap::new(),
@@ -440,12 +440,12 @@ impl Floor {
             for run in std::mem::take(&mut self.to_plan) {
                 self.plan_if_listed(run);
             }
-            if self.leases.looked.is_none_or(|at| at.elapsed() >= line::LOOK_EVERY)
+            if self.leases.looked.is_none_or(|at| at.elapsed() >= queue::LOOK_EVERY)
                 && let Err(e) = self.look().await
             {
                 tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
             }
-            self.move_line().await;
+            self.move_queue().await;
             self.advance();
             self.keep().await;
             for (worker, message) in self.following.tend(&self.runs) {
@@ -468,9 +468,9 @@ impl Floor {
         let floor = self.floor_dirty().then_some(self.floor_published + FLOOR_EVERY);
         let lost = self.workers.next_loss();
         let idle = self.idle.then_some(self.idle_looked + IDLE_EVERY);
-        let look = self.leases.looked.map_or(instant, |at| at + line::LOOK_EVERY);
-        let line = self.line_wakes().into_iter().chain([look]);
-        let soonest = engines.chain(changes).chain(floor).chain(lost).chain(idle).chain(line).min();
+        let look = self.leases.looked.map_or(instant, |at| at + queue::LOOK_EVERY);
+        let queue = self.queue_wakes().into_iter().chain([look]);
+        let soonest = engines.chain(changes).chain(floor).chain(lost).chain(idle).chain(queue).min();
         // A time that has just passed is not asked for twice in the same moment.
         soonest.unwrap_or(look).max(instant + Duration::from_millis(1))
     }
@@ -707,7 +707,7 @@ impl Floor {
     fn publish(&mut self) {
         let stamp = Instant::now();
         if self.places_numbered + FLOOR_EVERY <= stamp
-            && (!self.runs.is_empty() || !self.line.is_empty() || !self.places.is_empty())
+            && (!self.runs.is_empty() || !self.queue.is_empty() || !self.places.is_empty())
         {
             self.places_numbered = stamp;
             self.number_places();
@@ -728,7 +728,7 @@ impl Floor {
             for id in over {
                 self.runs.remove(&id);
             }
-            self.line_changed = true;
+            self.queue_changed = true;
         }
     }
 
@@ -738,7 +738,7 @@ impl Floor {
         let changed = |r: &mut ActiveRun| std::mem::take(&mut r.floor_dirty).then(|| r.summary(stamp));
         let mut runs: Vec<RunSummary> = self.runs.values_mut().filter_map(changed).collect();
         runs.append(&mut self.closed);
-        runs.extend(self.line_summaries().take(MOST_LINE_SHOWN).map(|(_, summary)| summary));
+        runs.extend(self.queue_summaries().take(MOST_QUEUE_SHOWN).map(|(_, summary)| summary));
         let (changed, gone) = self.workers.take_changes();
         let workers = changed.into_iter().filter_map(|w| self.workers.view(w, &self.runs)).collect();
         let view = FloorView { runs, workers, gone };
@@ -764,21 +764,21 @@ impl Floor {
             }
             Ask::Run(run, reply) => tell(reply, self.runs.get(&run).map(|r| Box::new(r.detail(stamp)))),
             Ask::Summary(run, reply) => {
-                let in_line = || self.line_summary(run).map(Box::new);
-                tell(reply, self.runs.get(&run).map(|r| Box::new(r.summary(stamp))).or_else(in_line));
+                let in_queue = || self.queue_summary(run).map(Box::new);
+                tell(reply, self.runs.get(&run).map(|r| Box::new(r.summary(stamp))).or_else(in_queue));
             }
             Ask::Summaries(reply) => {
                 self.number_places();
                 let open = self.runs.iter().map(|(id, r)| (*id, r.summary(stamp)));
-                tell(reply, open.chain(self.line_summaries()).collect());
+                tell(reply, open.chain(self.queue_summaries()).collect());
             }
             Ask::Workers(reply) => tell(reply, self.workers.views(&self.runs)),
             Ask::Floor(reply) => {
                 if self.floor_dirty() {
                     self.publish_floor();
                 }
-                let line = self.line_summaries().take(MOST_LINE_SHOWN).map(|(_, summary)| summary);
-                let runs = self.runs.values().rev().map(|r| r.summary(stamp)).chain(line).collect();
+                let queue = self.queue_summaries().take(MOST_QUEUE_SHOWN).map(|(_, summary)| summary);
+                let runs = self.runs.values().rev().map(|r| r.summary(stamp)).chain(queue).collect();
                 let view = FloorView { runs, workers: self.workers.views(&self.runs), gone: Vec::new() };
                 tell(reply, (Box::new(view), self.hub.last()));
             }

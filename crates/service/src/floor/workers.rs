@@ -9,7 +9,7 @@ use chrono::{DateTime, Utc};
 use kesmo_core::{
     run::{
         BatchId, Fit, WorkerId,
-        crowding::{Crowding, Turn},
+        load::{Load, Turn},
     },
     time::Span,
 };
@@ -41,7 +41,7 @@ struct Known {
     since: DateTime<Utc>,
     /// When a worker without a link is given up.
     lost_at: Option<Instant>,
-    crowding: Crowding,
+    load: Load,
     /// The only run that it works for.
     only_run: Option<String>,
     /// It is to finish what it has and take nothing new.
@@ -114,7 +114,7 @@ impl Workers {
             link: None,
             since: Utc::now(),
             lost_at: Some(Instant::now() + patience),
-            crowding: Crowding::new(0, false),
+            load: Load::new(0, false),
             only_run: None,
             draining: false,
         });
@@ -151,8 +151,8 @@ impl Workers {
         let other_process = before.is_none_or(|k| k.process != hello.process);
         let since = before.filter(|_| !other_process).map_or_else(Utc::now, |k| k.since);
         let slots = usize::from(hello.slots);
-        let fresh = || Crowding::new(u32::from(hello.slots), hello.ease);
-        let crowding = before.filter(|_| !other_process).map_or_else(fresh, |k| k.crowding.clone());
+        let fresh = || Load::new(u32::from(hello.slots), hello.ease);
+        let load = before.filter(|_| !other_process).map_or_else(fresh, |k| k.load.clone());
         let known = Known {
             name: hello.name,
             pool: hello.pool,
@@ -164,7 +164,7 @@ impl Workers {
             link: Some((link, sender)),
             since,
             lost_at: None,
-            crowding,
+            load,
             only_run: hello.only_run,
             draining: hello.draining,
         };
@@ -229,17 +229,17 @@ impl Workers {
             let variants: BTreeSet<u16> = offered.map(|(n, _)| n as u16).collect();
             if !variants.is_empty() {
                 let variants = (variants.len() < asking.needs.len()).then_some(variants);
-                capable.insert(*worker, Fit { slots: known.crowding.fill(), variants });
+                capable.insert(*worker, Fit { slots: known.load.fill(), variants });
             }
         }
         capable
     }
 
-    /// An attempt passed or failed: the worker may have become crowded by it, or be relieved.
+    /// An attempt passed or failed: the worker may have become overloaded by it, or be relieved.
     pub fn attempt_ended(&mut self, worker: WorkerId, spent: Span, expected: Span) -> Option<Turn> {
         let known = self.known.get_mut(&worker)?;
         let busy = known.busy();
-        let turn = known.crowding.ended(spent, expected, busy)?;
+        let turn = known.load.ended(spent, expected, busy)?;
         self.changed.insert(worker);
         Some(turn)
     }
@@ -251,12 +251,12 @@ impl Workers {
 
     /// How many slots of a worker are filled.
     pub fn fills(&self, worker: WorkerId) -> u32 {
-        self.known.get(&worker).map_or(0, |k| k.crowding.fill())
+        self.known.get(&worker).map_or(0, |k| k.load.fill())
     }
 
     /// Whether a worker's tests take clearly longer than usual now.
-    pub fn is_crowded(&self, worker: WorkerId) -> bool {
-        self.known.get(&worker).is_some_and(|k| k.crowding.crowded().is_some())
+    pub fn is_overloaded(&self, worker: WorkerId) -> bool {
+        self.known.get(&worker).is_some_and(|k| k.load.overloaded().is_some())
     }
 
     /// The slots of a pool's connected workers.
@@ -304,7 +304,7 @@ impl Workers {
             let busy = known.busy() as usize;
             let free = known.slots.iter().enumerate().filter(|(_, s)| **s == Use::Idle);
             // A worker that eases fills fewer slots than it has.
-            let free = free.take((known.crowding.fill() as usize).saturating_sub(busy));
+            let free = free.take((known.load.fill() as usize).saturating_sub(busy));
             idle.extend(free.enumerate().map(|(n, (slot, _))| (busy + n, *worker, slot as u16)));
         }
         idle.sort_unstable();
@@ -415,8 +415,8 @@ impl Workers {
             connected: known.link.is_some(),
             since: known.since,
             slots: known.slots.iter().enumerate().map(slot).collect(),
-            crowded: known.crowding.crowded().map(|c| c.said(&known.name)),
-            fills: known.crowding.fill(),
+            overloaded: known.load.overloaded().map(|c| c.said(&known.name)),
+            fills: known.load.fill(),
             only_run: known.only_run.clone(),
             draining: known.draining,
         })
@@ -458,7 +458,7 @@ mod tests {
     fn hello(name: &str, slots: u16, process: &str, offer: &[(&str, &str)]) -> Hello {
         Hello {
             name: name.into(),
-            pool: "standing".into(),
+            pool: "main".into(),
             slots,
             offers: offers(offer),
             process: process.into(),
@@ -534,11 +534,11 @@ mod tests {
     #[tokio::test]
     async fn workers_are_found_by_pool_and_offers() {
         let (mut workers, heron, tern) = two();
-        assert_eq!(capable(&workers, "standing", &[]), BTreeMap::from([(heron, Fit::all(2)), (tern, Fit::all(1))]));
-        assert_eq!(capable(&workers, "standing", &[("browser", "chromium")]), BTreeMap::from([(tern, Fit::all(1))]));
+        assert_eq!(capable(&workers, "main", &[]), BTreeMap::from([(heron, Fit::all(2)), (tern, Fit::all(1))]));
+        assert_eq!(capable(&workers, "main", &[("browser", "chromium")]), BTreeMap::from([(tern, Fit::all(1))]));
         assert!(capable(&workers, "night", &[]).is_empty());
         workers.link_down(2, Duration::from_secs(9));
-        assert!(capable(&workers, "standing", &[("browser", "chromium")]).is_empty(), "it is away");
+        assert!(capable(&workers, "main", &[("browser", "chromium")]).is_empty(), "it is away");
     }
 
     #[tokio::test]
@@ -546,9 +546,9 @@ mod tests {
         let (workers, ..) = two();
         let because = |pool: &str, needs: &[(&str, &str)]| workers.none_because(pool, &offers(needs));
         assert_eq!(
-            because("standing", &[("browser", "lantern")]),
+            because("main", &[("browser", "lantern")]),
             "waiting for a worker that offers browser=lantern; start one with \
-             `kesmo worker --pool standing --offer browser=lantern`"
+             `kesmo worker --pool main --offer browser=lantern`"
         );
         assert_eq!(
             because("night", &[]),
@@ -557,7 +557,7 @@ mod tests {
         let mut apart = Workers::default();
         apart.link_up(hello("a", 1, "p", &[("os", "linux")]), 1, link()).unwrap();
         apart.link_up(hello("b", 1, "p", &[("browser", "chromium")]), 2, link()).unwrap();
-        let said = apart.none_because("standing", &offers(&[("os", "linux"), ("browser", "chromium")]));
+        let said = apart.none_because("main", &offers(&[("os", "linux"), ("browser", "chromium")]));
         assert!(said.starts_with("waiting for a worker that offers browser=chromium, os=linux together"), "{said}");
     }
 
@@ -579,9 +579,9 @@ mod tests {
         let (mut workers, heron, tern) = two();
         assert!(workers.drain("heron", true) && !workers.drain("gull", true));
         assert_eq!(workers.idle_slots(), [(tern, 0)]);
-        assert_eq!(capable(&workers, "standing", &[]), BTreeMap::from([(tern, Fit::all(1))]));
+        assert_eq!(capable(&workers, "main", &[]), BTreeMap::from([(tern, Fit::all(1))]));
         assert!(workers.drain("tern", true));
-        let because = workers.none_because("standing", &offers(&[("os", "linux")]));
+        let because = workers.none_because("main", &offers(&[("os", "linux")]));
         assert!(because.contains("kesmo worker drain heron --undo"), "{because}");
         let again = Hello { draining: true, ..hello("heron", 2, "p1", &[("os", "linux")]) };
         workers.link_down(1, Duration::from_secs(9));

@@ -1,4 +1,4 @@
-//! Call-ins: whether a delivery is genuine, what it says, whether it starts something, and with which settings.
+//! Webhooks: whether a delivery is genuine, what it says, whether it starts something, and with which settings.
 //!
 //! Signatures follow the Standard Webhooks specification, version 1 (HMAC-SHA-256 over `id.timestamp.body`, in the headers
 //! `webhook-id`, `webhook-timestamp` and `webhook-signature`). Values are found in the body by JSON Pointer (RFC 6901).
@@ -44,9 +44,9 @@ pub struct Signed<'a> {
 /// If it is not written so, or has fewer than 24 or more than 64 bytes.
 pub fn read_secret(text: &str) -> Result<Vec<u8>, Error> {
     let bytes = text.strip_prefix(SECRET_PREFIX).and_then(|t| BASE64_STANDARD.decode(t).ok());
-    bytes
-        .filter(|b| (24..=64).contains(&b.len()))
-        .ok_or_else(|| Error::CallIn("the secret is not usable: it is whsec_ and then 24 to 64 bytes in base64".into()))
+    bytes.filter(|b| (24..=64).contains(&b.len())).ok_or_else(|| {
+        Error::Webhook("the secret is not usable: it is whsec_ and then 24 to 64 bytes in base64".into())
+    })
 }
 
 /// A secret as it is written.
@@ -78,18 +78,18 @@ pub fn sign(secret: &[u8], id: &str, timestamp: i64, body: &[u8]) -> String {
 pub fn verify<'a>(secret: &[u8], signed: Signed<'a>, body: &[u8], now: Timestamp) -> Result<&'a str, Error> {
     let header = |value: Option<&'a str>, name: &str| {
         value.filter(|v| !v.is_empty()).ok_or_else(|| {
-            Error::CallIn(format!("the header {name} is missing: deliveries are signed as Standard Webhooks says"))
+            Error::Webhook(format!("the header {name} is missing: deliveries are signed as Standard Webhooks says"))
         })
     };
     let id = header(signed.id, "webhook-id")?;
     let timestamp = header(signed.timestamp, "webhook-timestamp")?;
     let signatures = header(signed.signature, "webhook-signature")?;
     if id.len() > 200 || id.contains('.') || id.chars().any(char::is_control) {
-        return Err(Error::CallIn("the header webhook-id must have at most 200 characters and no '.'".into()));
+        return Err(Error::Webhook("the header webhook-id must have at most 200 characters and no '.'".into()));
     }
     let sent: i64 = timestamp
         .parse()
-        .map_err(|_| Error::CallIn("the header webhook-timestamp must be whole seconds since 1970".into()))?;
+        .map_err(|_| Error::Webhook("the header webhook-timestamp must be whole seconds since 1970".into()))?;
     let mut right = false;
     for signature in signatures.split(' ').take(16) {
         if let Some(bytes) = signature.strip_prefix("v1,").and_then(|s| BASE64_STANDARD.decode(s).ok()) {
@@ -97,14 +97,14 @@ pub fn verify<'a>(secret: &[u8], signed: Signed<'a>, body: &[u8], now: Timestamp
         }
     }
     if !right {
-        return Err(Error::CallIn(
-            "the signature is wrong: it must be v1, and the HMAC-SHA-256 of id.timestamp.body with this call-in's secret".into(),
+        return Err(Error::Webhook(
+            "the signature is wrong: it must be v1, and the HMAC-SHA-256 of id.timestamp.body with this webhook's secret".into(),
         ));
     }
     let apart = (now.0 / 1_000_000).abs_diff(sent);
     if apart > TOLERANCE.0 / 1_000_000 {
         let which = if sent * 1_000_000 < now.0 { "old" } else { "from the future" };
-        return Err(Error::CallIn(format!(
+        return Err(Error::Webhook(format!(
             "the delivery is {which}: its time stamp is {} from the service's clock; {TOLERANCE} is allowed",
             Span::seconds(apart)
         )));
@@ -133,9 +133,9 @@ pub struct Told {
 /// # Errors
 /// If it is no JSON, or a CloudEvent that lacks what every one must have.
 pub fn read_body(headers: &Headers, body: &[u8]) -> Result<Told, Error> {
-    let wrong = |why: String| Error::CallIn(why);
+    let wrong = |why: String| Error::Webhook(why);
     let json = |bytes: &[u8]| -> Result<Value, Error> {
-        let body = serde_json::from_slice(bytes).map_err(|e| wrong(format!("the body is no JSON: {e}")))?;
+        let body = serde_json::from_slice(bytes).map_err(|e| wrong(format!("the body is not valid JSON: {e}")))?;
         if holds_nul(&body) { Err(wrong("a text in the body holds a NUL (\\u0000)".into())) } else { Ok(body) }
     };
     let kind = headers.content_type.split(';').next().unwrap_or("").trim().to_lowercase();
@@ -145,7 +145,8 @@ pub fn read_body(headers: &Headers, body: &[u8]) -> Result<Told, Error> {
     let event = if kind == "application/cloudevents+json" {
         let mut event = json(body)?;
         if let Some(data) = event.get("data_base64").and_then(Value::as_str) {
-            let data = BASE64_STANDARD.decode(data).map_err(|e| wrong(format!("data_base64 is no base64: {e}")))?;
+            let data =
+                BASE64_STANDARD.decode(data).map_err(|e| wrong(format!("data_base64 is not valid base64: {e}")))?;
             let data = json(&data)?;
             event["data"] = data;
         }
@@ -197,8 +198,8 @@ impl Pointer {
         if (text.is_empty() || text.starts_with('/')) && escaped {
             return Ok(Self(text.to_owned()));
         }
-        Err(Error::CallIn(format!(
-            "{text:?} is no JSON Pointer: it begins with / and names a key or a place after each, like /pusher/name; ~ is \
+        Err(Error::Webhook(format!(
+            "{text:?} is not a valid JSON Pointer: it begins with / and names a key or a place after each, like /author/name; ~ is \
              written ~0, and / within a key ~1"
         )))
     }
@@ -217,12 +218,12 @@ impl Pointer {
                     Value::Array(_) => "a list",
                     _ => "an object",
                 };
-                Err(Error::CallIn(format!(
+                Err(Error::Webhook(format!(
                     "{} is {is} in the body, and must be a text, a number, true or false",
                     self.0
                 )))
             }
-            None => Err(Error::CallIn(format!("{} finds nothing in the body: {}", self.0, self.lost(body)))),
+            None => Err(Error::Webhook(format!("{} finds nothing in the body: {}", self.0, self.lost(body)))),
         }
     }
 
@@ -281,9 +282,9 @@ impl Take {
     /// # Errors
     /// If the target is not known or the pointer cannot be read.
     pub fn parse(text: &str) -> Result<Self, Error> {
-        let wrong = |why: &str| Error::CallIn(format!("--take {text:?} cannot be used: {why}"));
+        let wrong = |why: &str| Error::Webhook(format!("--take {text:?} cannot be used: {why}"));
         let (target, pointer) =
-            text.split_once('=').ok_or_else(|| wrong("write TARGET=POINTER, like commit=/after"))?;
+            text.split_once('=').ok_or_else(|| wrong("write TARGET=POINTER, like commit=/commit"))?;
         let (target, may_lack) = target.strip_suffix('?').map_or((target, false), |t| (t, true));
         let target = match target.split_once('.') {
             None if target == "branch" => Target::Branch,
@@ -314,9 +315,8 @@ impl When {
     /// # Errors
     /// If there is no `=`, or the pointer or glob cannot be read.
     pub fn parse(text: &str) -> Result<Self, Error> {
-        let wrong = |why: &str| Error::CallIn(format!("--when {text:?} cannot be used: {why}"));
-        let (pointer, glob) =
-            text.split_once('=').ok_or_else(|| wrong("write POINTER=GLOB, like /ref=refs/heads/main"))?;
+        let wrong = |why: &str| Error::Webhook(format!("--when {text:?} cannot be used: {why}"));
+        let (pointer, glob) = text.split_once('=').ok_or_else(|| wrong("write POINTER=GLOB, like /branch=main"))?;
         let (pointer, not) = pointer.strip_suffix('!').map_or((pointer, false), |p| (p, true));
         let pointer = Pointer::parse(pointer).map_err(|e| wrong(&e.to_string()))?;
         let built = GlobBuilder::new(glob).literal_separator(true).build().map_err(|e| wrong(&e.kind().to_string()))?;
@@ -348,7 +348,7 @@ pub struct Taken {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Decision {
     Start(Taken),
-    /// It does not concern this call-in, and why.
+    /// It does not concern this webhook, and why.
     Pass(String),
     /// It should start something and cannot, and why.
     Refuse(String),
@@ -396,7 +396,7 @@ pub fn decide(whens: &[When], takes: &[Take], body: &Value) -> Decision {
 pub enum Did {
     Started,
     /// It was genuine and concerned something else.
-    Passed,
+    Ignored,
     /// It was not genuine, or could not start what it should.
     Refused,
 }
@@ -407,7 +407,7 @@ impl Did {
     pub const fn word(self) -> &'static str {
         match self {
             Self::Started => "started",
-            Self::Passed => "passed over",
+            Self::Ignored => "ignored",
             Self::Refused => "refused",
         }
     }
@@ -415,7 +415,7 @@ impl Did {
     /// The one of that word.
     #[must_use]
     pub fn of(word: &str) -> Option<Self> {
-        [Self::Started, Self::Passed, Self::Refused].into_iter().find(|d| d.word() == word)
+        [Self::Started, Self::Ignored, Self::Refused].into_iter().find(|d| d.word() == word)
     }
 }
 
@@ -504,8 +504,8 @@ mod tests {
 
     fn push() -> Value {
         json!({
-            "ref": "refs/heads/release/1187", "after": "a1".repeat(20), "forced": false,
-            "pusher": { "name": "Ada", "id": 7 }, "commits": [{ "id": "x" }], "a/b": { "m~n": "odd" },
+            "branch": "release/1187", "commit": "a1".repeat(20), "forced": false,
+            "author": { "name": "Ada", "id": 7 }, "commits": [{ "id": "x" }], "a/b": { "m~n": "odd" },
         })
     }
 
@@ -518,21 +518,25 @@ mod tests {
     #[test]
     fn values_of_the_body_become_branch_commit_labels_and_settings() {
         let takes = [
-            "commit=/after",
-            "branch=/ref",
-            "label.author=/pusher/name",
+            "commit=/commit",
+            "branch=/branch",
+            "label.author=/author/name",
             "label.odd=/a~1b/m~0n",
-            "set.passengers=/pusher/id",
+            "set.passengers=/author/id",
             "label.first=/commits/0/id",
             "label.forced=/forced",
             "label.gone?=/nothing",
         ];
-        let Decision::Start(taken) = decided(&["/ref=refs/heads/release/*"], &takes, &push()) else { panic!() };
+        let Decision::Start(taken) = decided(&["/branch=release/*"], &takes, &push()) else { panic!() };
         assert_eq!(taken.branch.as_deref(), Some("release/1187"));
         assert_eq!(taken.commit, Some("a1".repeat(20)));
         let labels: Vec<_> = taken.labels.iter().map(|(k, v)| format!("{k}={v}")).collect();
         assert_eq!(labels, ["author=Ada", "first=x", "forced=false", "odd=odd"]);
         assert_eq!(taken.set["passengers"], "7");
+        // A branch may be written with its full name.
+        let full = json!({ "branch": "refs/heads/release/1187" });
+        let Decision::Start(taken) = decided(&["/branch=refs/heads/**"], &["branch=/branch"], &full) else { panic!() };
+        assert_eq!(taken.branch.as_deref(), Some("release/1187"));
     }
 
     #[test]
@@ -541,13 +545,13 @@ mod tests {
             Decision::Pass(why) => why,
             other => panic!("{other:?}"),
         };
-        let main = "/ref=refs/heads/main";
-        assert_eq!(pass(&[main]), "--when /ref=refs/heads/main: /ref is \"refs/heads/release/1187\"");
-        assert!(pass(&["/ref=refs/heads/*"]).contains("release/1187"), "a * stays within a part");
-        assert!(pass(&["/ref=refs/**", "/pusher/name=Grace"]).contains("\"Ada\""));
-        assert!(pass(&["/ref!=refs/**"]).contains("/ref is"));
+        let main = "/branch=main";
+        assert_eq!(pass(&[main]), "--when /branch=main: /branch is \"release/1187\"");
+        assert!(pass(&["/branch=*"]).contains("release/1187"), "a * stays within a part");
+        assert!(pass(&["/branch=**", "/author/name=Grace"]).contains("\"Ada\""));
+        assert!(pass(&["/branch!=**"]).contains("/branch is"));
         assert!(pass(&["/nothing=*"]).contains("finds nothing"));
-        assert!(matches!(decided(&["/ref=refs/**", "/nothing!=x"], &[], &push()), Decision::Start(_)));
+        assert!(matches!(decided(&["/branch=**", "/nothing!=x"], &[], &push()), Decision::Start(_)));
     }
 
     #[test]
@@ -557,29 +561,29 @@ mod tests {
             other => panic!("{other:?}"),
         };
         assert_eq!(
-            refused("label.a=/pusher/nam"),
-            "/pusher/nam finds nothing in the body: /pusher has no \"nam\"; did you mean \"name\"?"
+            refused("label.a=/author/nam"),
+            "/author/nam finds nothing in the body: /author has no \"nam\"; did you mean \"name\"?"
         );
-        assert!(refused("label.a=/zzzzzzz").contains("the body has a/b, after, commits"));
+        assert!(refused("label.a=/zzzzzzz").contains("the body has a/b, author, branch"));
         assert!(refused("label.a=/commits/3").contains("/commits is a list of 1"));
-        assert!(refused("label.a=/after/x").contains("/after has nothing below it"));
-        assert!(refused("label.a=/pusher").contains("is an object in the body"));
-        assert!(refused("commit=/ref").contains("/ref: the commit"));
+        assert!(refused("label.a=/commit/x").contains("/commit has nothing below it"));
+        assert!(refused("label.a=/author").contains("is an object in the body"));
+        assert!(refused("commit=/branch").contains("/branch: the commit"));
         let mut deleted = push();
-        deleted["after"] = json!("0".repeat(40));
-        assert!(matches!(decided(&[], &["commit=/after"], &deleted), Decision::Pass(why) if why.contains("deleted")));
+        deleted["commit"] = json!("0".repeat(40));
+        assert!(matches!(decided(&[], &["commit=/commit"], &deleted), Decision::Pass(why) if why.contains("deleted")));
     }
 
     #[test]
     fn what_cannot_be_written_so_is_refused_when_it_is_saved() {
         let said = |r: Result<(), Error>| r.unwrap_err().to_string();
-        assert!(said(Take::parse("after").map(drop)).contains("write TARGET=POINTER"));
+        assert!(said(Take::parse("commit").map(drop)).contains("write TARGET=POINTER"));
         assert!(said(Take::parse("colour=/x").map(drop)).contains("a target is branch, commit, env, label.KEY"));
         assert!(said(Take::parse("label.=/x").map(drop)).contains("a target is"));
-        assert!(said(Take::parse("commit=after").map(drop)).contains("is no JSON Pointer"));
-        assert!(said(Take::parse("commit=/a~2").map(drop)).contains("is no JSON Pointer"));
-        assert!(said(When::parse("/ref").map(drop)).contains("write POINTER=GLOB"));
-        assert!(said(When::parse("/ref=[").map(drop)).contains("--when"));
+        assert!(said(Take::parse("commit=commit").map(drop)).contains("is not a valid JSON Pointer"));
+        assert!(said(Take::parse("commit=/a~2").map(drop)).contains("is not a valid JSON Pointer"));
+        assert!(said(When::parse("/branch").map(drop)).contains("write POINTER=GLOB"));
+        assert!(said(When::parse("/branch=[").map(drop)).contains("--when"));
     }
 
     #[test]

@@ -24,7 +24,7 @@ enum Job {
 }
 
 /// A worker's slots. Dropping it ends everything that they started.
-pub struct Shop {
+pub struct Slots {
     pub(crate) config: Config,
     pub(crate) address: Arc<Address>,
     /// Marks every process that is started here, and tells this worker from others of its name.
@@ -38,11 +38,11 @@ pub struct Shop {
     switches: HashMap<BatchKey, Switches>,
     /// What attempts print that are followed; it may be lost.
     pub(crate) outputs: mpsc::Receiver<FromWorker>,
-    /// Held as long as the shop is open.
+    /// Held as long as the slots is open.
     _lock: Home,
 }
 
-impl Shop {
+impl Slots {
     /// Takes the home folder, clears away what a worker left there that was killed, and starts the slots.
     ///
     /// # Errors
@@ -165,7 +165,7 @@ impl Shop {
     }
 }
 
-impl Drop for Shop {
+impl Drop for Slots {
     fn drop(&mut self) {
         process::kill_marked_of(&self.mark);
     }
@@ -237,8 +237,8 @@ fn check_way(user: &RunAs, home: &std::path::Path) -> Result<(), Error> {
 }
 
 async fn list(tools: &Tools, job: &ListJob) -> Result<Digest, String> {
-    let ready = tools.sources.ready(&job.errand).await?;
+    let ready = tools.sources.ready(&job.setup).await?;
     let mark = format!("{}-list-{}", tools.mark, &job.job[..8.min(job.job.len())]);
-    let output = tools.sources.list(&ready, &job.errand, &mark).await?;
+    let output = tools.sources.list(&ready, &job.setup, &mark).await?;
     tools.uploads.send(output).await
 }

@@ -3,23 +3,23 @@ import { Button, Form, Table } from "react-bootstrap";
 import { Link, useNavigate, useParams } from "react-router";
 
 import { useMe } from "../data/api";
-import { useCallIn, useDelivery, usePauseCallIn, useRemoveCallIn, useRepeat, useTry } from "../data/starts";
+import { useWebhook, useDelivery, usePauseWebhook, useRemoveWebhook, useRedeliver, useTry } from "../data/starts";
 import { Alarm, Loading, Trouble } from "../parts/Frame";
 import { Facts, When, plain, size } from "../parts/words";
-import { Did } from "./CallInsPage";
+import { Did } from "./WebhooksPage";
 
-export function CallInPage() {
-  const { callIn: name = "" } = useParams();
-  const callIn = useCallIn(name);
-  const [pause, remove, repeat, tried] = [usePauseCallIn(), useRemoveCallIn(), useRepeat(name), useTry(name)];
+export function WebhookPage() {
+  const { webhook: name = "" } = useParams();
+  const webhook = useWebhook(name);
+  const [pause, remove, repeat, tried] = [usePauseWebhook(), useRemoveWebhook(), useRedeliver(name), useTry(name)];
   const [open, setOpen] = useState<number | null>(null);
   const body = useDelivery(name, open);
   const [text, setText] = useState("");
   const navigate = useNavigate();
   const may = useMe().data?.role !== "reader";
-  if (callIn.error) return <Trouble error={callIn.error} />;
-  if (!callIn.data) return <Loading what={`the call-in ${name}`} />;
-  const c = callIn.data;
+  if (webhook.error) return <Trouble error={webhook.error} />;
+  if (!webhook.data) return <Loading what={`the webhook ${name}`} />;
+  const c = webhook.data;
   const error = pause.error ?? remove.error ?? repeat.error;
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -41,8 +41,8 @@ export function CallInPage() {
             <thead>
               <tr>
                 <th className="number">Number</th>
-                <th>Came</th>
-                <th>Did</th>
+                <th>Received</th>
+                <th>Result</th>
                 <th>Run</th>
                 <th className="wide-only">Why</th>
                 <th>
@@ -69,7 +69,7 @@ export function CallInPage() {
                   </td>
                   <td className="wide-only why">
                     {plain(d.why)}
-                    {d.again_of ? ` (again of ${d.again_of})` : ""}
+                    {d.redelivery_of ? ` (redelivery of ${d.redelivery_of})` : ""}
                   </td>
                   <td className="number">
                     {d.genuine ? (
@@ -78,8 +78,8 @@ export function CallInPage() {
                           {size(d.bytes)}
                         </Button>
                         {may ? (
-                          <Button size="sm" variant="link" disabled={repeat.isPending} onClick={() => repeat.mutate(d.id)} aria-label={`Take ${d.id} again`}>
-                            Again
+                          <Button size="sm" variant="link" disabled={repeat.isPending} onClick={() => repeat.mutate(d.id)} aria-label={`Redeliver ${d.id}`}>
+                            Redeliver
                           </Button>
                         ) : null}
                       </>
@@ -120,7 +120,7 @@ export function CallInPage() {
             <Button size="sm" variant="outline-primary" disabled={pause.isPending} onClick={() => pause.mutate({ name: c.name, paused: !c.paused })}>
               {c.paused ? "Go on" : "Pause"}
             </Button>
-            <Button size="sm" variant="outline-danger" disabled={remove.isPending} onClick={() => remove.mutate(c.name, { onSuccess: () => void navigate("/call-ins") })}>
+            <Button size="sm" variant="outline-danger" disabled={remove.isPending} onClick={() => remove.mutate(c.name, { onSuccess: () => void navigate("/webhooks") })}>
               Remove
             </Button>
           </div>

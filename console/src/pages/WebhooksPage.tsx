@@ -2,13 +2,13 @@ import { type FormEvent, useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
 import { Link } from "react-router";
 
-import { type CallInOf, useMe } from "../data/api";
-import { useAddCallIn, useBriefs, useCallIns } from "../data/starts";
+import { type WebhookOf, useMe } from "../data/api";
+import { useAddWebhook, useBriefs, useWebhooks } from "../data/starts";
 import { lines } from "../parts/ChoiceForm";
 import { Alarm, Empty, Loading, Trouble } from "../parts/Frame";
 import { When } from "../parts/words";
 
-const DID: Record<string, [string, string]> = { started: ["▸", "tone-running"], passed: ["▽", "tone-skipped"], refused: ["⊘", "tone-void"] };
+const DID: Record<string, [string, string]> = { started: ["≈", "tone-running"], ignored: ["▽", "tone-skipped"], refused: ["⊘", "tone-void"] };
 const WORDS: Record<string, string> = { started: "started", passed: "passed over", refused: "refused" };
 
 export function Did({ did }: { did: string }) {
@@ -20,39 +20,39 @@ export function Did({ did }: { did: string }) {
   );
 }
 
-export function CallInsPage() {
-  const callIns = useCallIns();
+export function WebhooksPage() {
+  const webhooks = useWebhooks();
   const [making, setMaking] = useState(false);
   const may = useMe().data?.role !== "reader";
-  if (callIns.error) return <Trouble error={callIns.error} />;
-  if (!callIns.data) return <Loading what="the call-ins" />;
-  const all = callIns.data;
+  if (webhooks.error) return <Trouble error={webhooks.error} />;
+  if (!webhooks.data) return <Loading what="the webhooks" />;
+  const all = webhooks.data;
   return (
     <>
       {all.length === 0 ? (
         <Empty>
-          <h1 className="figure">No call-in yet</h1>
-          A call-in is an address that starts a brief when another system posts to it. In a terminal:{" "}
-          <code>kesmo call-in add push --brief BRIEF --take commit=/after --when /ref=refs/heads/main</code>
+          <h1 className="figure">No webhook yet</h1>
+          A webhook is an address that starts a brief when another system posts to it. In a terminal:{" "}
+          <code>kesmo webhook add push --brief BRIEF --take commit=/commit --when /branch=main</code>
         </Empty>
       ) : (
-        <h1 className="figure">{all.length === 1 ? "1 call-in" : `${all.length} call-ins`}</h1>
+        <h1 className="figure">{all.length === 1 ? "1 webhook" : `${all.length} webhooks`}</h1>
       )}
       {may ? (
         <section>
           <p>
             <Button size="sm" variant="outline-primary" aria-expanded={making} onClick={() => setMaking(!making)}>
-              {making ? "Close" : "Make a call-in"}
+              {making ? "Close" : "Make a webhook"}
             </Button>
           </p>
-          {making ? <NewCallIn /> : null}
+          {making ? <NewWebhook /> : null}
         </section>
       ) : null}
       {all.length > 0 ? (
         <Table size="sm" hover className="dense">
           <thead>
             <tr>
-              <th>Call-in</th>
+              <th>Webhook</th>
               <th>Starts</th>
               <th>Last delivery</th>
               <th className="wide-only">Address</th>
@@ -63,7 +63,7 @@ export function CallInsPage() {
             {all.map((c) => (
               <tr key={c.name}>
                 <td>
-                  <Link to={`/call-ins/${c.name}`} className="name">
+                  <Link to={`/webhooks/${c.name}`} className="name">
                     {c.name}
                   </Link>
                   {c.paused ? <span className="tone-parked"> ▭ paused</span> : null}
@@ -93,14 +93,14 @@ export function CallInsPage() {
   );
 }
 
-function NewCallIn() {
+function NewWebhook() {
   const briefs = useBriefs();
-  const add = useAddCallIn();
+  const add = useAddWebhook();
   const [name, setName] = useState("");
   const [brief, setBrief] = useState("");
   const [takes, setTakes] = useState("");
   const [whens, setWhens] = useState("");
-  const [made, setMade] = useState<CallInOf | null>(null);
+  const [made, setMade] = useState<WebhookOf | null>(null);
   const submit = (event: FormEvent) => {
     event.preventDefault();
     add.mutate({ name, brief: brief || briefs.data?.[0]?.name || "", takes: lines(takes), whens: lines(whens) }, { onSuccess: setMade });
@@ -109,7 +109,7 @@ function NewCallIn() {
     return (
       <div className="secret" role="status">
         <p>
-          The call-in <Link to={`/call-ins/${made.name}`}>{made.name}</Link> is made. Post JSON to <code>{location.origin + made.path}</code>, signed as Standard Webhooks says, with this secret. It is shown this once:
+          The webhook <Link to={`/webhooks/${made.name}`}>{made.name}</Link> is made. Post JSON to <code>{location.origin + made.path}</code>, signed as Standard Webhooks says, with this secret. It is shown this once:
         </p>
         <pre className="command" tabIndex={0} aria-label="Secret">
           {made.secret}
@@ -125,12 +125,12 @@ function NewCallIn() {
     );
   }
   return (
-    <Form onSubmit={submit} className="call-in-form start" aria-label="A new call-in">
-      <Form.Group controlId="call-in-name">
+    <Form onSubmit={submit} className="webhook-form start" aria-label="A new webhook">
+      <Form.Group controlId="webhook-name">
         <Form.Label>Name</Form.Label>
         <Form.Control required className="name" value={name} onChange={(e) => setName(e.target.value)} placeholder="push" pattern="[a-z0-9][a-z0-9\-]*" title="a-z, 0-9 and '-'" />
       </Form.Group>
-      <Form.Group controlId="call-in-brief">
+      <Form.Group controlId="webhook-brief">
         <Form.Label>Starts the brief</Form.Label>
         <Form.Select value={brief} onChange={(e) => setBrief(e.target.value)}>
           {(briefs.data ?? []).map((b) => (
@@ -138,13 +138,13 @@ function NewCallIn() {
           ))}
         </Form.Select>
       </Form.Group>
-      <Form.Group controlId="call-in-takes">
+      <Form.Group controlId="webhook-takes">
         <Form.Label>Takes of the body</Form.Label>
-        <Form.Control as="textarea" rows={3} className="name" value={takes} onChange={(e) => setTakes(e.target.value)} placeholder={"branch=/ref\ncommit=/after\nlabel.author=/pusher/name"} />
+        <Form.Control as="textarea" rows={3} className="name" value={takes} onChange={(e) => setTakes(e.target.value)} placeholder={"branch=/branch\ncommit=/commit\nlabel.author=/author/name"} />
       </Form.Group>
-      <Form.Group controlId="call-in-whens">
+      <Form.Group controlId="webhook-whens">
         <Form.Label>Only when</Form.Label>
-        <Form.Control as="textarea" rows={3} className="name" value={whens} onChange={(e) => setWhens(e.target.value)} placeholder="/ref=refs/heads/main" />
+        <Form.Control as="textarea" rows={3} className="name" value={whens} onChange={(e) => setWhens(e.target.value)} placeholder="/branch=main" />
       </Form.Group>
       <div className="across">
         <Alarm said={add.error?.message} />

@@ -1,4 +1,4 @@
-//! Call-ins: made and read by people, called by other systems.
+//! Webhooks: made and read by people, called by other systems.
 //!
 //! A delivery is taken in this order: how fast they come, how large it is, whether it is genuine and new, how fast genuine ones
 //! come, what it says. It is answered once it is stored, with the run that it started.
@@ -9,19 +9,19 @@ use std::{
 };
 
 use kesmo_core::{
-    call_in::{
-        self, Decision, Did, Headers, LARGEST_BODY, Rate, SECRET_BYTES, Signed, Take, Taken, When, decide, read_body,
-        verify,
-    },
     name::{Slug, did_you_mean, shorten},
     plan::{
         RunOptions,
         brief::{Changes, Origin, OriginKind},
     },
     time::{Bytes, Span, Timestamp},
+    webhook::{
+        self, Decision, Did, Headers, LARGEST_BODY, Rate, SECRET_BYTES, Signed, Take, Taken, When, decide, read_body,
+        verify,
+    },
 };
-use kesmo_store::call_ins::{CallInRow, DeliveryRow, Kept, NewCallIn as NewRow, NewDelivery};
-use kesmo_wire::api::{CallInOf, Delivery, NewCallIn, Pause, Tried, TryCallIn};
+use kesmo_store::webhooks::{DeliveryRow, Kept, NewDelivery, NewWebhook as NewRow, WebhookRow};
+use kesmo_wire::api::{Delivery, NewWebhook, Pause, Tried, TryWebhook, WebhookOf};
 use rocket::{
     Data, Request, Route, State,
     data::ToByteUnit,
@@ -46,21 +46,21 @@ const PER_MINUTE: u32 = 120;
 const MOST_PER_MINUTE: u32 = 60_000;
 /// The longest source and id of an event together, by which one that comes twice is found.
 const LONGEST_EVENT: usize = 1000;
-/// Deliveries that are shown of a call-in.
+/// Deliveries that are shown of a webhook.
 const MOST_SHOWN: i64 = 100;
 /// Every so many deliveries the oldest are cleared away.
 const TRIM_EVERY: i64 = 50;
 
-/// How fast deliveries come, by call-in: all of them, and those that are genuine, so that whoever does not know the secret
+/// How fast deliveries come, by webhook: all of them, and those that are genuine, so that whoever does not know the secret
 /// does not use up what belongs to those who do. Each service counts for itself.
 #[derive(Default)]
 pub struct Rates(Mutex<HashMap<(i64, bool), Rate>>);
 
-/// So many times what a call-in takes may come to it, genuine or not.
+/// So many times what a webhook takes may come to it, genuine or not.
 const ANY_TIMES: u32 = 10;
 
 impl Rates {
-    fn take(&self, row: &CallInRow, genuine: bool) -> Result<(), Refused> {
+    fn take(&self, row: &WebhookRow, genuine: bool) -> Result<(), Refused> {
         let now = floor::now();
         let per_minute =
             if genuine { row.per_minute as u32 } else { (row.per_minute as u32).max(PER_MINUTE) * ANY_TIMES };
@@ -73,20 +73,20 @@ impl Rates {
 }
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![add, list, show, remove, pause, new_secret, try_body, delivery, again, take]
+    routes![add, list, show, remove, pause, new_secret, try_body, delivery, redeliver, take]
 }
 
 fn invalid(error: kesmo_core::Error) -> Refused {
     Refused::invalid(error.to_string())
 }
 
-async fn row_named(app: &App, name: &str) -> Result<CallInRow, Refused> {
-    if let Some(row) = app.store.call_in(name).await? {
+async fn row_named(app: &App, name: &str) -> Result<WebhookRow, Refused> {
+    if let Some(row) = app.store.webhook(name).await? {
         return Ok(row);
     }
-    let all = app.store.call_ins().await?;
+    let all = app.store.webhooks().await?;
     let hint = did_you_mean(name, all.iter().map(|s| s.name.as_str()));
-    Err(Refused::not_found(format!("there is no call-in named {name:?}{hint} (make one with `kesmo call-in add`)")))
+    Err(Refused::not_found(format!("there is no webhook named {name:?}{hint} (make one with `kesmo webhook add`)")))
 }
 
 async fn delivery_view(app: &App, rows: Vec<DeliveryRow>, with_body: bool) -> Result<Vec<Delivery>, Refused> {
@@ -104,24 +104,24 @@ async fn delivery_view(app: &App, rows: Vec<DeliveryRow>, with_body: bool) -> Re
         bytes: row.body.len() as u32,
         body: with_body.then(|| String::from_utf8_lossy(&row.body).into_owned()),
         id: row.id,
-        webhook_id: row.webhook_id,
+        message_id: row.message_id,
         at: row.at,
         genuine: row.genuine,
         why: row.why,
-        again_of: row.again_of,
+        redelivery_of: row.redelivery_of,
         content_type: row.content_type,
     };
     Ok(rows.into_iter().map(view).collect())
 }
 
-async fn view(app: &App, row: CallInRow, deliveries: i64, secret: Option<String>) -> Result<CallInOf, Refused> {
+async fn view(app: &App, row: WebhookRow, deliveries: i64, secret: Option<String>) -> Result<WebhookOf, Refused> {
     let deliveries = delivery_view(app, app.store.deliveries(row.id, deliveries).await?, false).await?;
     Ok(view_with(row, deliveries, secret))
 }
 
-fn view_with(row: CallInRow, deliveries: Vec<Delivery>, secret: Option<String>) -> CallInOf {
-    CallInOf {
-        path: format!("/call-in/{}", row.name),
+fn view_with(row: WebhookRow, deliveries: Vec<Delivery>, secret: Option<String>) -> WebhookOf {
+    WebhookOf {
+        path: format!("/webhook/{}", row.name),
         per_minute: row.per_minute as u32,
         name: row.name,
         brief: row.brief,
@@ -135,18 +135,18 @@ fn view_with(row: CallInRow, deliveries: Vec<Delivery>, secret: Option<String>) 
     }
 }
 
-/// Makes a call-in. Its secret is told in this answer and never again.
-#[utoipa::path(post, path = "/api/call-ins", operation_id = "add_call_in", request_body = NewCallIn, tag = "call-ins",
-    responses((status = 200, body = CallInOf), (status = 409), (status = 422)))]
-#[post("/api/call-ins", data = "<new>")]
-async fn add(app: &State<App>, caller: MayOperate, new: Sent<NewCallIn>) -> Answer<CallInOf> {
+/// Makes a webhook. Its secret is told in this answer and never again.
+#[utoipa::path(post, path = "/api/webhooks", operation_id = "add_webhook", request_body = NewWebhook, tag = "webhooks",
+    responses((status = 200, body = WebhookOf), (status = 409), (status = 422)))]
+#[post("/api/webhooks", data = "<new>")]
+async fn add(app: &State<App>, caller: MayOperate, new: Sent<NewWebhook>) -> Answer<WebhookOf> {
     let new = body(new)?;
-    Slug::parse("the call-in's name", &new.name).map_err(invalid)?;
+    Slug::parse("the webhook's name", &new.name).map_err(invalid)?;
     let brief = starting::brief_named(app, &new.brief).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?;
     let (_, takes) = rules(&new.takes, &new.whens)?;
     // A setting that the suite does not have is told now, and not by the first push.
     let set = takes.iter().filter_map(|t| match &t.target {
-        call_in::Target::Setting(key) => Some(key.clone()),
+        webhook::Target::Setting(key) => Some(key.clone()),
         _ => None,
     });
     if let Some(suite) = &brief.suite
@@ -174,14 +174,14 @@ async fn add(app: &State<App>, caller: MayOperate, new: Sent<NewCallIn>) -> Answ
         per_minute: per_minute as i32,
         made_by: &caller.0.name,
     };
-    let row = app.store.add_call_in(row).await?;
+    let row = app.store.add_webhook(row).await?;
     let row = row.ok_or_else(|| {
         Refused::conflict(format!(
-            "there is a call-in named {} already: give this one another name, or remove that one",
+            "there is a webhook named {} already: give this one another name, or remove that one",
             new.name
         ))
     })?;
-    Ok(Json(view(app, row, 0, Some(call_in::write_secret(&secret))).await?))
+    Ok(Json(view(app, row, 0, Some(webhook::write_secret(&secret))).await?))
 }
 
 /// Conditions and takes as they are written, read.
@@ -191,67 +191,67 @@ fn rules(takes: &[String], whens: &[String]) -> Result<(Vec<When>, Vec<Take>), R
     Ok((whens, takes))
 }
 
-/// All call-ins, by name, each with its latest delivery.
-#[utoipa::path(get, path = "/api/call-ins", operation_id = "list_call_ins", tag = "call-ins", responses((status = 200, body = [CallInOf])))]
-#[get("/api/call-ins")]
-async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<CallInOf>> {
-    let rows = app.store.call_ins().await?;
+/// All webhooks, by name, each with its latest delivery.
+#[utoipa::path(get, path = "/api/webhooks", operation_id = "list_webhooks", tag = "webhooks", responses((status = 200, body = [WebhookOf])))]
+#[get("/api/webhooks")]
+async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<WebhookOf>> {
+    let rows = app.store.webhooks().await?;
     let last = app.store.last_deliveries().await?;
-    let of_row: HashMap<i64, i64> = last.iter().map(|d| (d.id, d.call_in_id)).collect();
+    let of_row: HashMap<i64, i64> = last.iter().map(|d| (d.id, d.webhook_id)).collect();
     let mut latest: HashMap<i64, Delivery> = HashMap::new();
     for delivery in delivery_view(app, last, false).await? {
         if let Some(row) = of_row.get(&delivery.id) {
             latest.insert(*row, delivery);
         }
     }
-    let one = |row: CallInRow| {
+    let one = |row: WebhookRow| {
         let deliveries = latest.remove(&row.id).into_iter().collect();
         view_with(row, deliveries, None)
     };
     Ok(Json(rows.into_iter().map(one).collect()))
 }
 
-/// One call-in with its deliveries.
-#[utoipa::path(get, path = "/api/call-ins/{name}", operation_id = "show_call_in", params(("name" = String, Path)), tag = "call-ins",
-    responses((status = 200, body = CallInOf), (status = 404)))]
-#[get("/api/call-ins/<name>")]
-async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<CallInOf> {
+/// One webhook with its deliveries.
+#[utoipa::path(get, path = "/api/webhooks/{name}", operation_id = "show_webhook", params(("name" = String, Path)), tag = "webhooks",
+    responses((status = 200, body = WebhookOf), (status = 404)))]
+#[get("/api/webhooks/<name>")]
+async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<WebhookOf> {
     let row = row_named(app, name).await?;
     Ok(Json(view(app, row, MOST_SHOWN, None).await?))
 }
 
-/// Removes a call-in with its deliveries; its runs stay.
-#[utoipa::path(delete, path = "/api/call-ins/{name}", operation_id = "remove_call_in", params(("name" = String, Path)), tag = "call-ins",
+/// Removes a webhook with its deliveries; its runs stay.
+#[utoipa::path(delete, path = "/api/webhooks/{name}", operation_id = "remove_webhook", params(("name" = String, Path)), tag = "webhooks",
     responses((status = 204), (status = 404)))]
-#[delete("/api/call-ins/<name>")]
+#[delete("/api/webhooks/<name>")]
 async fn remove(app: &State<App>, _caller: MayOperate, name: &str) -> Result<Status, Refused> {
     row_named(app, name).await?;
-    app.store.remove_call_in(name).await?;
+    app.store.remove_webhook(name).await?;
     Ok(Status::NoContent)
 }
 
-/// Pauses a call-in, or goes on with it. What comes meanwhile is refused.
-#[utoipa::path(post, path = "/api/call-ins/{name}/pause", operation_id = "pause_call_in", params(("name" = String, Path)), tag = "call-ins",
-    request_body = Pause, responses((status = 200, body = CallInOf), (status = 404)))]
-#[post("/api/call-ins/<name>/pause", data = "<pause>")]
-async fn pause(app: &State<App>, _caller: MayOperate, name: &str, pause: Sent<Pause>) -> Answer<CallInOf> {
+/// Pauses a webhook, or goes on with it. What comes meanwhile is refused.
+#[utoipa::path(post, path = "/api/webhooks/{name}/pause", operation_id = "pause_webhook", params(("name" = String, Path)), tag = "webhooks",
+    request_body = Pause, responses((status = 200, body = WebhookOf), (status = 404)))]
+#[post("/api/webhooks/<name>/pause", data = "<pause>")]
+async fn pause(app: &State<App>, _caller: MayOperate, name: &str, pause: Sent<Pause>) -> Answer<WebhookOf> {
     let Pause { paused } = body(pause)?;
     row_named(app, name).await?;
-    app.store.change_call_in(name, None, Some(paused)).await?;
+    app.store.change_webhook(name, None, Some(paused)).await?;
     let row = row_named(app, name).await?;
     Ok(Json(view(app, row, MOST_SHOWN, None).await?))
 }
 
 /// Makes a new secret; the old one is no longer good.
-#[utoipa::path(post, path = "/api/call-ins/{name}/secret", operation_id = "new_call_in_secret", params(("name" = String, Path)), tag = "call-ins",
-    responses((status = 200, body = CallInOf), (status = 404)))]
-#[post("/api/call-ins/<name>/secret")]
-async fn new_secret(app: &State<App>, _caller: MayOperate, name: &str) -> Answer<CallInOf> {
+#[utoipa::path(post, path = "/api/webhooks/{name}/secret", operation_id = "new_webhook_secret", params(("name" = String, Path)), tag = "webhooks",
+    responses((status = 200, body = WebhookOf), (status = 404)))]
+#[post("/api/webhooks/<name>/secret")]
+async fn new_secret(app: &State<App>, _caller: MayOperate, name: &str) -> Answer<WebhookOf> {
     row_named(app, name).await?;
     let secret: [u8; SECRET_BYTES] = random_bytes();
-    app.store.change_call_in(name, Some(&secret), None).await?;
+    app.store.change_webhook(name, Some(&secret), None).await?;
     let row = row_named(app, name).await?;
-    Ok(Json(view(app, row, 0, Some(call_in::write_secret(&secret))).await?))
+    Ok(Json(view(app, row, 0, Some(webhook::write_secret(&secret))).await?))
 }
 
 /// What a body that was read would do: the run, if it starts one.
@@ -264,7 +264,7 @@ struct Decided {
 }
 
 /// Decides what a genuine body does.
-async fn decided(app: &App, row: &CallInRow, headers: &Headers, content: &[u8]) -> Result<Decided, Refused> {
+async fn decided(app: &App, row: &WebhookRow, headers: &Headers, content: &[u8]) -> Result<Decided, Refused> {
     let refused = |why: String, event| Decided { did: Did::Refused, why, run: None, toml: None, event };
     let told = match read_body(headers, content) {
         Ok(told) => told,
@@ -280,7 +280,7 @@ async fn decided(app: &App, row: &CallInRow, headers: &Headers, content: &[u8]) 
     let (whens, takes) = rules(&row.takes, &row.whens)?;
     let taken = match decide(&whens, &takes, &told.body) {
         Decision::Start(taken) => taken,
-        Decision::Pass(why) => return Ok(Decided { did: Did::Passed, ..refused(why, told.event) }),
+        Decision::Pass(why) => return Ok(Decided { did: Did::Ignored, ..refused(why, told.event) }),
         Decision::Refuse(why) => return Ok(refused(why, told.event)),
     };
     let Taken { branch, commit, env, labels, set } = taken;
@@ -295,12 +295,12 @@ async fn decided(app: &App, row: &CallInRow, headers: &Headers, content: &[u8]) 
         Err(e) if e.0 == Status::NotFound => return Ok(refused(e.1.message, told.event)),
         Err(e) => return Err(e),
     };
-    let origin = Origin { kind: OriginKind::CallIn, name: Some(row.name.clone()), ..Origin::default() };
+    let origin = Origin { kind: OriginKind::Webhook, name: Some(row.name.clone()), ..Origin::default() };
     let (brief, mut origin) = starting::changed(&row.brief, &brief, changes, origin);
     // Branch and commit are told of every run by themselves.
     origin.changed.retain(|c| !c.starts_with("branch = ") && !c.starts_with("commit = "));
     let toml = brief.to_toml();
-    let wanted = Wanted { brief, origin, by: format!("call-in {}", row.name), told: true, ..Wanted::default() };
+    let wanted = Wanted { brief, origin, by: format!("webhook {}", row.name), told: true, ..Wanted::default() };
     match starting::prepare(app, wanted, &mut Looked::default()).await {
         Ok(run) => {
             Ok(Decided { did: Did::Started, why: String::new(), run: Some(run), toml: Some(toml), event: told.event })
@@ -311,11 +311,11 @@ async fn decided(app: &App, row: &CallInRow, headers: &Headers, content: &[u8]) 
 }
 
 /// Tries a body: says what it would do. Nothing is started or kept, and no signature is asked for.
-#[utoipa::path(post, path = "/api/call-ins/{name}/try", operation_id = "try_call_in", params(("name" = String, Path)), tag = "call-ins",
-    request_body = TryCallIn, responses((status = 200, body = Tried), (status = 404)))]
-#[post("/api/call-ins/<name>/try", data = "<try_it>")]
-async fn try_body(app: &State<App>, _caller: MaySee, name: &str, try_it: Sent<TryCallIn>) -> Answer<Tried> {
-    let TryCallIn { body: content, content_type } = body(try_it)?;
+#[utoipa::path(post, path = "/api/webhooks/{name}/try", operation_id = "try_webhook", params(("name" = String, Path)), tag = "webhooks",
+    request_body = TryWebhook, responses((status = 200, body = Tried), (status = 404)))]
+#[post("/api/webhooks/<name>/try", data = "<try_it>")]
+async fn try_body(app: &State<App>, _caller: MaySee, name: &str, try_it: Sent<TryWebhook>) -> Answer<Tried> {
+    let TryWebhook { body: content, content_type } = body(try_it)?;
     let row = row_named(app, name).await?;
     let headers = Headers { content_type, event: BTreeMap::new() };
     let decided = decided(app, &row, &headers, content.as_bytes()).await?;
@@ -323,49 +323,49 @@ async fn try_body(app: &State<App>, _caller: MaySee, name: &str, try_it: Sent<Tr
 }
 
 /// One delivery, with its body.
-#[utoipa::path(get, path = "/api/call-ins/{name}/deliveries/{id}", operation_id = "show_delivery", tag = "call-ins",
+#[utoipa::path(get, path = "/api/webhooks/{name}/deliveries/{id}", operation_id = "show_delivery", tag = "webhooks",
     params(("name" = String, Path), ("id" = i64, Path)), responses((status = 200, body = Delivery), (status = 404)))]
-#[get("/api/call-ins/<name>/deliveries/<id>")]
+#[get("/api/webhooks/<name>/deliveries/<id>")]
 async fn delivery(app: &State<App>, _caller: MaySee, name: &str, id: i64) -> Answer<Delivery> {
     let row = row_named(app, name).await?;
     Ok(Json(one_delivery(app, &row, id).await?))
 }
 
-async fn stored(app: &App, row: &CallInRow, id: i64) -> Result<DeliveryRow, Refused> {
+async fn stored(app: &App, row: &WebhookRow, id: i64) -> Result<DeliveryRow, Refused> {
     let found = app.store.delivery(row.id, id).await?;
     found.ok_or_else(|| {
         Refused::not_found(format!(
-            "the call-in {} has no delivery {id}: see `kesmo call-in show {}`",
+            "the webhook {} has no delivery {id}: see `kesmo webhook show {}`",
             row.name, row.name
         ))
     })
 }
 
-async fn one_delivery(app: &App, row: &CallInRow, id: i64) -> Result<Delivery, Refused> {
+async fn one_delivery(app: &App, row: &WebhookRow, id: i64) -> Result<Delivery, Refused> {
     let found = stored(app, row, id).await?;
     delivery_view(app, vec![found], true).await?.pop().ok_or_else(|| Refused::not_found("the delivery is gone"))
 }
 
 /// Takes a delivery once more, as if it had come now: after what kept it from starting something was mended.
-#[utoipa::path(post, path = "/api/call-ins/{name}/deliveries/{id}/again", operation_id = "repeat_delivery", tag = "call-ins",
+#[utoipa::path(post, path = "/api/webhooks/{name}/deliveries/{id}/redeliver", operation_id = "redeliver", tag = "webhooks",
     params(("name" = String, Path), ("id" = i64, Path)), responses((status = 200, body = Delivery), (status = 404), (status = 409)))]
-#[post("/api/call-ins/<name>/deliveries/<id>/again")]
-async fn again(app: &State<App>, caller: MayOperate, name: &str, id: i64) -> Answer<Delivery> {
+#[post("/api/webhooks/<name>/deliveries/<id>/redeliver")]
+async fn redeliver(app: &State<App>, caller: MayOperate, name: &str, id: i64) -> Answer<Delivery> {
     let row = row_named(app, name).await?;
     let before = stored(app, &row, id).await?;
     if !before.genuine {
-        return Err(Refused::conflict("it was not genuine, and nobody knows who sent it: it cannot be sent again"));
+        return Err(Refused::conflict("it was not genuine, and nobody knows who sent it: it cannot be redelivered"));
     }
     let event = serde_json::from_value(before.event_headers.clone()).unwrap_or_default();
     let headers = Headers { content_type: before.content_type.clone(), event };
     let decided = decided(app, &row, &headers, &before.body).await?;
     let why =
-        format!("sent again by {}{}{}", caller.0.name, if decided.why.is_empty() { "" } else { ": " }, decided.why);
+        format!("redelivered by {}{}{}", caller.0.name, if decided.why.is_empty() { "" } else { ": " }, decided.why);
     let new = NewDelivery {
-        call_in_id: row.id,
-        webhook_id: &before.webhook_id,
+        webhook_id: row.id,
+        message_id: &before.message_id,
         event: before.event.as_deref(),
-        again_of: Some(before.again_of.unwrap_or(before.id)),
+        redelivery_of: Some(before.redelivery_of.unwrap_or(before.id)),
         genuine: true,
         content_type: &before.content_type,
         event_headers: before.event_headers.clone(),
@@ -415,20 +415,20 @@ impl<'r> FromRequest<'r> for Came {
     }
 }
 
-/// Takes a delivery of another system. It needs no token: the body is signed with the call-in's secret, as Standard Webhooks
+/// Takes a delivery of another system. It needs no token: the body is signed with the webhook's secret, as Standard Webhooks
 /// says. It is answered once it is stored.
-#[utoipa::path(post, path = "/call-in/{name}", operation_id = "call_in", tag = "call-ins", security(()),
+#[utoipa::path(post, path = "/webhook/{name}", operation_id = "webhook", tag = "webhooks", security(()),
     params(("name" = String, Path), ("webhook-id" = String, Header), ("webhook-timestamp" = String, Header), ("webhook-signature" = String, Header)),
     request_body(content = String, content_type = "application/json"),
     responses((status = 200, body = Delivery), (status = 401, description = "not genuine, or old"),
         (status = 409, description = "it had come before"), (status = 413), (status = 422, description = "it should start something and cannot"),
         (status = 429, description = "too many in a minute")))]
-#[post("/call-in/<name>", data = "<content>")]
+#[post("/webhook/<name>", data = "<content>")]
 async fn take(app: &State<App>, name: &str, sent: Came, content: Data<'_>) -> Answer<Delivery> {
     // Anybody may ask; a NUL is in no name, and PostgreSQL takes none.
-    let row = if name.contains('\0') { None } else { app.store.call_in(name).await? };
+    let row = if name.contains('\0') { None } else { app.store.webhook(name).await? };
     let Some(row) = row else {
-        return Err(Refused::not_found("there is no such call-in"));
+        return Err(Refused::not_found("there is no such webhook"));
     };
     app.rates.take(&row, false)?;
     let read = content.open(LARGEST_BODY.bytes()).into_bytes().await;
@@ -442,10 +442,10 @@ async fn take(app: &State<App>, name: &str, sent: Came, content: Data<'_>) -> An
     let verified = verify(&row.secret, signed, &content, Timestamp::from(chrono::Utc::now())).map(str::to_owned);
     let claimed = shorten(sent.id.as_deref().unwrap_or(""), 200);
     let mut new = NewDelivery {
-        call_in_id: row.id,
-        webhook_id: &claimed,
+        webhook_id: row.id,
+        message_id: &claimed,
         event: None,
-        again_of: None,
+        redelivery_of: None,
         genuine: false,
         content_type: &sent.headers.content_type,
         event_headers: serde_json::to_value(&sent.headers.event).unwrap_or_default(),
@@ -466,7 +466,7 @@ async fn take(app: &State<App>, name: &str, sent: Came, content: Data<'_>) -> An
     app.rates.take(&row, true)?;
     let decided = if row.paused {
         // Kept, so that it can be taken again by hand.
-        let why = format!("the call-in {name} is paused");
+        let why = format!("the webhook {name} is paused");
         Decided { did: Did::Refused, why, run: None, toml: None, event: None }
     } else {
         decided(app, &row, &sent.headers, &content).await?
@@ -499,7 +499,7 @@ async fn take(app: &State<App>, name: &str, sent: Came, content: Data<'_>) -> An
 }
 
 /// Clears old deliveries away now and then.
-async fn trim(app: &App, row: &CallInRow, kept: &Kept) {
+async fn trim(app: &App, row: &WebhookRow, kept: &Kept) {
     let Kept::New(kept, _) = kept else { return };
     if kept.id % TRIM_EVERY == 0
         && let Err(e) = app.store.trim_deliveries(row.id).await

@@ -6,7 +6,7 @@ use kesmo_core::time::Timestamp;
 
 use crate::floor;
 
-/// Where the clockwork gets the time from.
+/// Where the scheduler gets the time from.
 #[derive(Debug, Clone)]
 pub enum Clock {
     System,

@@ -1,4 +1,4 @@
-//! Runs before they are opened: those whose files are being fetched from version control, those that stand in line for a
+//! Runs before they are opened: those whose files are being fetched from version control, those that stand in the queue for a
 //! place on the floor, and those that another service has begun or asks to stop. And which pools this service carries out.
 //!
 //! Every pool belongs to one service at a time, by a lease in PostgreSQL. Each service looks at the unfinished runs of all
@@ -38,7 +38,7 @@ const MOST_OPEN: usize = 100;
 const FIRST_PAUSE: Span = Span::seconds(2);
 const GIT_PATIENCE: Duration = Duration::from_secs(30 * 60);
 
-/// Where a run stands among those that wait: whether it is in line, its weight, its place, and its id.
+/// Where a run stands among those that wait: whether it is in the queue, its weight, its place, and its id.
 type Waits = (bool, std::cmp::Reverse<u32>, f64, i64);
 
 /// A run that is not open.
@@ -96,7 +96,7 @@ impl Floor {
         }
         let held = &self.leases.held;
         let new = |r: &&kesmo_store::runs::OpenRun| {
-            held.contains(&r.pool) && !self.runs.contains_key(&r.id) && !self.line.contains_key(&r.id)
+            held.contains(&r.pool) && !self.runs.contains_key(&r.id) && !self.queue.contains_key(&r.id)
         };
         let new: Vec<i64> = open.iter().filter(new).map(|r| r.id).collect();
         if !new.is_empty() {
@@ -106,12 +106,12 @@ impl Floor {
         }
         for run in open {
             let ranked =
-                self.runs.get_mut(&run.id).map(|r| &mut r.row).or(self.line.get_mut(&run.id).map(|u| &mut u.row));
+                self.runs.get_mut(&run.id).map(|r| &mut r.row).or(self.queue.get_mut(&run.id).map(|u| &mut u.row));
             if let Some(row) = ranked
                 && row.rank != run.rank
             {
                 row.rank = run.rank;
-                self.line_changed = true;
+                self.queue_changed = true;
             }
             if let Some(why) = run.stop_asked
                 && self.leases.stopped.insert(run.id)
@@ -119,8 +119,8 @@ impl Floor {
                 self.stop_run(run.id, why);
             }
         }
-        let (runs, line) = (&self.runs, &self.line);
-        self.leases.stopped.retain(|id| runs.contains_key(id) || line.contains_key(id));
+        let (runs, queue) = (&self.runs, &self.queue);
+        self.leases.stopped.retain(|id| runs.contains_key(id) || queue.contains_key(id));
         Ok(())
     }
 
@@ -138,7 +138,7 @@ impl Floor {
         for pool in lost {
             tracing::warn!(pool, "another service carries out the runs of this pool now");
             self.runs.retain(|_, r| r.row.pool != pool);
-            self.line.retain(|_, u| u.row.pool != pool);
+            self.queue.retain(|_, u| u.row.pool != pool);
             // Their last rows may be of that pool: the service that has it gives those runs their verdict again.
             self.closing.clear();
             self.workers.cut_off(&pool);
@@ -165,7 +165,7 @@ impl Floor {
     /// Takes a run of one of its pools.
     pub(super) async fn take(&mut self, row: RunRow, suite: String) {
         let id = row.id;
-        let known = self.runs.contains_key(&id) || self.line.contains_key(&id) || self.unstorable.contains(&id);
+        let known = self.runs.contains_key(&id) || self.queue.contains_key(&id) || self.unstorable.contains(&id);
         if known || !self.holds(&row.pool).await {
             return;
         }
@@ -179,17 +179,17 @@ impl Floor {
         let state = if row.source.is_some() { State::Ready } else { State::Later(Instant::now(), 0, String::new()) };
         let weight = row.run_options().unwrap_or_default().priority.unwrap_or_default().weight();
         let summary = summary_of_row(&row, &suite);
-        self.line.insert(id, Unopened { row, suite, weight, summary, state });
-        self.line_changed = true;
+        self.queue.insert(id, Unopened { row, suite, weight, summary, state });
+        self.queue_changed = true;
     }
 
-    /// Ends a run that is open or in line; false if it is neither.
+    /// Ends a run that is open or in the queue; false if it is neither.
     pub(super) fn stop_run(&mut self, run: i64, reason: String) -> bool {
         if self.runs.contains_key(&run) {
             self.feed(run, Input::Stop { reason });
             return true;
         }
-        if self.line.contains_key(&run) {
+        if self.queue.contains_key(&run) {
             self.close(run, Verdict::Stopped, reason);
             return true;
         }
@@ -198,7 +198,7 @@ impl Floor {
 
     /// Gives a run its verdict that was never opened.
     pub(super) fn close(&mut self, run: i64, verdict: Verdict, reason: String) {
-        let Some(Unopened { row, suite, summary, .. }) = self.line.remove(&run) else { return };
+        let Some(Unopened { row, suite, summary, .. }) = self.queue.remove(&run) else { return };
         tracing::info!(run = format!("{suite}/{}", row.number), verdict = verdict.word(), reason, "a run is over");
         let at = chrono::Utc::now();
         self.commit.runs.push(RunChange::over(run, verdict, &reason, at));
@@ -207,13 +207,13 @@ impl Floor {
         self.closed.push(summary);
         self.closing.insert(run);
         self.after.push(super::After::Over);
-        self.line_changed = true;
+        self.queue_changed = true;
     }
 
     /// Asks for files that are due, and opens what has its files, as far as there is room.
-    pub(super) async fn move_line(&mut self) {
+    pub(super) async fn move_queue(&mut self) {
         let instant = Instant::now();
-        for (id, waiting) in &mut self.line {
+        for (id, waiting) in &mut self.queue {
             let State::Later(at, failures, _) = &waiting.state else { continue };
             if *at > instant {
                 continue;
@@ -237,7 +237,7 @@ impl Floor {
                 drop(own.send(Message::Fetched(id, Box::new(fetched))).await);
             });
         }
-        if !std::mem::take(&mut self.line_changed) {
+        if !std::mem::take(&mut self.queue_changed) {
             return;
         }
         let mut open: BTreeMap<&str, usize> = BTreeMap::new();
@@ -246,19 +246,19 @@ impl Floor {
         }
         let mut open: BTreeMap<String, usize> = open.into_iter().map(|(p, n)| (p.to_owned(), n)).collect();
         let mut ready: Vec<(std::cmp::Reverse<u32>, f64, i64)> = Vec::new();
-        for (id, waiting) in self.line.iter().filter(|(_, u)| matches!(u.state, State::Ready)) {
+        for (id, waiting) in self.queue.iter().filter(|(_, u)| matches!(u.state, State::Ready)) {
             ready.push((std::cmp::Reverse(waiting.weight), waiting.row.place(), *id));
         }
         ready.sort_by(|a, b| a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)).then(a.2.cmp(&b.2)));
         for (weight, _, id) in ready {
-            let Some(waiting) = self.line.get(&id) else { continue };
+            let Some(waiting) = self.queue.get(&id) else { continue };
             let room = if weight.0 > kesmo_core::plan::Priority::Normal.weight() { 2 * MOST_OPEN } else { MOST_OPEN };
             let count = open.entry(waiting.row.pool.clone()).or_default();
             if *count >= room {
                 continue;
             }
             *count += 1;
-            if let Some(Unopened { row, suite, .. }) = self.line.remove(&id) {
+            if let Some(Unopened { row, suite, .. }) = self.queue.remove(&id) {
                 self.begin_run(row, suite).await;
             }
         }
@@ -266,9 +266,9 @@ impl Floor {
 
     /// The files of a run were fetched, or not.
     pub(super) async fn fetched(&mut self, run: i64, result: Result<Option<RunRow>, git::Error>) {
-        let Some(waiting) = self.line.get_mut(&run) else { return };
+        let Some(waiting) = self.queue.get_mut(&run) else { return };
         let State::Fetching(failures) = waiting.state else { return };
-        self.line_changed = true;
+        self.queue_changed = true;
         match result {
             Ok(Some(row)) => {
                 let rank = waiting.row.rank;
@@ -280,7 +280,7 @@ impl Floor {
             }
             // Somebody else pinned it, or it is over: it is looked at again.
             Ok(None) => {
-                self.line.remove(&run);
+                self.queue.remove(&run);
                 self.leases.looked = None;
             }
             Err(git::Error::Wrong(why)) => self.close(run, Verdict::Void, why),
@@ -297,23 +297,23 @@ impl Floor {
         }
     }
 
-    /// When something in line is to be tried again.
-    pub(super) fn line_wakes(&self) -> Option<Instant> {
+    /// When something in the queue is to be tried again.
+    pub(super) fn queue_wakes(&self) -> Option<Instant> {
         let later = |u: &Unopened| match &u.state {
             State::Later(at, ..) => Some(*at),
             _ => None,
         };
-        self.line.values().filter_map(later).min()
+        self.queue.values().filter_map(later).min()
     }
 
-    /// The places of runs that nothing was begun of: open ones first, then those in line, each in their order.
+    /// The places of runs that nothing was begun of: open ones first, then those in the queue, each in their order.
     pub(super) fn number_places(&mut self) {
         let mut pools: BTreeMap<&str, Vec<Waits>> = BTreeMap::new();
         for (id, run) in self.runs.iter().filter(|(_, r)| r.nothing_begun()) {
             let key = (false, std::cmp::Reverse(0), run.row.place(), *id);
             pools.entry(&run.row.pool).or_default().push(key);
         }
-        for (id, waiting) in &self.line {
+        for (id, waiting) in &self.queue {
             let key = (true, std::cmp::Reverse(waiting.weight), waiting.row.place(), *id);
             pools.entry(&waiting.row.pool).or_default().push(key);
         }
@@ -334,13 +334,13 @@ impl Floor {
     }
 
     /// The runs that are not open, as far as those are asked for.
-    pub(super) fn line_summaries(&self) -> impl Iterator<Item = (i64, RunSummary)> + '_ {
-        self.line.keys().filter_map(|id| Some((*id, self.line_summary(*id)?)))
+    pub(super) fn queue_summaries(&self) -> impl Iterator<Item = (i64, RunSummary)> + '_ {
+        self.queue.keys().filter_map(|id| Some((*id, self.queue_summary(*id)?)))
     }
 
     /// A run that is not open.
-    pub(super) fn line_summary(&self, run: i64) -> Option<RunSummary> {
-        let waiting = self.line.get(&run)?;
+    pub(super) fn queue_summary(&self, run: i64) -> Option<RunSummary> {
+        let waiting = self.queue.get(&run)?;
         let summary = waiting.summary.clone();
         let place = self.places.get(&run).copied();
         Some(RunSummary { waiting_for: Some(waiting.waits_for()), place, ..summary })
@@ -348,7 +348,7 @@ impl Floor {
 
     /// What a lost lease leaves of a commit: only what belongs to runs that are still this service's.
     pub(super) fn keep_own(&self, commit: &mut Commit) {
-        let own: BTreeSet<i64> = self.runs.keys().chain(self.line.keys()).chain(&self.closing).copied().collect();
+        let own: BTreeSet<i64> = self.runs.keys().chain(self.queue.keys()).chain(&self.closing).copied().collect();
         commit.keep_runs(|run| own.contains(&run));
     }
 }

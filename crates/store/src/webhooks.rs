@@ -1,4 +1,4 @@
-//! Call-ins and their deliveries.
+//! Webhooks and their deliveries.
 
 use chrono::{DateTime, Utc};
 use diesel::{
@@ -10,13 +10,13 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use crate::{
     Error, Store, ensure_month, month_of,
     runs::{NewRun, RunRow, insert},
-    schema::{call_ins, deliveries},
+    schema::{deliveries, webhooks},
 };
 
-/// A call-in as it is kept.
+/// A webhook as it is kept.
 #[derive(Debug, Clone, Queryable, Selectable)]
-#[diesel(table_name = call_ins, check_for_backend(diesel::pg::Pg))]
-pub struct CallInRow {
+#[diesel(table_name = webhooks, check_for_backend(diesel::pg::Pg))]
+pub struct WebhookRow {
     pub id: i64,
     pub name: String,
     pub brief: String,
@@ -29,9 +29,9 @@ pub struct CallInRow {
     pub made_at: DateTime<Utc>,
 }
 
-/// What a call-in is made from.
+/// What a webhook is made from.
 #[derive(Debug, Clone)]
-pub struct NewCallIn<'a> {
+pub struct NewWebhook<'a> {
     pub name: &'a str,
     pub brief: &'a str,
     pub secret: &'a [u8],
@@ -46,10 +46,10 @@ pub struct NewCallIn<'a> {
 #[diesel(table_name = deliveries, check_for_backend(diesel::pg::Pg))]
 pub struct DeliveryRow {
     pub id: i64,
-    pub call_in_id: i64,
-    pub webhook_id: String,
+    pub webhook_id: i64,
+    pub message_id: String,
     pub event: Option<String>,
-    pub again_of: Option<i64>,
+    pub redelivery_of: Option<i64>,
     pub genuine: bool,
     pub at: DateTime<Utc>,
     pub content_type: String,
@@ -63,10 +63,10 @@ pub struct DeliveryRow {
 /// A delivery that came, and what it does.
 #[derive(Debug, Clone)]
 pub struct NewDelivery<'a> {
-    pub call_in_id: i64,
-    pub webhook_id: &'a str,
+    pub webhook_id: i64,
+    pub message_id: &'a str,
     pub event: Option<&'a str>,
-    pub again_of: Option<i64>,
+    pub redelivery_of: Option<i64>,
     pub genuine: bool,
     pub content_type: &'a str,
     pub event_headers: serde_json::Value,
@@ -84,73 +84,73 @@ pub enum Kept {
     Before(DeliveryRow),
 }
 
-/// Deliveries that were not genuine, and all deliveries, that are kept of a call-in.
+/// Deliveries that were not genuine, and all deliveries, that are kept of a webhook.
 const MOST_FALSE: i64 = 50;
 const MOST_KEPT: i64 = 10_000;
 
 impl Store {
-    /// Adds a call-in; none if the name is taken.
+    /// Adds a webhook; none if the name is taken.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn add_call_in(&self, new: NewCallIn<'_>) -> Result<Option<CallInRow>, Error> {
+    pub async fn add_webhook(&self, new: NewWebhook<'_>) -> Result<Option<WebhookRow>, Error> {
         let mut c = self.connection().await?;
         let row = (
-            call_ins::name.eq(new.name),
-            call_ins::brief.eq(new.brief),
-            call_ins::secret.eq(new.secret),
-            call_ins::takes.eq(new.takes),
-            call_ins::whens.eq(new.whens),
-            call_ins::per_minute.eq(new.per_minute),
-            call_ins::made_by.eq(new.made_by),
+            webhooks::name.eq(new.name),
+            webhooks::brief.eq(new.brief),
+            webhooks::secret.eq(new.secret),
+            webhooks::takes.eq(new.takes),
+            webhooks::whens.eq(new.whens),
+            webhooks::per_minute.eq(new.per_minute),
+            webhooks::made_by.eq(new.made_by),
         );
-        let add = diesel::insert_into(call_ins::table).values(row).on_conflict_do_nothing();
-        Ok(add.returning(CallInRow::as_returning()).get_result(&mut c).await.optional()?)
+        let add = diesel::insert_into(webhooks::table).values(row).on_conflict_do_nothing();
+        Ok(add.returning(WebhookRow::as_returning()).get_result(&mut c).await.optional()?)
     }
 
-    /// The call-in of that name.
+    /// The webhook of that name.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn call_in(&self, name: &str) -> Result<Option<CallInRow>, Error> {
+    pub async fn webhook(&self, name: &str) -> Result<Option<WebhookRow>, Error> {
         let mut c = self.connection().await?;
-        let found = call_ins::table.filter(call_ins::name.eq(name)).select(CallInRow::as_select());
+        let found = webhooks::table.filter(webhooks::name.eq(name)).select(WebhookRow::as_select());
         Ok(found.first(&mut c).await.optional()?)
     }
 
-    /// All call-ins, by name.
+    /// All webhooks, by name.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn call_ins(&self) -> Result<Vec<CallInRow>, Error> {
+    pub async fn webhooks(&self) -> Result<Vec<WebhookRow>, Error> {
         let mut c = self.connection().await?;
-        Ok(call_ins::table.order(call_ins::name).select(CallInRow::as_select()).load(&mut c).await?)
+        Ok(webhooks::table.order(webhooks::name).select(WebhookRow::as_select()).load(&mut c).await?)
     }
 
     /// Changes the secret, or pauses or goes on; false if there is none of that name.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn change_call_in(&self, name: &str, secret: Option<&[u8]>, paused: Option<bool>) -> Result<bool, Error> {
+    pub async fn change_webhook(&self, name: &str, secret: Option<&[u8]>, paused: Option<bool>) -> Result<bool, Error> {
         let mut c = self.connection().await?;
-        let of = || call_ins::table.filter(call_ins::name.eq(name));
+        let of = || webhooks::table.filter(webhooks::name.eq(name));
         let mut found = 0;
         if let Some(secret) = secret {
-            found = diesel::update(of()).set(call_ins::secret.eq(secret)).execute(&mut c).await?;
+            found = diesel::update(of()).set(webhooks::secret.eq(secret)).execute(&mut c).await?;
         }
         if let Some(paused) = paused {
-            found = diesel::update(of()).set(call_ins::paused.eq(paused)).execute(&mut c).await?;
+            found = diesel::update(of()).set(webhooks::paused.eq(paused)).execute(&mut c).await?;
         }
         Ok(found == 1)
     }
 
-    /// Removes a call-in with its deliveries; false if there is none of that name.
+    /// Removes a webhook with its deliveries; false if there is none of that name.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn remove_call_in(&self, name: &str) -> Result<bool, Error> {
+    pub async fn remove_webhook(&self, name: &str) -> Result<bool, Error> {
         let mut c = self.connection().await?;
-        Ok(diesel::delete(call_ins::table.filter(call_ins::name.eq(name))).execute(&mut c).await? == 1)
+        Ok(diesel::delete(webhooks::table.filter(webhooks::name.eq(name))).execute(&mut c).await? == 1)
     }
 
     /// Keeps a delivery and makes its run, in one transaction; or finds that it had come before.
@@ -162,10 +162,10 @@ impl Store {
         ensure_month(&mut c, month_of(Utc::now())).await?;
         c.transaction(async |c| {
             let row = (
-                deliveries::call_in_id.eq(new.call_in_id),
                 deliveries::webhook_id.eq(new.webhook_id),
+                deliveries::message_id.eq(new.message_id),
                 deliveries::event.eq(new.event),
-                deliveries::again_of.eq(new.again_of),
+                deliveries::redelivery_of.eq(new.redelivery_of),
                 deliveries::genuine.eq(new.genuine),
                 deliveries::content_type.eq(new.content_type),
                 deliveries::event_headers.eq(&new.event_headers),
@@ -177,10 +177,10 @@ impl Store {
             let kept: Option<DeliveryRow> =
                 add.returning(DeliveryRow::as_returning()).get_result(c).await.optional()?;
             let Some(mut kept) = kept else {
-                let of = deliveries::table.filter(deliveries::call_in_id.eq(new.call_in_id));
-                let of = of.filter(deliveries::genuine.eq(true)).filter(deliveries::again_of.is_null());
+                let of = deliveries::table.filter(deliveries::webhook_id.eq(new.webhook_id));
+                let of = of.filter(deliveries::genuine.eq(true)).filter(deliveries::redelivery_of.is_null());
                 // Without an event's name the comparison with it is neither true nor false, and finds nothing.
-                let same = deliveries::webhook_id.eq(new.webhook_id).nullable().or(deliveries::event.eq(new.event));
+                let same = deliveries::message_id.eq(new.message_id).nullable().or(deliveries::event.eq(new.event));
                 let before = of.filter(same).select(DeliveryRow::as_select()).first(c).await?;
                 return Ok(Kept::Before(before));
             };
@@ -195,50 +195,50 @@ impl Store {
         .await
     }
 
-    /// Forgets the oldest deliveries of a call-in beyond those that are kept.
+    /// Forgets the oldest deliveries of a webhook beyond those that are kept.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn trim_deliveries(&self, call_in_id: i64) -> Result<(), Error> {
+    pub async fn trim_deliveries(&self, webhook_id: i64) -> Result<(), Error> {
         let mut c = self.connection().await?;
         for (which, most) in [("not genuine", MOST_FALSE), ("genuine", MOST_KEPT)] {
             let sql = format!(
-                "delete from deliveries where call_in_id = $1 and {which} and id <= coalesce((select id from deliveries \
-                 where call_in_id = $1 and {which} order by id desc offset $2 limit 1), 0)"
+                "delete from deliveries where webhook_id = $1 and {which} and id <= coalesce((select id from deliveries \
+                 where webhook_id = $1 and {which} order by id desc offset $2 limit 1), 0)"
             );
-            diesel::sql_query(sql).bind::<BigInt, _>(call_in_id).bind::<BigInt, _>(most).execute(&mut c).await?;
+            diesel::sql_query(sql).bind::<BigInt, _>(webhook_id).bind::<BigInt, _>(most).execute(&mut c).await?;
         }
         Ok(())
     }
 
-    /// The latest deliveries of a call-in, newest first.
+    /// The latest deliveries of a webhook, newest first.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn deliveries(&self, call_in_id: i64, most: i64) -> Result<Vec<DeliveryRow>, Error> {
+    pub async fn deliveries(&self, webhook_id: i64, most: i64) -> Result<Vec<DeliveryRow>, Error> {
         let mut c = self.connection().await?;
-        let of = deliveries::table.filter(deliveries::call_in_id.eq(call_in_id));
+        let of = deliveries::table.filter(deliveries::webhook_id.eq(webhook_id));
         Ok(of.order(deliveries::id.desc()).limit(most).select(DeliveryRow::as_select()).load(&mut c).await?)
     }
 
-    /// The latest delivery of each call-in that has one.
+    /// The latest delivery of each webhook that has one.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
     pub async fn last_deliveries(&self) -> Result<Vec<DeliveryRow>, Error> {
         let mut c = self.connection().await?;
-        let all = deliveries::table.distinct_on(deliveries::call_in_id);
-        let latest = all.order((deliveries::call_in_id, deliveries::id.desc())).select(DeliveryRow::as_select());
+        let all = deliveries::table.distinct_on(deliveries::webhook_id);
+        let latest = all.order((deliveries::webhook_id, deliveries::id.desc())).select(DeliveryRow::as_select());
         Ok(latest.load(&mut c).await?)
     }
 
-    /// A delivery of a call-in.
+    /// A delivery of a webhook.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn delivery(&self, call_in_id: i64, id: i64) -> Result<Option<DeliveryRow>, Error> {
+    pub async fn delivery(&self, webhook_id: i64, id: i64) -> Result<Option<DeliveryRow>, Error> {
         let mut c = self.connection().await?;
-        let found = deliveries::table.find(id).filter(deliveries::call_in_id.eq(call_in_id));
+        let found = deliveries::table.find(id).filter(deliveries::webhook_id.eq(webhook_id));
         Ok(found.select(DeliveryRow::as_select()).first(&mut c).await.optional()?)
     }
 }

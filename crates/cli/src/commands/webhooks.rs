@@ -1,40 +1,40 @@
-//! `kesmo call-in`.
+//! `kesmo webhook`.
 
 use std::{io::Read, path::Path};
 
 use kesmo_core::{
-    call_in::{Did, read_secret, sign},
     time::Bytes,
+    webhook::{Did, read_secret, sign},
 };
-use kesmo_wire::api::{self, CallInOf, Delivery, NewCallIn, Pause, Tried};
+use kesmo_wire::api::{self, Delivery, NewWebhook, Pause, Tried, WebhookOf};
 
 use super::print_json;
 use crate::{
     Context, Failure,
-    arguments::{AddCallIn, CallIn, SendCallIn, TryCallIn},
+    arguments::{AddWebhook, SendWebhook, TryWebhook, Webhook},
     view::{self, Paint, paint},
 };
 
-pub async fn run(command: &CallIn, context: &Context) -> Result<(), Failure> {
+pub async fn run(command: &Webhook, context: &Context) -> Result<(), Failure> {
     match command {
-        CallIn::Add(options) => add(options, context).await,
-        CallIn::List => list(context).await,
-        CallIn::Show(named) => {
-            let found: CallInOf = context.client.get(&format!("/api/call-ins/{}", named.name), &[]).await?;
+        Webhook::Add(options) => add(options, context).await,
+        Webhook::List => list(context).await,
+        Webhook::Show(named) => {
+            let found: WebhookOf = context.client.get(&format!("/api/webhooks/{}", named.name), &[]).await?;
             if context.json {
                 return print_json(&found);
             }
             show(&found, context);
             Ok(())
         }
-        CallIn::Try(options) => try_body(options, context).await,
-        CallIn::Again(options) => {
-            let path = format!("/api/call-ins/{}/deliveries/{}/again", options.name, options.delivery);
+        Webhook::Try(options) => try_body(options, context).await,
+        Webhook::Redeliver(options) => {
+            let path = format!("/api/webhooks/{}/deliveries/{}/redeliver", options.name, options.delivery);
             let made: Delivery = context.client.post(&path, &serde_json::json!({})).await?;
             told(&made, context)
         }
-        CallIn::Body(options) => {
-            let path = format!("/api/call-ins/{}/deliveries/{}", options.name, options.delivery);
+        Webhook::Body(options) => {
+            let path = format!("/api/webhooks/{}/deliveries/{}", options.name, options.delivery);
             let found: Delivery = context.client.get(&path, &[]).await?;
             if context.json {
                 return print_json(&found);
@@ -42,52 +42,52 @@ pub async fn run(command: &CallIn, context: &Context) -> Result<(), Failure> {
             println!("{}", view::output(&found.body.unwrap_or_default()));
             Ok(())
         }
-        CallIn::Send(options) => send(options, context).await,
-        CallIn::Pause(named) => pause(&named.name, true, context).await,
-        CallIn::Resume(named) => pause(&named.name, false, context).await,
-        CallIn::NewSecret(named) => {
-            let path = format!("/api/call-ins/{}/secret", named.name);
-            let made: CallInOf = context.client.post(&path, &serde_json::json!({})).await?;
+        Webhook::Send(options) => send(options, context).await,
+        Webhook::Pause(named) => pause(&named.name, true, context).await,
+        Webhook::Resume(named) => pause(&named.name, false, context).await,
+        Webhook::NewSecret(named) => {
+            let path = format!("/api/webhooks/{}/secret", named.name);
+            let made: WebhookOf = context.client.post(&path, &serde_json::json!({})).await?;
             print_secret(&made, context)
         }
-        CallIn::Remove(named) => {
-            context.client.delete(&format!("/api/call-ins/{}", named.name)).await?;
-            println!("Call-in {} is removed; its runs can still be read.", named.name);
+        Webhook::Remove(named) => {
+            context.client.delete(&format!("/api/webhooks/{}", named.name)).await?;
+            println!("Webhook {} is removed; its runs can still be read.", named.name);
             Ok(())
         }
     }
 }
 
-async fn add(options: &AddCallIn, context: &Context) -> Result<(), Failure> {
-    let new = NewCallIn {
+async fn add(options: &AddWebhook, context: &Context) -> Result<(), Failure> {
+    let new = NewWebhook {
         name: options.name.clone(),
         brief: options.brief.clone(),
         takes: options.take.clone(),
         whens: options.when.clone(),
         per_minute: Some(options.per_minute),
     };
-    let made: CallInOf = context.client.post("/api/call-ins", &new).await?;
+    let made: WebhookOf = context.client.post("/api/webhooks", &new).await?;
     print_secret(&made, context)
 }
 
 /// The secret alone on standard output, so that a script can take it.
-fn print_secret(made: &CallInOf, context: &Context) -> Result<(), Failure> {
+fn print_secret(made: &WebhookOf, context: &Context) -> Result<(), Failure> {
     if context.json {
         return print_json(made);
     }
-    eprintln!("Call-in {}: post JSON to {}{}", made.name, context.client.url(), made.path);
+    eprintln!("Webhook {}: post JSON to {}{}", made.name, context.client.url(), made.path);
     eprintln!("signed as Standard Webhooks says, with this secret, shown this once:");
     println!("{}", made.secret.as_deref().unwrap_or_default());
     Ok(())
 }
 
 async fn list(context: &Context) -> Result<(), Failure> {
-    let all: Vec<CallInOf> = context.client.get("/api/call-ins", &[]).await?;
+    let all: Vec<WebhookOf> = context.client.get("/api/webhooks", &[]).await?;
     if context.json {
         return print_json(&all);
     }
     if all.is_empty() {
-        println!("There is no call-in yet. Make one: kesmo call-in add NAME --brief BRIEF --take commit=/after");
+        println!("There is no webhook yet. Make one: kesmo webhook add NAME --brief BRIEF --take commit=/commit");
         return Ok(());
     }
     let rows = all.iter().map(|c| {
@@ -96,20 +96,20 @@ async fn list(context: &Context) -> Result<(), Failure> {
         let name = if c.paused { format!("{} {}", c.name, paint(Paint::Parked, "paused")) } else { c.name.clone() };
         vec![name, c.brief.clone(), c.path.clone(), last]
     });
-    print!("{}", view::table(&["call-in", "starts", "address", "last delivery"], rows.collect()));
+    print!("{}", view::table(&["webhook", "starts", "address", "last delivery"], rows.collect()));
     Ok(())
 }
 
 fn did(delivery: &Delivery) -> String {
     let (glyph, colour) = match delivery.did {
-        Did::Started => ("▸", Paint::Running),
-        Did::Passed => ("▽", Paint::Skipped),
+        Did::Started => ("≈", Paint::Running),
+        Did::Ignored => ("▽", Paint::Skipped),
         Did::Refused => ("⊘", Paint::Void),
     };
     paint(colour, &format!("{glyph} {}", delivery.did.word()))
 }
 
-fn show(found: &CallInOf, context: &Context) {
+fn show(found: &WebhookOf, context: &Context) {
     println!("{}  starts the brief {}", view::bold(&found.name), found.brief);
     println!("address  {}{}", context.client.url(), found.path);
     for when in &found.whens {
@@ -121,19 +121,19 @@ fn show(found: &CallInOf, context: &Context) {
     println!("at most  {} deliveries a minute", found.per_minute);
     println!("made     {} by {}", view::moment(found.made_at), found.made_by);
     if found.paused {
-        println!("paused; go on with: kesmo call-in resume {}", found.name);
+        println!("paused; go on with: kesmo webhook resume {}", found.name);
     }
     if found.deliveries.is_empty() {
-        println!("\nNothing came yet. Try a body: kesmo call-in try {} --body FILE", found.name);
+        println!("\nNothing came yet. Try a body: kesmo webhook try {} --body FILE", found.name);
         return;
     }
     println!();
     let rows = found.deliveries.iter().map(|d| {
-        let why = d.again_of.map_or_else(|| d.why.clone(), |of| format!("{} (again of {of})", d.why));
+        let why = d.redelivery_of.map_or_else(|| d.why.clone(), |of| format!("{} (redelivery of {of})", d.why));
         let size = Bytes(d.bytes.into()).to_string();
         vec![d.id.to_string(), view::moment(d.at), did(d), d.run.clone().unwrap_or_default(), size, why]
     });
-    print!("{}", view::table(&[">number", "came", "did", "run", ">size", "why"], rows.collect()));
+    print!("{}", view::table(&[">number", "received", "result", "run", ">size", "why"], rows.collect()));
 }
 
 /// A body from a file, or from standard input.
@@ -147,11 +147,11 @@ fn read_body(file: &Path) -> Result<Vec<u8>, Failure> {
     std::fs::read(file).map_err(failed)
 }
 
-async fn try_body(options: &TryCallIn, context: &Context) -> Result<(), Failure> {
+async fn try_body(options: &TryWebhook, context: &Context) -> Result<(), Failure> {
     let content = read_body(&options.body)?;
     let text = String::from_utf8(content).map_err(|_| Failure::call("the body is no UTF-8"))?;
-    let body = api::TryCallIn { body: text, content_type: options.content_type.clone() };
-    let tried: Tried = context.client.post(&format!("/api/call-ins/{}/try", options.name), &body).await?;
+    let body = api::TryWebhook { body: text, content_type: options.content_type.clone() };
+    let tried: Tried = context.client.post(&format!("/api/webhooks/{}/try", options.name), &body).await?;
     if context.json {
         return print_json(&tried);
     }
@@ -159,7 +159,7 @@ async fn try_body(options: &TryCallIn, context: &Context) -> Result<(), Failure>
         Did::Started => {
             println!("It would start a run with these settings:\n{}", tried.toml.unwrap_or_default().trim_end())
         }
-        Did::Passed => println!("It would be passed over: {}", tried.why),
+        Did::Ignored => println!("It would be ignored: {}", tried.why),
         Did::Refused => return Err(Failure::call(format!("it would be refused: {}", tried.why))),
     }
     Ok(())
@@ -177,7 +177,7 @@ fn told(made: &Delivery, context: &Context) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn send(options: &SendCallIn, context: &Context) -> Result<(), Failure> {
+async fn send(options: &SendWebhook, context: &Context) -> Result<(), Failure> {
     let content = read_body(&options.body)?;
     let secret = read_secret(options.secret.trim())?;
     let now = chrono::Utc::now();
@@ -190,18 +190,18 @@ async fn send(options: &SendCallIn, context: &Context) -> Result<(), Failure> {
         ("webhook-signature", signature),
         ("content-type", options.content_type.clone()),
     ];
-    let made: Delivery = context.client.post_signed(&format!("/call-in/{}", options.name), &headers, content).await?;
+    let made: Delivery = context.client.post_signed(&format!("/webhook/{}", options.name), &headers, content).await?;
     told(&made, context)
 }
 
 async fn pause(name: &str, paused: bool, context: &Context) -> Result<(), Failure> {
-    let made: CallInOf = context.client.post(&format!("/api/call-ins/{name}/pause"), &Pause { paused }).await?;
+    let made: WebhookOf = context.client.post(&format!("/api/webhooks/{name}/pause"), &Pause { paused }).await?;
     if context.json {
         return print_json(&made);
     }
     match paused {
-        true => println!("Call-in {name} is paused: what comes is refused until `kesmo call-in resume {name}`."),
-        false => println!("Call-in {name} takes deliveries again."),
+        true => println!("Webhook {name} is paused: what comes is refused until `kesmo webhook resume {name}`."),
+        false => println!("Webhook {name} takes deliveries again."),
     }
     Ok(())
 }

@@ -85,7 +85,7 @@ pub(super) async fn around(
     attempts: &[AttemptRow],
 ) -> Result<HashMap<i32, Around>, Refused> {
     let mut found = HashMap::new();
-    let failing = |a: &&AttemptRow| matches!(a.ended.as_str(), "failed" | "overran" | "crashed");
+    let failing = |a: &&AttemptRow| matches!(a.ended.as_str(), "failed" | "timed-out" | "crashed");
     let mut on: HashMap<&str, Vec<PlaceRow>> = HashMap::new();
     let mut shards: Option<Vec<Shard>> = None;
     for attempt in attempts.iter().filter(failing) {
@@ -241,7 +241,7 @@ async fn record(
             run: format!("{slug}/{}", row.number),
             index,
             created_at: row.created_at,
-            outcome: decided.unwrap_or(if parked { Outcome::Parked } else { Outcome::Unrun }),
+            outcome: decided.unwrap_or(if parked { Outcome::Parked } else { Outcome::NotRun }),
             attempts: attempts.len() as u32,
             spent_us: attempts.last().map(|a| a.spent_us as u64),
             message: told.map(|a| kesmo_core::name::shorten(&a.message, 300)).unwrap_or_default(),

@@ -1,4 +1,4 @@
-//! Watched branches of suites from version control.
+//! Polled branches of suites from version control.
 
 use std::collections::HashMap;
 
@@ -6,8 +6,8 @@ use kesmo_core::{
     source::{Branches, LONGEST_PAUSE, SHORTEST_LOOK},
     time::Span,
 };
-use kesmo_store::watches::{NewWatch as NewRow, WatchRow};
-use kesmo_wire::api::{NewWatch, WatchOf};
+use kesmo_store::polls::{NewPoll as NewRow, PollRow};
+use kesmo_wire::api::{NewPoll, PollOf};
 use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
 use super::{Answer, Refused, Sent, body, suites::named};
@@ -21,30 +21,30 @@ use crate::{
 const LOOK: &str = "1m";
 /// The longest name or pattern of branches.
 const LONGEST_BRANCHES: usize = 500;
-/// Heads that are shown of a watch.
+/// Heads that are shown of a poll.
 const MOST_HEADS: i64 = 10;
 
 pub(super) fn routes() -> Vec<Route> {
     routes![put, list, all, remove]
 }
 
-/// Watches with the latest heads that ran, asked for together.
-async fn views(app: &App, rows: Vec<(WatchRow, String)>) -> Result<Vec<WatchOf>, Refused> {
-    let watches: Vec<i64> = rows.iter().map(|(w, _)| w.id).collect();
-    let heads = app.store.heads_run(&watches, MOST_HEADS).await?;
+/// Polls with the latest heads that ran, asked for together.
+async fn views(app: &App, rows: Vec<(PollRow, String)>) -> Result<Vec<PollOf>, Refused> {
+    let polls: Vec<i64> = rows.iter().map(|(w, _)| w.id).collect();
+    let heads = app.store.heads_run(&polls, MOST_HEADS).await?;
     let ids: Vec<i64> = heads.iter().map(|h| h.run_id).collect();
     let names: HashMap<i64, String> =
         app.store.runs_of(&ids).await?.into_iter().map(|(r, s)| (r.id, format!("{s}/{}", r.number))).collect();
-    let mut of_watch: HashMap<i64, Vec<(String, String, String)>> = HashMap::new();
+    let mut of_poll: HashMap<i64, Vec<(String, String, String)>> = HashMap::new();
     for head in heads {
         let name = names.get(&head.run_id).cloned().unwrap_or_default();
-        of_watch.entry(head.watch_id).or_default().push((head.branch, head.commit, name));
+        of_poll.entry(head.poll_id).or_default().push((head.branch, head.commit, name));
     }
-    let view = |(row, suite): (WatchRow, String)| WatchOf {
+    let view = |(row, suite): (PollRow, String)| PollOf {
         suite,
-        heads: of_watch.remove(&row.id).unwrap_or_default(),
+        heads: of_poll.remove(&row.id).unwrap_or_default(),
         branches: row.branches,
-        look_us: row.look_us as u64,
+        every_us: row.every_us as u64,
         brief: row.brief,
         looked_at: row.looked_at,
         next_look: row.next_look,
@@ -55,11 +55,11 @@ async fn views(app: &App, rows: Vec<(WatchRow, String)>) -> Result<Vec<WatchOf>,
     Ok(rows.into_iter().map(view).collect())
 }
 
-/// Watches branches: every new commit at the head of one starts a run.
-#[utoipa::path(post, path = "/api/suites/{suite}/watches", operation_id = "put_watch", params(("suite" = String, Path)), tag = "suites",
-    request_body = NewWatch, responses((status = 200, body = WatchOf), (status = 404), (status = 422), (status = 503)))]
-#[post("/api/suites/<suite>/watches", data = "<new>")]
-async fn put(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewWatch>) -> Answer<WatchOf> {
+/// Polls branches: every new commit at the head of one starts a run.
+#[utoipa::path(post, path = "/api/suites/{suite}/polls", operation_id = "put_poll", params(("suite" = String, Path)), tag = "suites",
+    request_body = NewPoll, responses((status = 200, body = PollOf), (status = 404), (status = 422), (status = 503)))]
+#[post("/api/suites/<suite>/polls", data = "<new>")]
+async fn put(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPoll>) -> Answer<PollOf> {
     let new = body(new)?;
     let invalid = |e: kesmo_core::Error| Refused::invalid(e.to_string());
     let row = named(app, suite).await?;
@@ -70,9 +70,9 @@ async fn put(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewWat
     if new.branches.len() > LONGEST_BRANCHES {
         return Err(Refused::invalid(format!("--branch is longer than {LONGEST_BRANCHES} letters")));
     }
-    let look = Span::parse(if new.look.is_empty() { LOOK } else { &new.look }).map_err(invalid)?;
+    let look = Span::parse(if new.every.is_empty() { LOOK } else { &new.every }).map_err(invalid)?;
     if look < SHORTEST_LOOK || look > Span(LONGEST_PAUSE.0 * 96) {
-        return Err(Refused::invalid(format!("--look {look} is out of bounds: {SHORTEST_LOOK} to 24h")));
+        return Err(Refused::invalid(format!("--every {look} is out of bounds: {SHORTEST_LOOK} to 24h")));
     }
     if let Some(brief) = &new.brief {
         let found = starting::brief_named(app, brief).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?;
@@ -83,51 +83,51 @@ async fn put(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewWat
     // What is there already is no news, unless it is asked for; and a server that does not answer is told now.
     let heads = app.git.heads(&source.url).await.map_err(|e| Refused::unavailable(e.to_string()))?;
     let there: Vec<_> = heads.iter().filter(|h| branches.has(&h.0)).cloned().collect();
-    if there.is_empty() && !crate::clockwork::is_glob(&new.branches) {
+    if there.is_empty() && !crate::scheduler::is_glob(&new.branches) {
         let hint = kesmo_core::name::did_you_mean(&new.branches, heads.iter().map(|h| h.0.as_str()));
         return Err(Refused::invalid(format!("there is no branch {:?} now{hint}", new.branches)));
     }
     let row = NewRow {
         suite_id: row.id,
         branches: &new.branches,
-        look_us: look.0 as i64,
+        every_us: look.0 as i64,
         brief: new.brief.as_deref(),
         made_by: &caller.0.name,
         heads: if new.now { &[] } else { &there },
     };
     let clock = app.clock.now().unwrap_or_else(crate::floor::now);
     let first = if new.now { kesmo_core::time::Timestamp(clock.0 - look.0 as i64) } else { clock };
-    let row = app.store.put_watch(row, first.utc()).await?;
+    let row = app.store.put_poll(row, first.utc()).await?;
     let mut made = views(app, vec![(row, suite.to_owned())]).await?;
-    Ok(Json(made.pop().ok_or_else(|| Refused::not_found("the watch is gone"))?))
+    Ok(Json(made.pop().ok_or_else(|| Refused::not_found("the poll is gone"))?))
 }
 
-/// What is watched of a suite.
-#[utoipa::path(get, path = "/api/suites/{suite}/watches", operation_id = "list_watches", params(("suite" = String, Path)), tag = "suites",
-    responses((status = 200, body = [WatchOf]), (status = 404)))]
-#[get("/api/suites/<suite>/watches")]
-async fn list(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<Vec<WatchOf>> {
+/// What is polled of a suite.
+#[utoipa::path(get, path = "/api/suites/{suite}/polls", operation_id = "list_polls", params(("suite" = String, Path)), tag = "suites",
+    responses((status = 200, body = [PollOf]), (status = 404)))]
+#[get("/api/suites/<suite>/polls")]
+async fn list(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<Vec<PollOf>> {
     let row = named(app, suite).await?;
-    Ok(Json(views(app, app.store.watches(Some(row.id)).await?).await?))
+    Ok(Json(views(app, app.store.polls(Some(row.id)).await?).await?))
 }
 
-/// What is watched of all suites.
-#[utoipa::path(get, path = "/api/watches", operation_id = "all_watches", tag = "suites", responses((status = 200, body = [WatchOf])))]
-#[get("/api/watches")]
-async fn all(app: &State<App>, _caller: MaySee) -> Answer<Vec<WatchOf>> {
-    Ok(Json(views(app, app.store.watches(None).await?).await?))
+/// What is polled of all suites.
+#[utoipa::path(get, path = "/api/polls", operation_id = "all_polls", tag = "suites", responses((status = 200, body = [PollOf])))]
+#[get("/api/polls")]
+async fn all(app: &State<App>, _caller: MaySee) -> Answer<Vec<PollOf>> {
+    Ok(Json(views(app, app.store.polls(None).await?).await?))
 }
 
-/// No longer watches branches.
-#[utoipa::path(delete, path = "/api/suites/{suite}/watches", operation_id = "remove_watch", tag = "suites",
+/// No longer polls branches.
+#[utoipa::path(delete, path = "/api/suites/{suite}/polls", operation_id = "remove_poll", tag = "suites",
     params(("suite" = String, Path), ("branches" = String, Query)), responses((status = 204), (status = 404)))]
-#[delete("/api/suites/<suite>/watches?<branches>")]
+#[delete("/api/suites/<suite>/polls?<branches>")]
 async fn remove(app: &State<App>, _caller: MayOperate, suite: &str, branches: &str) -> Result<Status, Refused> {
     let row = named(app, suite).await?;
-    if app.store.remove_watch(row.id, branches).await? {
+    if app.store.remove_poll(row.id, branches).await? {
         return Ok(Status::NoContent);
     }
-    let all: Vec<String> = app.store.watches(Some(row.id)).await?.into_iter().map(|(w, _)| w.branches).collect();
-    let said = if all.is_empty() { "nothing of it is".to_owned() } else { format!("watched are: {}", all.join(", ")) };
-    Err(Refused::not_found(format!("{branches} is not watched in {suite}; {said}")))
+    let all: Vec<String> = app.store.polls(Some(row.id)).await?.into_iter().map(|(w, _)| w.branches).collect();
+    let said = if all.is_empty() { "nothing of it is".to_owned() } else { format!("polled are: {}", all.join(", ")) };
+    Err(Refused::not_found(format!("{branches} is not polled in {suite}; {said}")))
 }

@@ -1,5 +1,5 @@
-//! The clockwork: starts what nobody asked for by hand. Planned starts that are due, starts that waited for a run to be over,
-//! briefs that follow a run, and runs of new heads of watched branches.
+//! The scheduler: starts what nobody asked for by hand. Planned starts that are due, starts that waited for a run to be over,
+//! briefs that follow a run, and runs of new heads of polled branches.
 //!
 //! It decides by the core's rules and does each thing in one transaction of the store, so that of several services exactly
 //! one does it, and one that is killed has either done it or left it to the next. What it has started is handed to the
@@ -18,9 +18,9 @@ use kesmo_core::{
     words::Verdict,
 };
 use kesmo_store::{
+    polls::PollRow,
     runs::NewRun,
     schedules::{Firing, NewPlanned, ScheduleRow},
-    watches::WatchRow,
 };
 use rocket::http::Status;
 use tokio::{
@@ -46,13 +46,13 @@ const KEEP_DAYS: i64 = 90;
 /// How often old rows are cleared away.
 const CLEAR_EVERY: Duration = Duration::from_secs(3600);
 
-/// Starts the clockwork; it ends when `ending` turns true.
+/// Starts the scheduler; it ends when `ending` turns true.
 pub fn start(app: App, clock: Clock, over: Arc<Notify>, ending: watch::Receiver<bool>) -> JoinHandle<()> {
-    let work = Clockwork { app, clock, last: None, slow_at: None, cleared: None, soonest: None, soonest_read: None };
+    let work = Scheduler { app, clock, last: None, slow_at: None, cleared: None, soonest: None, soonest_read: None };
     tokio::spawn(work.go(over, ending))
 }
 
-struct Clockwork {
+struct Scheduler {
     app: App,
     clock: Clock,
     /// What the clock said last.
@@ -72,7 +72,7 @@ fn later(what: &str, result: Result<(), kesmo_store::Error>) {
     }
 }
 
-impl Clockwork {
+impl Scheduler {
     async fn go(mut self, over: Arc<Notify>, mut ending: watch::Receiver<bool>) {
         let mut run_over = true;
         loop {
@@ -312,12 +312,12 @@ impl Clockwork {
         Ok(())
     }
 
-    /// Looks at branches whose time has come, each beside the clockwork: a server may take its time.
+    /// Looks at branches whose time has come, each beside the scheduler: a server may take its time.
     async fn looks(&self, now: Timestamp) -> Result<(), kesmo_store::Error> {
-        for (watch, suite) in self.app.store.take_looks(now.utc(), LOOKS_AT_ONCE).await? {
+        for (poll, suite) in self.app.store.take_looks(now.utc(), LOOKS_AT_ONCE).await? {
             let (app, clock) = (self.app.clone(), self.clock.clone());
             tokio::spawn(async move {
-                if let Err(e) = look(&app, &watch, &suite, &clock).await {
+                if let Err(e) = look(&app, &poll, &suite, &clock).await {
                     tracing::warn!("branches of {suite} could not be looked at, and will be soon: {e}");
                 }
             });
@@ -339,42 +339,42 @@ pub(crate) fn is_glob(branches: &str) -> bool {
     branches.contains(['*', '?', '[', '{'])
 }
 
-/// What is started for a new head of a watched branch.
+/// What is started for a new head of a polled branch.
 ///
 /// # Errors
 /// If the brief or the suite is gone, or the settings do not fit.
-async fn run_of_head(app: &App, watch: &WatchRow, suite: &str, head: &Head) -> Result<NewRun, crate::api::Refused> {
-    let origin = Origin { kind: OriginKind::Watch, name: Some(head.0.clone()), ..Origin::default() };
+async fn run_of_head(app: &App, poll: &PollRow, suite: &str, head: &Head) -> Result<NewRun, crate::api::Refused> {
+    let origin = Origin { kind: OriginKind::Poll, name: Some(head.0.clone()), ..Origin::default() };
     let changes = Changes { branch: Some(head.0.clone()), commit: Some(head.1.clone()), ..Changes::default() };
-    let (brief, mut origin) = match &watch.brief {
+    let (brief, mut origin) = match &poll.brief {
         Some(name) => starting::changed(name, &starting::brief_named(app, name).await?, changes, origin),
         None => (Brief { suite: Some(suite.to_owned()), ..Brief::default() }.with(changes), origin),
     };
     origin.changed.clear();
-    let by = format!("watch {suite} {}", watch.branches);
+    let by = format!("poll {suite} {}", poll.branches);
     starting::prepare(app, Wanted { brief, origin, by, ..Wanted::default() }, &mut Looked::default()).await
 }
 
-/// Looks at the branches of a watch, and starts a run for each head that was not seen there before.
-async fn look(app: &App, watch: &WatchRow, suite: &str, clock: &Clock) -> Result<(), kesmo_store::Error> {
+/// Looks at the branches of a poll, and starts a run for each head that was not seen there before.
+async fn look(app: &App, poll: &PollRow, suite: &str, clock: &Clock) -> Result<(), kesmo_store::Error> {
     let store = &app.store;
-    let Some(row) = store.suite_of(watch.suite_id).await? else { return Ok(()) };
+    let Some(row) = store.suite_of(poll.suite_id).await? else { return Ok(()) };
     let seen = match row.git_source()? {
         Some(source) => app.git.heads(&source.url).await.map_err(|e| e.to_string()),
         None => Err(format!("{suite} is no longer from version control")),
     };
     let mut trouble = None;
     let answered = seen.is_ok();
-    match (seen, Branches::parse(&watch.branches)) {
+    match (seen, Branches::parse(&poll.branches)) {
         (Ok(heads), Ok(branches)) => {
             // A glob may well match nothing yet; a branch that is named should be there.
-            if !is_glob(&watch.branches) && !heads.iter().any(|h| branches.has(&h.0)) {
-                trouble = Some(format!("there is no branch {} now", watch.branches));
+            if !is_glob(&poll.branches) && !heads.iter().any(|h| branches.has(&h.0)) {
+                trouble = Some(format!("there is no branch {} now", poll.branches));
             }
-            for head in new_heads(&branches, &heads, &store.seen_heads(watch.id, &heads).await?) {
-                match run_of_head(app, watch, suite, &head).await {
+            for head in new_heads(&branches, &heads, &store.seen_heads(poll.id, &heads).await?) {
+                match run_of_head(app, poll, suite, &head).await {
                     Ok(run) => {
-                        if let Some(made) = store.run_head(watch.id, &head, &run).await? {
+                        if let Some(made) = store.run_head(poll.id, &head, &run).await? {
                             tracing::info!(suite, branch = head.0, commit = head.1, "a new head is run");
                             app.floor.new_run((made, suite.to_owned())).await;
                         }
@@ -388,10 +388,10 @@ async fn look(app: &App, watch: &WatchRow, suite: &str, clock: &Clock) -> Result
         (_, Err(e)) => trouble = Some(e.to_string()),
     }
     let Some(now) = clock.now() else { return Ok(()) };
-    let every = Span(watch.look_us as u64);
+    let every = Span(poll.every_us as u64);
     // Only a server that does not answer is left in peace for longer and longer.
-    let failures = if answered { 0 } else { watch.failures + 1 };
+    let failures = if answered { 0 } else { poll.failures + 1 };
     let pause = if failures > 0 { pause_after(failures as u32, every) } else { every };
-    store.looked(watch.id, now.utc(), (now + pause).utc(), failures, trouble.as_deref()).await?;
-    store.put_trouble(watch.suite_id, trouble.as_deref()).await
+    store.looked(poll.id, now.utc(), (now + pause).utc(), failures, trouble.as_deref()).await?;
+    store.put_trouble(poll.suite_id, trouble.as_deref()).await
 }

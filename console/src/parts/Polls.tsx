@@ -1,40 +1,40 @@
-// Branches of a suite that are watched, and a form to watch others.
+// Branches of a suite that are polled, and a form to poll others.
 
 import { type FormEvent, useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { Link } from "react-router";
 
 import { useMe } from "../data/api";
-import { useBriefs, usePutWatch, useRemoveWatch, useWatches } from "../data/starts";
+import { useBriefs, usePutPoll, useRemovePoll, usePolls } from "../data/starts";
 import { Alarm } from "./Frame";
 import { Commit } from "./Origin";
 import { When, plain, span } from "./words";
 
-export function Watches({ suite }: { suite: string }) {
-  const watches = useWatches(suite, true);
+export function Polls({ suite }: { suite: string }) {
+  const polls = usePolls(suite, true);
   const briefs = useBriefs();
-  const [put, remove] = [usePutWatch(suite), useRemoveWatch(suite)];
+  const [put, remove] = [usePutPoll(suite), useRemovePoll(suite)];
   const [branches, setBranches] = useState("");
-  const [look, setLook] = useState("1m");
+  const [every, setEvery] = useState("1m");
   const [brief, setBrief] = useState("");
   const may = useMe().data?.role !== "reader";
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    put.mutate({ branches, look, brief: brief || null }, { onSuccess: () => setBranches("") });
+    put.mutate({ branches, every, brief: brief || null }, { onSuccess: () => setBranches("") });
   };
-  const error = put.error ?? remove.error ?? watches.error;
+  const error = put.error ?? remove.error ?? polls.error;
   return (
-    <section className="parks" aria-label="Watched branches">
-      <h2>Watched branches</h2>
-      {watches.data?.length === 0 ? <p className="under-figure">None: a new commit starts nothing by itself.</p> : null}
+    <section className="parks" aria-label="Polled branches">
+      <h2>Polled branches</h2>
+      {polls.data?.length === 0 ? <p className="under-figure">None: a new commit starts nothing by itself.</p> : null}
       <ul>
-        {(watches.data ?? []).map((w) => (
+        {(polls.data ?? []).map((w) => (
           <li key={w.branches}>
-            <span className="name">{w.branches}</span> every {span(w.look_us)}
+            <span className="name">{w.branches}</span> every {span(w.every_us)}
             {w.brief ? <>, starts <Link to={`/briefs/${w.brief}`}>{w.brief}</Link></> : null}
             {w.looked_at ? <>, looked at <When at={w.looked_at} /></> : null}
             {may ? (
-              <Button variant="link" size="sm" onClick={() => remove.mutate(w.branches)} disabled={remove.isPending} aria-label={`No longer watch ${w.branches}`}>
+              <Button variant="link" size="sm" onClick={() => remove.mutate(w.branches)} disabled={remove.isPending} aria-label={`No longer poll ${w.branches}`}>
                 No longer
               </Button>
             ) : null}
@@ -50,7 +50,7 @@ export function Watches({ suite }: { suite: string }) {
       {may ? (
         <Form onSubmit={submit} className="park-form" aria-label="Watch branches">
           <Form.Control size="sm" className="name" required placeholder="main, release/*" aria-label="Branches" value={branches} onChange={(e) => setBranches(e.target.value)} />
-          <Form.Control size="sm" className="name" required aria-label="How often" value={look} onChange={(e) => setLook(e.target.value)} />
+          <Form.Control size="sm" className="name" required aria-label="How often" value={every} onChange={(e) => setEvery(e.target.value)} />
           <Form.Select size="sm" aria-label="Brief" value={brief} onChange={(e) => setBrief(e.target.value)}>
             <option value="">the suite as it is</option>
             {(briefs.data ?? []).filter((b) => b.brief.suite === suite).map((b) => (
