@@ -344,7 +344,10 @@ fn a_delivery_starts_a_run_once_and_says_what_it_did() {
     assert_says(&done(quay, &["webhook", "body", "called", &number]), &["release/1187"]);
     let again = done(quay, &["webhook", "redeliver", "called", &number]);
     assert_ne!(again, run.trim());
-    assert_says(&refused(quay, &["webhook", "redeliver", "called", &kept[0]["id"].to_string()]), &["it was not genuine"]);
+    assert_says(
+        &refused(quay, &["webhook", "redeliver", "called", &kept[0]["id"].to_string()]),
+        &["it was not genuine"],
+    );
     // Paused, and with a new secret.
     done(quay, &["webhook", "pause", "called"]);
     assert_says(&send(quay, "called", &secret, &push, &[]).1, &["the webhook called is paused"]);

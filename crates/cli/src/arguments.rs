@@ -925,11 +925,11 @@ fn duration(text: &str) -> Result<Duration, String> {
 }
 
 /// Pairs of a repeatable option; a key given twice is a mistake that would silently lose a value.
-pub fn pairs(option: &str, given: &[(String, String)]) -> Result<BTreeMap<String, String>, crate::Failure> {
+pub fn pairs(option: &str, given: &[(String, String)]) -> Result<BTreeMap<String, String>, crate::failure::Failure> {
     let mut map = BTreeMap::new();
     for (key, value) in given {
         if map.insert(key.clone(), value.clone()).is_some() {
-            return Err(crate::Failure::call(format!("{option} gives {key:?} twice; give it once")));
+            return Err(crate::failure::Failure::call(format!("{option} gives {key:?} twice; give it once")));
         }
     }
     Ok(map)
@@ -937,7 +937,7 @@ pub fn pairs(option: &str, given: &[(String, String)]) -> Result<BTreeMap<String
 
 impl Choosing {
     /// The options as a run keeps them.
-    pub fn options(&self) -> Result<RunOptions, crate::Failure> {
+    pub fn options(&self) -> Result<RunOptions, crate::failure::Failure> {
         Ok(RunOptions {
             pick: self.pick.clone(),
             drop: self.drop.clone(),
@@ -973,7 +973,7 @@ fn if_missed(text: &str) -> Result<IfMissed, String> {
 
 impl Running {
     /// The options as a run keeps them, together with which tests.
-    pub fn options(&self, choosing: &Choosing) -> Result<RunOptions, crate::Failure> {
+    pub fn options(&self, choosing: &Choosing) -> Result<RunOptions, crate::failure::Failure> {
         Ok(RunOptions {
             retries: self.retries,
             shards: self.shards,

@@ -9,11 +9,10 @@ use std::{
 };
 
 use clap::Args;
-use kesmo_client::Client;
 use kesmo_tls::Trust;
 use nix::sys::memfd::{MFdFlags, memfd_create};
 
-use crate::{Failure, saved::Saved};
+use crate::{failure::Failure, saved::Saved, service::Service};
 
 /// The number of an open file with the token, for a worker that started itself anew.
 const TOKEN_FD: &str = "KESMO_TOKEN_FD";
@@ -33,22 +32,6 @@ pub struct Connection {
     /// A file with certificates of authorities that are trusted besides the machine's own (PEM), for https [env: KESMO_CA]
     #[arg(long, global = true, value_name = "FILE", help_heading = "Connection")]
     pub ca: Option<PathBuf>,
-}
-
-/// A service to call.
-#[derive(Debug, Clone)]
-pub struct Service {
-    pub url: String,
-    pub token: String,
-    pub ca: Option<PathBuf>,
-    pub trust: Trust,
-}
-
-impl Service {
-    /// A client of it.
-    pub fn client(&self) -> Result<Client, Failure> {
-        Ok(Client::new(&self.url, &self.token, &self.trust)?)
-    }
 }
 
 fn env(name: &str) -> Option<OsString> {

@@ -8,7 +8,7 @@ use std::{
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Failure, connection::Service};
+use crate::{failure::Failure, service::Service};
 
 /// What is saved; empty where nothing is.
 #[derive(Debug, Default, Serialize, Deserialize)]

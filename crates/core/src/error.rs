@@ -2,7 +2,7 @@
 //!
 //! Every message says what was wrong, where, and what to do about it.
 
-use crate::suite::file::Problem;
+use std::fmt;
 
 /// Refusals of the core, each written for the person who has to mend it.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -41,4 +41,19 @@ pub enum Error {
 
 fn list_problems(problems: &[Problem]) -> String {
     problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+}
+
+/// One thing wrong with a suite file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Problem {
+    pub file: String,
+    /// From 1.
+    pub line: usize,
+    pub message: String,
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} line {}: {}", self.file, self.line, self.message)
+    }
 }

@@ -4,7 +4,7 @@ use std::{fmt, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 
-use crate::Error;
+use crate::error::Error;
 
 /// The longest test name, in bytes.
 pub const LONGEST_TEST_NAME: usize = 1000;

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use globset::{GlobBuilder, GlobMatcher};
 use serde::{Deserialize, Serialize};
 
-use crate::{Error, name::shorten, time::Span};
+use crate::{error::Error, name::shorten, time::Span};
 
 /// The longest pause before something that failed is tried again.
 pub const LONGEST_PAUSE: Span = Span::seconds(15 * 60);

@@ -5,7 +5,7 @@ use std::{fmt, ops::Add};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
-use crate::Error;
+use crate::error::Error;
 
 /// A moment, in microseconds since 1970-01-01T00:00:00Z. The core never asks a clock; it is told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]

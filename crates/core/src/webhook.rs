@@ -15,7 +15,7 @@ use serde_json::Value;
 use sha2::Sha256;
 
 use crate::{
-    Error,
+    error::Error,
     name::{nearest, shorten},
     source::{branch_of, check_branch, check_commit},
     time::{Span, Timestamp},

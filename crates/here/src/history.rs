@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, path::Path};
 
 use kesmo_core::{name::TestName, plan::Known, record::Record, suite::Variant, time::Span};
 
-use crate::{Error, file_error};
+use crate::error::{Error, file_error};
 
 /// Records by test and variant (`a test\tscreen=phone`), and what starting a process costs.
 #[derive(Debug, Clone, Default, PartialEq)]

@@ -4,14 +4,11 @@
 //! same worker code run the batches, in this process. What changes is told as on a run's live stream, so that the same
 //! views show it. What history says is kept in a file for each suite ([`history`]).
 
+mod error;
 pub mod history;
 mod view;
 
-use std::{
-    collections::BTreeMap,
-    path::{Path, PathBuf},
-    time::Duration,
-};
+use std::{collections::BTreeMap, path::PathBuf, time::Duration};
 
 use chrono::Utc;
 use kesmo_core::{
@@ -30,12 +27,11 @@ use kesmo_wire::{
 use kesmo_worker::{Config, Home, Slots};
 use tokio::time::Instant;
 
+pub use error::Error;
+use error::file_error;
 pub use history::History;
-pub use view::Finished;
 use view::Shown;
-
-/// The worker's name.
-pub const WORKER: &str = "here";
+pub use view::{Finished, WORKER};
 
 /// Changes are told at most this often.
 const TELL_EVERY: Duration = Duration::from_millis(60);
@@ -66,24 +62,6 @@ pub struct Job {
 pub enum Told {
     Snapshot(Box<RunSnapshot>),
     Change(Box<RunChange>),
-}
-
-/// Why a run could not be carried out at all.
-#[derive(Debug, thiserror::Error)]
-pub enum Error {
-    #[error(transparent)]
-    Core(#[from] kesmo_core::Error),
-    #[error(transparent)]
-    Worker(#[from] kesmo_worker::Error),
-    #[error("{path}: {why}")]
-    File { path: String, why: String },
-    /// The tests could not be listed, or nothing is to be run: the run is void.
-    #[error("{0}")]
-    Void(String),
-}
-
-pub(crate) fn file_error(path: &Path, why: &std::io::Error) -> Error {
-    Error::File { path: path.display().to_string(), why: why.to_string() }
 }
 
 /// The time as the engine counts it: by the worker's clock, which is not set while the run goes on.

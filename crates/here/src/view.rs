@@ -22,7 +22,8 @@ use kesmo_wire::{
     live::{AttemptChange, DecidedChange, Gathered, RunChange, RunSlot, RunSnapshot, letter, thin},
 };
 
-use crate::WORKER;
+/// The worker's name.
+pub const WORKER: &str = "here";
 
 /// One attempt, as it is kept until the end.
 #[derive(Debug, Clone)]

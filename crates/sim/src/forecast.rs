@@ -13,7 +13,7 @@ use kesmo_core::{
     words::Ended,
 };
 
-use crate::Random;
+use crate::random::Random;
 
 /// Draws for each number of slots, at the most.
 const MOST_DRAWS: usize = 7;

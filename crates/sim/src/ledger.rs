@@ -9,7 +9,7 @@ use kesmo_core::{
     words::{Ended, Outcome},
 };
 
-use crate::Scenario;
+use crate::scenario::Scenario;
 
 /// What a service would have in PostgreSQL of a run.
 pub(crate) struct Ledger {

@@ -12,7 +12,7 @@ use kesmo_core::{
     words::Ended,
 };
 
-use crate::{Random, forecast::carry};
+use crate::{forecast::carry, random::Random};
 
 /// What a run is like.
 #[derive(Debug, Clone, Copy)]

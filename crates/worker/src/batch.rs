@@ -29,14 +29,12 @@ use tokio::{
 
 use crate::{
     capture::{CappedLog, Lines},
+    clock::{now_us, skew_us, wall_us},
     files,
-    link::Uploads,
-    now_us,
     process::{self, Process},
     progress::{Aside, Finished, ProcessEnd, Progress, Told as When},
-    skew_us,
     source::{Ready, Sources, cannot_start},
-    wall_us,
+    uploads::Uploads,
 };
 
 /// Lines are read for results up to this length.
@@ -918,7 +916,7 @@ mod tests {
     use kesmo_wire::link::{BatchKey, Setup};
 
     use super::*;
-    use crate::Config;
+    use crate::config::Config;
 
     /// A worker's tools with a source that is here and prepared, so that no service is needed.
     struct Bench {
@@ -950,7 +948,7 @@ mod tests {
         };
         let client = kesmo_tls::Trust::default().http().build().expect("a client");
         let address = Arc::new(crate::address::Address::new(&config.url));
-        let mark = crate::random_mark();
+        let mark = crate::clock::random_mark();
         let (events, coming) = mpsc::channel(1000);
         let tools = Tools {
             sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), mark.clone(), None)),

@@ -2,23 +2,18 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet, VecDeque},
-    path::PathBuf,
-    sync::Arc,
     time::Duration,
 };
 
 use futures::{SinkExt, StreamExt};
-use kesmo_wire::{
-    Digest,
-    link::{BatchKey, FromWorker, Hello, ToWorker, VERSION, WorkerEvent},
-};
+use kesmo_wire::link::{BatchKey, FromWorker, Hello, ToWorker, VERSION, WorkerEvent};
 use tokio::time::Instant;
 use tokio_tungstenite::{
     WebSocketStream,
     tungstenite::{Message, client::IntoClientRequest, http::HeaderValue},
 };
 
-use crate::{Config, Error, address::Address, process, slots::Slots};
+use crate::{config::Config, error::Error, process, slots::Slots};
 
 type Socket = WebSocketStream<kesmo_tls::Stream>;
 
@@ -29,56 +24,6 @@ const MOST_EVENTS: usize = 512;
 const GATHER: Duration = Duration::from_millis(12);
 /// Events that are not acknowledged; past that nothing more is read from tests until some are.
 const MOST_UNSTORED: usize = 20_000;
-
-/// Uploads blobs, and goes on trying while the service is away; without a service it writes them to a folder.
-#[derive(Clone)]
-pub struct Uploads {
-    client: reqwest::Client,
-    address: Arc<Address>,
-    token: String,
-    folder: Option<PathBuf>,
-}
-
-impl Uploads {
-    pub fn new(client: reqwest::Client, config: &Config, address: Arc<Address>) -> Self {
-        let folder = config.local.as_ref().map(|folder| folder.join("blobs"));
-        Self { client, address, token: config.token.clone(), folder }
-    }
-
-    /// Uploads, and tells the digest.
-    ///
-    /// # Errors
-    /// In words, if the service does not take it.
-    pub async fn send(&self, content: Vec<u8>) -> Result<Digest, String> {
-        let name = Digest::of(&content);
-        if let Some(folder) = &self.folder {
-            let path = folder.join(name.as_str());
-            let written = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&path, &content));
-            return written.map(|()| name).map_err(|e| format!("{}: {e}", path.display()));
-        }
-        let mut pause = Duration::from_millis(100);
-        loop {
-            let url = format!("{}/api/work/blobs/{name}", self.address.now());
-            let put = self.client.put(&url).bearer_auth(&self.token).body(content.clone()).send().await;
-            match put {
-                Ok(answer) if answer.status().is_success() => return Ok(name),
-                Ok(answer) if refused(answer.status()) => {
-                    let (bytes, status) = (content.len(), answer.status());
-                    return Err(format!("the service does not take {bytes} bytes: {status}"));
-                }
-                Ok(answer) => tracing::warn!("a file could not be uploaded and is sent again: {}", answer.status()),
-                Err(e) => tracing::warn!("a file could not be uploaded and is sent again: {e}"),
-            }
-            tokio::time::sleep(pause).await;
-            pause = (pause * 2).min(Duration::from_secs(3));
-        }
-    }
-}
-
-/// Whether a file is refused for good. A token that is not known any more ends the link, and with it the batch.
-fn refused(status: reqwest::StatusCode) -> bool {
-    status.is_client_error() && !matches!(status.as_u16(), 401 | 403 | 408 | 425 | 429)
-}
 
 /// What of this worker's doing is not acknowledged yet.
 #[derive(Default)]

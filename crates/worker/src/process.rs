@@ -205,7 +205,7 @@ mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn a_whole_tree_is_ended_also_what_left_its_group() {
         become_subreaper();
-        let mark = format!("test-{}", crate::random_mark());
+        let mark = format!("test-{}", crate::clock::random_mark());
         let mut process = start(shell("setsid sleep 600 & (sleep 601 &) & sleep 602"), &mark).unwrap();
         while alive(&mark) < 4 {
             tokio::time::sleep(Duration::from_millis(5)).await;
@@ -217,7 +217,7 @@ mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn what_a_process_leaves_behind_is_ended_and_counted() {
         become_subreaper();
-        let mark = format!("test-{}", crate::random_mark());
+        let mark = format!("test-{}", crate::clock::random_mark());
         let mut process = start(shell("setsid sleep 600 >/dev/null 2>&1 & sleep 0.2"), &mark).unwrap();
         process.child.wait().await.unwrap();
         assert_eq!(process.end_leftovers(), 1);

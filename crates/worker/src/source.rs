@@ -22,7 +22,7 @@ use tokio::{
     sync::{Mutex, OnceCell},
 };
 
-use crate::{Config, address::Address, capture::CappedLog, process, user::RunAs};
+use crate::{address::Address, capture::CappedLog, config::Config, process, user::RunAs};
 
 /// A source that is ready to run.
 #[derive(Debug)]

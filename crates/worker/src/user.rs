@@ -5,7 +5,7 @@ use std::path::Path;
 
 use nix::unistd::{Gid, Uid, User};
 
-use crate::Error;
+use crate::error::Error;
 
 /// A user of the machine.
 #[derive(Debug, Clone, PartialEq, Eq)]

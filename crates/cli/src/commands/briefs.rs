@@ -8,8 +8,9 @@ use super::{
     start::{changes, read_brief},
 };
 use crate::{
-    Context, Failure,
     arguments::{AddBrief, Brief},
+    context::Context,
+    failure::Failure,
     view::{self, Paint, paint},
 };
 

@@ -21,8 +21,9 @@ use super::{
     worker::cache,
 };
 use crate::{
-    Context, Failure,
     arguments::Here,
+    context::Context,
+    failure::Failure,
     view::{
         closing::{Closing, Repeated, name},
         safe::word,

@@ -13,7 +13,7 @@ use super::{
     print_json,
     runs::{entries, find_entries, path},
 };
-use crate::{Context, Failure, arguments::Hunt, view};
+use crate::{arguments::Hunt, context::Context, failure::Failure, view};
 
 pub async fn run(options: &Hunt, context: &Context) -> Result<(), Failure> {
     let base = path(&options.run)?;

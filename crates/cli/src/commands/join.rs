@@ -14,8 +14,9 @@ use super::{
     worker::{Place, place},
 };
 use crate::{
-    Context, Failure,
     arguments::{Join, pairs},
+    context::Context,
+    failure::Failure,
 };
 
 /// How many batches this machine runs at once unless told otherwise.

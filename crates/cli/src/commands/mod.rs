@@ -1,6 +1,7 @@
 //! What the commands do, a module for each subject.
 
 pub mod briefs;
+pub mod folders;
 pub mod here;
 pub mod hunt;
 pub mod join;
@@ -20,7 +21,7 @@ pub mod worker;
 
 use serde::Serialize;
 
-use crate::Failure;
+use crate::failure::Failure;
 
 /// Prints a value for programs.
 pub fn print_json(value: &impl Serialize) -> Result<(), Failure> {

@@ -7,9 +7,10 @@ use kesmo_wire::api::{Me, NewToken, Role, Token};
 
 use super::print_json;
 use crate::{
-    Context, Failure,
     arguments::{Login, Token as Command},
     connection::Connection,
+    context::Context,
+    failure::Failure,
     saved, view,
 };
 

@@ -1,30 +1,18 @@
 //! `kesmo forecast`, `portion`, `park`, `unpark` and `parked`.
 
-use std::path::Path;
-
-use kesmo_client::pack;
 use kesmo_core::{plan::portion::Portion, time::Span};
 use kesmo_wire::api::{
     Forecast as ForecastView, ForecastQuery, NewPark, Park as ParkView, Parked as ParkedView, PortionOf as PortionView,
     PortionQuery,
 };
 
-use super::{print_json, suites::is_folder};
+use super::{folders::suite_and_bundle, print_json};
 use crate::{
-    Context, Failure,
     arguments::{Forecast, Park, Parked, PortionOf, Unpark},
+    context::Context,
+    failure::Failure,
     view::{self, Paint, bold, paint},
 };
-
-/// The suite's name and, of a folder, the bundle that was packed and uploaded.
-pub async fn suite_and_bundle(suite: &str, context: &Context) -> Result<(String, Option<String>), Failure> {
-    if !is_folder(suite) {
-        return Ok((suite.to_owned(), None));
-    }
-    let bundle = pack::pack(Path::new(suite))?;
-    context.client.upload(&bundle).await?;
-    Ok((bundle.suite, Some(bundle.digest)))
-}
 
 /// Reads `8`, `1..32` or `1,2,4,8`.
 fn numbers(text: &str) -> Result<Vec<u32>, Failure> {

@@ -4,8 +4,9 @@ use kesmo_wire::api::{MoveRun, RunSummary, StopRun};
 
 use super::{print_json, runs::path};
 use crate::{
-    Context, Failure,
     arguments::{Queue, QueueCommand},
+    context::Context,
+    failure::Failure,
     view,
 };
 

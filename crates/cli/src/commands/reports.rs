@@ -6,7 +6,11 @@ use std::path::{Path, PathBuf};
 use kesmo_core::format::report::Format;
 
 use super::runs::path;
-use crate::{Context, Failure, NOT_WRITTEN, arguments::Staying};
+use crate::{
+    arguments::Staying,
+    context::Context,
+    failure::{Failure, NOT_WRITTEN},
+};
 
 /// One report that was asked for.
 #[derive(Debug, Clone)]

@@ -15,8 +15,9 @@ use kesmo_wire::live::{OutputEnd, OutputOver, OutputPiece};
 
 use super::print_json;
 use crate::{
-    Context, Failure,
     arguments::{Artifacts, Log, Report, Runs, Show, Stop, pairs},
+    context::Context,
+    failure::Failure,
     view::{self, safe::plain},
 };
 

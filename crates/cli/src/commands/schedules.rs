@@ -14,8 +14,9 @@ use super::{
     start::{changes, started},
 };
 use crate::{
-    Context, Failure,
     arguments::{AddSchedule, Schedule},
+    context::Context,
+    failure::Failure,
     view::{self, Paint, paint},
 };
 

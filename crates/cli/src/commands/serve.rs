@@ -11,7 +11,7 @@ use tracing_subscriber::{
     util::SubscriberInitExt,
 };
 
-use crate::{Failure, arguments::Serve};
+use crate::{arguments::Serve, failure::Failure};
 
 /// Structured logs to standard error; `KESMO_LOG` sets what is logged, as in `kesmo_service=debug`.
 pub fn log_to_stderr(as_json: bool) {

@@ -10,15 +10,16 @@ use kesmo_core::{
 use kesmo_wire::api::{Again as AgainBody, NewRun, Run, Worker};
 
 use super::{
+    folders::is_folder,
     print_json,
     reports::{self, Wanted},
     runs::path,
-    suites::is_folder,
     watch::until_verdict,
 };
 use crate::{
-    Context, Failure,
     arguments::{Again, Choosing, Place, Running, Start, Staying},
+    context::Context,
+    failure::Failure,
 };
 
 pub async fn run(options: &Start, context: &Context) -> Result<u8, Failure> {

@@ -11,10 +11,11 @@ use kesmo_core::{
 };
 use kesmo_wire::api::{NewPoll, NewSuite, PollOf, Suite as SuiteView, SuiteDetail, Tests as TestsView, TestsQuery};
 
-use super::{planning::suite_and_bundle, print_json};
+use super::{folders::suite_and_bundle, print_json};
 use crate::{
-    Context, Failure,
     arguments::{AddSuite, PollBranches, Suite, Tests},
+    context::Context,
+    failure::Failure,
     view,
 };
 
@@ -186,11 +187,6 @@ fn check(folder: &Path, json: bool) -> Result<(), Failure> {
         println!("  rules    {}", suite.rules.len());
     }
     Ok(())
-}
-
-/// Whether a start's argument is a folder rather than a suite's name.
-pub fn is_folder(argument: &str) -> bool {
-    argument == "." || argument == ".." || argument.contains('/')
 }
 
 pub async fn tests(options: &Tests, context: &Context) -> Result<(), Failure> {

@@ -16,8 +16,9 @@ use super::{
     runs::{self, path},
 };
 use crate::{
-    Context, Failure,
     arguments::Watch,
+    context::Context,
+    failure::Failure,
     view::{
         self,
         closing::{Closing, Repeated},

@@ -10,8 +10,9 @@ use kesmo_wire::api::{self, Delivery, NewWebhook, Pause, Tried, WebhookOf};
 
 use super::print_json;
 use crate::{
-    Context, Failure,
     arguments::{AddWebhook, SendWebhook, TryWebhook, Webhook},
+    context::Context,
+    failure::Failure,
     view::{self, Paint, paint},
 };
 

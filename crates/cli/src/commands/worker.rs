@@ -9,9 +9,10 @@ use kesmo_wire::api::{self, Drain};
 use kesmo_worker::Home;
 
 use crate::{
-    Context, Failure,
     arguments::{DrainOf, Worker, pairs},
-    connection::Service,
+    context::Context,
+    failure::Failure,
+    service::Service,
 };
 
 /// Where this user's programs keep what can be made again.

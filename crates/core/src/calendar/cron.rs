@@ -7,7 +7,7 @@
 
 use chrono::{Datelike, Days, Months, NaiveDate, NaiveDateTime, NaiveTime, Timelike};
 
-use crate::Error;
+use crate::error::Error;
 
 /// The longest gap between two days that an expression names: 29 February around a year such as 2100, which is none.
 const LONGEST_GAP_DAYS: u32 = 366 * 9;

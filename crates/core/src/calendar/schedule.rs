@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{cron::Cron, zone::Zone};
 use crate::{
-    Error,
+    error::Error,
     time::{Span, Timestamp},
 };
 

@@ -7,7 +7,7 @@ use std::str::FromStr;
 use chrono::{Duration, NaiveDateTime, Offset, TimeZone};
 use chrono_tz::{OffsetName, TZ_VARIANTS, Tz};
 
-use crate::{Error, name::nearest, time::Timestamp};
+use crate::{error::Error, name::nearest, time::Timestamp};
 
 /// A time zone.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -11,13 +11,15 @@ use quick_xml::{
 
 use super::{
     Reported,
-    report::{THE_RUN, Whole},
+    whole::{THE_RUN, Whole},
 };
 use crate::{
     name::shorten,
     time::Span,
     words::{Ended, Outcome},
 };
+
+pub use super::whole::{ReportAttempt, ReportCase};
 
 /// One test case of a file.
 #[derive(Debug, Clone, PartialEq)]
@@ -169,39 +171,6 @@ fn add_text(case: &mut Case, inside: Option<&String>, text: &str) {
 
 fn first_line(text: &str) -> String {
     shorten(text.lines().map(str::trim).find(|l| !l.is_empty()).unwrap_or_default(), 300)
-}
-
-/// One entry of a report.
-#[derive(Debug, Clone)]
-pub struct ReportCase<'a> {
-    pub name: &'a str,
-    /// As written; empty for a suite without facets.
-    pub variant: &'a str,
-    pub outcome: Outcome,
-    /// What the attempt that decided took.
-    pub spent: Span,
-    /// How each attempt ended, in order.
-    pub attempts: Vec<ReportAttempt<'a>>,
-    /// Why it is set aside, of a parked one.
-    pub why_parked: Option<&'a str>,
-}
-
-impl ReportCase<'_> {
-    /// Of a parked one: why it is, and how it failed if it ran nonetheless.
-    pub(super) fn parked_said(&self) -> String {
-        let why = self.why_parked.map(|why| format!(": {why}")).unwrap_or_default();
-        let failed = self.attempts.iter().rev().find(|a| a.ended.failing());
-        let failed = failed.map(|a| format!("; it ran and {}: {}", a.ended, a.message)).unwrap_or_default();
-        format!("parked{why}{failed}")
-    }
-}
-
-/// One attempt of a report.
-#[derive(Debug, Clone)]
-pub struct ReportAttempt<'a> {
-    pub ended: Ended,
-    pub message: &'a str,
-    pub detail: &'a str,
 }
 
 /// What a file holds.

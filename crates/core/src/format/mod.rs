@@ -4,6 +4,7 @@ pub mod events;
 pub mod junit;
 pub mod report;
 pub mod tap;
+mod whole;
 
 use serde::{Deserialize, Serialize};
 

@@ -2,16 +2,12 @@
 
 use std::fmt;
 
+pub use super::whole::Whole;
 use super::{
-    junit::{self, ReportCase},
-    tap,
+    junit, tap,
+    whole::{ReportCase, THE_RUN, Trouble},
 };
-use crate::{
-    Error,
-    name::did_you_mean,
-    time::Span,
-    words::{Outcome, Verdict},
-};
+use crate::{error::Error, name::did_you_mean, words::Outcome};
 
 /// A report's format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -43,57 +39,6 @@ impl fmt::Display for Format {
         f.write_str(Self::ALL.iter().find(|known| known.0 == *self).map_or("", |known| known.1))
     }
 }
-
-/// What a report says of the run as a whole.
-#[derive(Debug, Clone, Default)]
-pub struct Whole<'a> {
-    /// `boarding-gate/42`
-    pub name: &'a str,
-    /// The run's wall time.
-    pub took: Span,
-    /// `None`: it is not over.
-    pub verdict: Option<Verdict>,
-    pub reason: &'a str,
-    /// What went wrong beside the tests and fails the run.
-    pub wrongs: &'a [String],
-    /// A flaky entry fails the run.
-    pub flaky_fails: bool,
-}
-
-impl Whole<'_> {
-    /// Why the run is no pass, for reasons that no case shows: a case of its own says so, as error (the run was not carried
-    /// out whole) or as failure, so that no reader takes the report for that of a run that passed.
-    pub(super) fn troubles(&self, cases: &[ReportCase<'_>]) -> Vec<Trouble> {
-        let error = |what: &str| Trouble { error: true, what: what.to_owned(), why: self.reason.to_owned() };
-        let wrongs = self.wrongs.iter().map(|why| Trouble { error: false, what: "failed".into(), why: why.clone() });
-        let mut all: Vec<Trouble> = match self.verdict {
-            None => vec![Trouble { error: true, what: "not over".into(), why: "the run is not over yet".into() }],
-            Some(verdict @ (Verdict::Void | Verdict::Stopped)) => vec![error(verdict.word())],
-            Some(Verdict::Passed | Verdict::Failed) => Vec::new(),
-        };
-        all.extend(wrongs);
-        // Whatever the verdict rests on, a report of a failed run has a failure.
-        if all.is_empty() && self.verdict == Some(Verdict::Failed) && !cases.iter().any(|c| self.fails(c.outcome)) {
-            all.push(Trouble { error: false, what: "failed".into(), why: self.reason.to_owned() });
-        }
-        all
-    }
-
-    /// Whether an entry with that outcome fails the run.
-    pub(super) fn fails(&self, outcome: Outcome) -> bool {
-        outcome == Outcome::Failed || (outcome == Outcome::Flaky && self.flaky_fails)
-    }
-}
-
-/// Something that no case shows.
-pub(super) struct Trouble {
-    pub error: bool,
-    pub what: String,
-    pub why: String,
-}
-
-/// The name of the case that speaks of the run as a whole.
-pub(super) const THE_RUN: &str = "the run as a whole";
 
 /// Writes a report; `run` stands in a JSON report as it is.
 #[must_use]
@@ -156,7 +101,11 @@ fn write_tap(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{format::junit::ReportAttempt, words::Ended};
+    use crate::{
+        format::junit::ReportAttempt,
+        time::Span,
+        words::{Ended, Verdict},
+    };
 
     fn cases() -> Vec<ReportCase<'static>> {
         let attempt = |ended, message| ReportAttempt { ended, message, detail: "" };

@@ -20,7 +20,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Priority, RunOptions};
 use crate::{
-    Error,
+    error::Error,
     name::{Slug, nearest},
     source::{check_branch, check_commit},
     words::Verdict,

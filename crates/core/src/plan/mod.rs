@@ -10,7 +10,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    Error,
+    error::Error,
     name::{TestName, nearest},
     record::median,
     suite::{

@@ -12,7 +12,7 @@ use std::{
 use serde::{Deserialize, Serialize};
 
 use super::Plan;
-use crate::Error;
+use crate::error::Error;
 
 /// Which of how many: `2/5`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

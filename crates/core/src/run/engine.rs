@@ -3,11 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use super::{
-    AttemptKept, AttemptStats, BatchEnd, BatchId, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES, MOST_LOST_IN_A_ROW,
-    PastAttempt, PastBatch, Policy, Tally, TimeLeft, WorkerId,
     figures::{Figures, Part, Parts, Rate},
-    left::{self, Ahead, Work},
+    left::{self, Ahead, TimeLeft, Work},
     ready::{Class, Ready, Retry, Unit},
+    terms::{
+        AttemptKept, AttemptStats, BatchEnd, BatchId, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES,
+        MOST_LOST_IN_A_ROW, PastAttempt, PastBatch, Policy, Tally, WorkerId,
+    },
 };
 use crate::{
     plan::{Plan, batch},

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, VecDeque};
 
 use serde::{Deserialize, Serialize};
 
-use super::{AttemptStats, Tally};
+use super::terms::{AttemptStats, Tally};
 use crate::{
     time::{Span, Timestamp},
     words::Ended,

@@ -6,7 +6,7 @@ use std::{
     collections::{BTreeMap, BTreeSet, VecDeque},
 };
 
-use super::WorkerId;
+use super::terms::WorkerId;
 use crate::time::{Span, Timestamp};
 
 /// Entries that are granted together: one, or the members of a group in listed order.

@@ -3,7 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::*;
-use crate::{name::TestName, plan::PlannedEntry, suite::Variant, words::Phase};
+use crate::{
+    name::TestName,
+    plan::{Plan, PlannedEntry},
+    suite::Variant,
+    time::{Span, Timestamp},
+    words::{Ended, Outcome, Phase, Verdict},
+};
 
 const W1: WorkerId = WorkerId(1);
 const W2: WorkerId = WorkerId(2);

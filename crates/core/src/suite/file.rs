@@ -3,7 +3,7 @@
 //! Nothing misspelt is passed over: an unknown key, a value of the wrong kind or one that cannot work is a
 //! [`Problem`] with its line. The format is described in `docs/suite-file.md`.
 
-use std::{collections::BTreeMap, fmt};
+use std::collections::BTreeMap;
 
 use toml::de::{DeTable, DeValue};
 
@@ -13,28 +13,13 @@ use super::{
     variant::{Facets, Variant},
 };
 use crate::{
-    Error,
+    error::{Error, Problem},
     name::{Slug, did_you_mean},
     time::{Bytes, Span},
 };
 
 /// The file's name, at the root of a suite's files.
 pub const FILE_NAME: &str = "kesmo.toml";
-
-/// One thing wrong with a suite file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Problem {
-    pub file: String,
-    /// From 1.
-    pub line: usize,
-    pub message: String,
-}
-
-impl fmt::Display for Problem {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} line {}: {}", self.file, self.line, self.message)
-    }
-}
 
 /// How a suite's processes report results.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    Error,
+    error::Error,
     name::{TestName, shorten},
 };
 

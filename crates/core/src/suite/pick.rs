@@ -6,7 +6,7 @@
 use globset::{GlobBuilder, GlobMatcher};
 use regex::Regex;
 
-use crate::{Error, name::TestName};
+use crate::{error::Error, name::TestName};
 
 /// One pattern, as written and ready to match.
 #[derive(Debug, Clone)]

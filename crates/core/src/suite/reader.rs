@@ -6,8 +6,8 @@ use std::collections::BTreeMap;
 
 use toml::de::{DeTable, DeValue};
 
-use super::file::Problem;
 use crate::{
+    error::Problem,
     name::did_you_mean,
     time::{Bytes, Span},
 };

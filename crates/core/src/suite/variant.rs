@@ -4,7 +4,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Error, name::did_you_mean};
+use crate::{error::Error, name::did_you_mean};
 
 /// One combination of facets, in the order in which the suite file names them. Empty for a suite without facets.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]

@@ -1,0 +1,90 @@
+//! What a report says: of the run as a whole, and of each entry.
+
+use crate::{
+    time::Span,
+    words::{Ended, Outcome, Verdict},
+};
+
+/// What a report says of the run as a whole.
+#[derive(Debug, Clone, Default)]
+pub struct Whole<'a> {
+    /// `boarding-gate/42`
+    pub name: &'a str,
+    /// The run's wall time.
+    pub took: Span,
+    /// `None`: it is not over.
+    pub verdict: Option<Verdict>,
+    pub reason: &'a str,
+    /// What went wrong beside the tests and fails the run.
+    pub wrongs: &'a [String],
+    /// A flaky entry fails the run.
+    pub flaky_fails: bool,
+}
+
+impl Whole<'_> {
+    /// Why the run is no pass, for reasons that no case shows: a case of its own says so, as error (the run was not carried
+    /// out whole) or as failure, so that no reader takes the report for that of a run that passed.
+    pub(super) fn troubles(&self, cases: &[ReportCase<'_>]) -> Vec<Trouble> {
+        let error = |what: &str| Trouble { error: true, what: what.to_owned(), why: self.reason.to_owned() };
+        let wrongs = self.wrongs.iter().map(|why| Trouble { error: false, what: "failed".into(), why: why.clone() });
+        let mut all: Vec<Trouble> = match self.verdict {
+            None => vec![Trouble { error: true, what: "not over".into(), why: "the run is not over yet".into() }],
+            Some(verdict @ (Verdict::Void | Verdict::Stopped)) => vec![error(verdict.word())],
+            Some(Verdict::Passed | Verdict::Failed) => Vec::new(),
+        };
+        all.extend(wrongs);
+        // Whatever the verdict rests on, a report of a failed run has a failure.
+        if all.is_empty() && self.verdict == Some(Verdict::Failed) && !cases.iter().any(|c| self.fails(c.outcome)) {
+            all.push(Trouble { error: false, what: "failed".into(), why: self.reason.to_owned() });
+        }
+        all
+    }
+
+    /// Whether an entry with that outcome fails the run.
+    pub(super) fn fails(&self, outcome: Outcome) -> bool {
+        outcome == Outcome::Failed || (outcome == Outcome::Flaky && self.flaky_fails)
+    }
+}
+
+/// Something that no case shows.
+pub(super) struct Trouble {
+    pub error: bool,
+    pub what: String,
+    pub why: String,
+}
+
+/// The name of the case that speaks of the run as a whole.
+pub(super) const THE_RUN: &str = "the run as a whole";
+
+/// One entry of a report.
+#[derive(Debug, Clone)]
+pub struct ReportCase<'a> {
+    pub name: &'a str,
+    /// As written; empty for a suite without facets.
+    pub variant: &'a str,
+    pub outcome: Outcome,
+    /// What the attempt that decided took.
+    pub spent: Span,
+    /// How each attempt ended, in order.
+    pub attempts: Vec<ReportAttempt<'a>>,
+    /// Why it is set aside, of a parked one.
+    pub why_parked: Option<&'a str>,
+}
+
+impl ReportCase<'_> {
+    /// Of a parked one: why it is, and how it failed if it ran nonetheless.
+    pub(super) fn parked_said(&self) -> String {
+        let why = self.why_parked.map(|why| format!(": {why}")).unwrap_or_default();
+        let failed = self.attempts.iter().rev().find(|a| a.ended.failing());
+        let failed = failed.map(|a| format!("; it ran and {}: {}", a.ended, a.message)).unwrap_or_default();
+        format!("parked{why}{failed}")
+    }
+}
+
+/// One attempt of a report.
+#[derive(Debug, Clone)]
+pub struct ReportAttempt<'a> {
+    pub ended: Ended,
+    pub message: &'a str,
+    pub detail: &'a str,
+}

@@ -1,0 +1,357 @@
+//! What the engine of a run takes, gives and counts.
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fmt,
+};
+
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    plan::{Plan, RunOptions},
+    suite::{
+        SuiteFile,
+        file::{NamesAs, Results},
+    },
+    time::{Span, Timestamp},
+    words::{Ended, Outcome, Verdict},
+};
+
+/// After this many lost attempts in a row an entry fails, saying so.
+pub const MOST_LOST_IN_A_ROW: u8 = 5;
+
+/// After this many batches in a row without a single result, when the run has had none at all, it is void.
+pub const MOST_BARREN_BATCHES: u32 = 10;
+
+/// A worker, as numbered by whoever feeds the engine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct WorkerId(pub u32);
+
+/// A batch's number within its run, from 1.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct BatchId(pub u32);
+
+impl fmt::Display for BatchId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", self.0)
+    }
+}
+
+/// What a run's engine is told once, besides its plan.
+#[derive(Debug, Clone)]
+pub struct Policy {
+    pub other_worker: bool,
+    pub pause: Span,
+    /// In percent of the entries; retries stop when more than this share has failed.
+    pub give_up_after: Option<u32>,
+    pub run_limit: Span,
+    /// How long to wait for a worker.
+    pub patience: Span,
+    /// The most batches at once.
+    pub shards: Option<u32>,
+    /// The most bytes of names in a batch; bounds the command line.
+    pub most_name_bytes: usize,
+    /// How long a batch may take.
+    pub batch_limit: Span,
+    /// What starting a process cost in earlier runs of the suite.
+    pub start_cost: Option<Span>,
+    /// A batch may be cut short after a test.
+    pub give_back: bool,
+    pub flaky_fails: bool,
+    pub run_parked: bool,
+    /// The order of tests is drawn from this seed.
+    pub shuffle: Option<u64>,
+}
+
+impl Policy {
+    /// The policy that a suite file and a start's options give. `seed` is the run's.
+    #[must_use]
+    pub fn of(suite: &SuiteFile, options: &RunOptions, seed: u64, start_cost: Option<Span>) -> Self {
+        Self {
+            other_worker: suite.retry.other_worker,
+            pause: suite.retry.pause,
+            give_up_after: suite.retry.give_up_after,
+            run_limit: suite.limits.run,
+            patience: suite.limits.patience,
+            // Batches that are to run in an order run one after the other.
+            shards: if options.order.is_some() { Some(1) } else { options.shards },
+            most_name_bytes: if suite.tests.names_as == NamesAs::Arguments { 1 << 20 } else { 64 << 20 },
+            batch_limit: suite.limits.batch,
+            start_cost,
+            // Results that are read when the process ends would be lost with it.
+            give_back: suite.tests.give_back && suite.tests.results != Results::Junit,
+            flaky_fails: options.flaky_fails,
+            run_parked: options.run_parked,
+            shuffle: options.shuffle.then_some(seed),
+        }
+    }
+}
+
+impl Default for Policy {
+    /// What a suite file that says nothing gives.
+    fn default() -> Self {
+        Self {
+            other_worker: false,
+            pause: Span::ZERO,
+            give_up_after: None,
+            run_limit: Span::seconds(4 * 3600),
+            patience: Span::seconds(600),
+            shards: None,
+            most_name_bytes: 1 << 20,
+            batch_limit: Span::seconds(1800),
+            start_cost: None,
+            give_back: true,
+            flaky_fails: false,
+            run_parked: false,
+            shuffle: None,
+        }
+    }
+}
+
+/// A worker that a run may use.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Fit {
+    pub slots: u32,
+    /// The variants that it offers everything for; `None`: all.
+    pub variants: Option<BTreeSet<u16>>,
+}
+
+impl Fit {
+    /// A worker for all variants.
+    #[must_use]
+    pub fn all(slots: u32) -> Self {
+        Self { slots, variants: None }
+    }
+
+    /// Whether it may run a variant.
+    #[must_use]
+    pub fn takes(&self, variant: u16) -> bool {
+        self.slots > 0 && self.variants.as_ref().is_none_or(|v| v.contains(&variant))
+    }
+}
+
+/// Why a batch ended on its worker.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum BatchEnd {
+    /// Its processes ended; what they did not report goes back.
+    Done,
+    /// It was revoked.
+    Revoked,
+    /// The worker could not fetch or prepare the source, or start the command: it can do nothing for this run.
+    Unfit(String),
+}
+
+/// Something that happened.
+#[derive(Debug, Clone)]
+pub enum Input {
+    /// The tests are known.
+    Planned(Plan),
+    /// Listing failed, or the run cannot be carried out for another reason.
+    Void(String),
+    /// The workers that offer what this run needs; with a sentence for people where there are none, and one for each
+    /// variant that none of them may run.
+    Fleet { workers: BTreeMap<WorkerId, Fit>, none_because: String, none_for: BTreeMap<u16, String> },
+    /// A slot has nothing to do. `taken` are the claims that other runs hold, with the names of those runs.
+    Free { worker: WorkerId, slot: u16, taken: BTreeMap<String, String> },
+    /// So many slots that this run may use stay idle.
+    Idle { slots: u32 },
+    /// A run that has less than its due wants one of this run's slots.
+    Wanted,
+    /// This batch is to give back what it has not begun: its slot is not to be filled any longer.
+    Overloaded { batch: BatchId },
+    /// A batch gives these entries back; it has not begun them and will not.
+    GaveBack { batch: BatchId, entries: Vec<u32> },
+    /// An attempt began.
+    Began { batch: BatchId, entry: u32 },
+    /// An attempt ended; `spent` is what it took.
+    Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span },
+    /// Something beside the tests' own results went wrong in a batch: its process ended badly after good results, a result
+    /// came that cannot be true, or fewer than were promised. The run fails by it.
+    Wrong { batch: BatchId, why: String },
+    /// A batch ended.
+    BatchEnded { batch: BatchId, end: BatchEnd },
+    /// A worker's link came up; it still holds these batches. Batches of that worker that it does not hold are lost.
+    WorkerBack { worker: WorkerId, holds: BTreeSet<BatchId> },
+    /// A worker's link was silent for too long: all its batches are lost.
+    WorkerLost { worker: WorkerId },
+    /// A person or a rule ends the run.
+    Stop { reason: String },
+    /// The time asked for by [`Engine::wake_at`] has come.
+    Tick,
+}
+
+/// Something to do.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Effect {
+    /// Keep the batch, then hand it to the slot.
+    Grant(Grant),
+    /// Tell the worker to end the batch.
+    Revoke { worker: WorkerId, batch: BatchId },
+    /// The batch gave entries back: keep that it has only these.
+    GaveBack { batch: BatchId, left: Vec<u32> },
+    /// Ask the worker to give back what this batch has not begun.
+    GiveBack { worker: WorkerId, batch: BatchId },
+    /// An entry began to run (a change for watchers; nothing to keep).
+    Began { entry: u32, batch: BatchId },
+    /// Keep an attempt.
+    Attempt(AttemptKept),
+    /// An entry got its outcome without a new attempt; `number` is its last attempt, 0 if it had none.
+    Decided { entry: u32, number: u16, outcome: Outcome },
+    /// An entry goes back to waiting, uncharged.
+    WentBack { entry: u32 },
+    /// A batch is over.
+    BatchOver { batch: BatchId },
+    /// A remark on the run, for people.
+    Note(String),
+    /// Something beside the tests went wrong that fails the run; to be kept, and given to [`Engine::with_wrongs`] when the
+    /// engine is built again.
+    Wrong(String),
+    /// The tests of these variants could not be listed in time, with the reasons: the run is to be planned without them, and
+    /// the reasons given to [`Plan::unlisted`]; where nothing else is known, it is to be ended with [`Input::Void`].
+    Unlisted(BTreeMap<u16, String>),
+    /// The run waits for this, or no longer waits.
+    Waiting(Option<String>),
+    /// The run is over.
+    Verdict { verdict: Verdict, reason: String },
+}
+
+/// A batch that was granted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Grant {
+    pub batch: BatchId,
+    pub worker: WorkerId,
+    pub slot: u16,
+    /// In the order in which they run.
+    pub entries: Vec<u32>,
+    /// The number of the attempt, when the batch is one entry.
+    pub attempt: Option<u16>,
+}
+
+/// An attempt as it is kept.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct AttemptKept {
+    pub entry: u32,
+    /// From 1, lost ones included.
+    pub number: u16,
+    pub batch: BatchId,
+    pub worker: WorkerId,
+    pub slot: u16,
+    pub ended: Ended,
+    pub spent: Span,
+    /// The entry's outcome, where this attempt decided it.
+    pub decided: Option<Outcome>,
+}
+
+/// How many entries are in each state.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Tally {
+    pub waiting: u32,
+    pub running: u32,
+    pub passed: u32,
+    pub flaky: u32,
+    pub failed: u32,
+    pub skipped: u32,
+    pub parked: u32,
+    #[serde(rename = "not-run")]
+    pub not_run: u32,
+}
+
+impl Tally {
+    /// All entries.
+    #[must_use]
+    pub fn total(&self) -> u32 {
+        self.waiting + self.running + self.done()
+    }
+
+    /// Entries that have an outcome.
+    #[must_use]
+    pub fn done(&self) -> u32 {
+        Outcome::ALL.iter().map(|o| self.of(*o)).sum()
+    }
+
+    /// Entries with that outcome.
+    #[must_use]
+    pub fn of(&self, outcome: Outcome) -> u32 {
+        match outcome {
+            Outcome::Passed => self.passed,
+            Outcome::Flaky => self.flaky,
+            Outcome::Failed => self.failed,
+            Outcome::Skipped => self.skipped,
+            Outcome::Parked => self.parked,
+            Outcome::NotRun => self.not_run,
+        }
+    }
+
+    /// Counts one more entry with that outcome.
+    pub fn count(&mut self, outcome: Outcome) {
+        let field = match outcome {
+            Outcome::Passed => &mut self.passed,
+            Outcome::Flaky => &mut self.flaky,
+            Outcome::Failed => &mut self.failed,
+            Outcome::Skipped => &mut self.skipped,
+            Outcome::Parked => &mut self.parked,
+            Outcome::NotRun => &mut self.not_run,
+        };
+        *field += 1;
+    }
+}
+
+/// What attempts took so far. Times are in microseconds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AttemptStats {
+    /// Attempts that ended, lost ones left out.
+    pub ended: u32,
+    pub failing: u32,
+    pub total_us: u64,
+    pub shortest_us: u64,
+    pub longest_us: u64,
+    /// Half of them took at most this, and 95 of 100 at most that; off by at most 2.2 %.
+    #[serde(default)]
+    pub median_us: u64,
+    #[serde(default)]
+    pub p95_us: u64,
+}
+
+impl AttemptStats {
+    pub(crate) fn add(&mut self, ended: Ended, spent: Span) {
+        self.shortest_us = if self.ended == 0 { spent.0 } else { self.shortest_us.min(spent.0) };
+        self.longest_us = self.longest_us.max(spent.0);
+        self.ended += 1;
+        self.failing += u32::from(ended.failing());
+        self.total_us += spent.0;
+    }
+
+    /// The mean, zero before the first attempt.
+    #[must_use]
+    pub fn mean(&self) -> Span {
+        Span(self.total_us.checked_div(u64::from(self.ended)).unwrap_or(0))
+    }
+}
+
+/// An attempt of a run that is built again from its rows.
+#[derive(Debug, Clone, Copy)]
+pub struct PastAttempt {
+    pub entry: u32,
+    pub number: u16,
+    pub batch: BatchId,
+    pub worker: WorkerId,
+    pub ended: Ended,
+    pub spent: Span,
+    pub decided: Option<Outcome>,
+}
+
+/// A batch of a run that is built again from its rows.
+#[derive(Debug, Clone)]
+pub struct PastBatch {
+    pub batch: BatchId,
+    pub worker: WorkerId,
+    pub slot: u16,
+    pub entries: Vec<u32>,
+    pub granted_at: Timestamp,
+    /// Whether its end has not been kept yet.
+    pub open: bool,
+}
