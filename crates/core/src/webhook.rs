@@ -615,7 +615,7 @@ mod tests {
         for odd in [&br#"{"a":["\u0000"]}"#[..], br#"{"\u0000":1}"#] {
             assert!(read_body(&Headers::default(), odd).unwrap_err().to_string().contains("a NUL"));
         }
-        assert!(read_body(&Headers::default(), b"{").unwrap_err().to_string().contains("no JSON"));
+        assert!(read_body(&Headers::default(), b"{").unwrap_err().to_string().contains("not valid JSON"));
     }
 
     #[test]
