@@ -14,7 +14,7 @@ use std::{
     time::Duration,
 };
 
-use kesmo_service::postgres::Postgres;
+use kesmo_database::Postgres;
 use serde_json::Value;
 
 use crate::quay::{Clock, Quay, Repo, all_said, text, until};

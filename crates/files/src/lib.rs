@@ -1,7 +1,12 @@
 //! Files that came from others: [`bundle`]s are checked before anything of them is used, and a file is only read if it is a
-//! regular one of a bounded size ([`read_regular`]).
+//! regular one of a bounded size ([`read_regular`]). [`blobs`] keeps them by their digest, [`git`] brings them from version
+//! control.
 
+pub mod blobs;
 pub mod bundle;
+pub mod error;
+pub mod git;
+pub mod secret;
 
 use std::{
     fs::OpenOptions,
@@ -9,6 +14,8 @@ use std::{
     os::unix::fs::OpenOptionsExt,
     path::Path,
 };
+
+pub use error::Error;
 
 /// Reads a regular file of at most `most` bytes. Links are not followed, and nothing is waited for that is no file: a FIFO
 /// or a device that a test put in a file's place gives an error.

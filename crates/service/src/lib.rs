@@ -1,18 +1,19 @@
-//! The service: takes calls and worker links, and carries what they bring to the run engines.
+//! The service: takes calls and worker links, and carries what they bring to the floor.
 //!
-//! [`floor`] is one task that owns every run engine and every worker link, and commits in groups. [`api`] answers calls,
-//! [`scheduler`] starts runs by itself, [`starting`] says what a run is made from, [`git`] brings files from version control,
-//! [`live`] streams changes, [`access`] guards, [`blobs`] keeps files, [`postgres`] runs a database of the service's own.
+//! [`api`] answers calls and streams changes, [`scheduler`] starts runs by itself, [`starting`] says what a run is made from, and
+//! [`access`] guards. `app` is what every call can reach, `lookup` finds what calls name, and `refused` is how they are refused.
 
 pub mod access;
 pub mod api;
-pub mod blobs;
+mod app;
 mod console;
 mod door;
-pub mod floor;
-pub mod git;
-pub mod live;
-pub mod postgres;
+mod error;
+mod known;
+mod lookup;
+mod past;
+mod rates;
+mod refused;
 pub mod scheduler;
 pub mod starting;
 
@@ -23,6 +24,8 @@ use std::{
     time::Duration,
 };
 
+use kesmo_database::Postgres;
+use kesmo_files::{blobs::Blobs, git::Git};
 use kesmo_store::Store;
 use rocket::fairing::AdHoc;
 use tokio::{
@@ -31,32 +34,9 @@ use tokio::{
     task::JoinHandle,
 };
 
-use crate::{access::Known, blobs::Blobs, floor::FloorHandle, git::Git, postgres::Postgres, scheduler::clock::Clock};
-
-/// What can end or hinder the service.
-#[derive(Debug, thiserror::Error)]
-pub enum Error {
-    #[error("{path}: {why}")]
-    File { path: String, why: String },
-    #[error("{0}")]
-    Postgres(String),
-    #[error(transparent)]
-    Store(#[from] kesmo_store::Error),
-    #[error("another `kesmo serve` uses the data folder {0}: stop it, or give another with --data")]
-    FolderTaken(String),
-    #[error("the address {0} cannot be listened on: {1}. Stop what uses it, or give another with --listen")]
-    Address(SocketAddr, String),
-    #[error("the web server failed: {0}")]
-    Web(String),
-    #[error("{0} has ended ({1}): the service ends, to be started again")]
-    Died(&'static str, String),
-}
-
-impl Error {
-    pub(crate) fn file(path: &Path, why: &std::io::Error) -> Self {
-        Self::File { path: path.display().to_string(), why: why.to_string() }
-    }
-}
+pub use app::App;
+pub use error::Error;
+use scheduler::clock::Clock;
 
 /// How to run the service.
 #[derive(Debug, Clone)]
@@ -75,26 +55,6 @@ pub struct Config {
     pub git_folders: Vec<PathBuf>,
     /// The clock that schedules go by.
     pub clock: Clock,
-}
-
-/// What every call can reach.
-#[derive(Clone)]
-pub struct App {
-    pub store: Store,
-    pub floor: FloorHandle,
-    pub blobs: Blobs,
-    pub known: Arc<Known>,
-    pub past: Arc<api::runs::PastCache>,
-    pub git: Git,
-    pub rates: Arc<api::webhooks::Rates>,
-    pub clock: Clock,
-    /// Where callers reach this service, where that is another address than it listens at.
-    pub reached_at: Option<String>,
-    /// Turns for what takes a thread and memory: reading bundles through, and forecasts.
-    pub unpacking: Arc<Semaphore>,
-    pub thinking: Arc<Semaphore>,
-    /// The part of the service that has ended though it should not.
-    pub dead: Arc<OnceLock<&'static str>>,
 }
 
 /// Bundles that are read through, and forecasts that are made, at the same time.
@@ -134,12 +94,12 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
         None => {
             let data = data.clone();
             let start = tokio::task::spawn_blocking(move || Postgres::start(&data));
-            Some(start.await.map_err(|e| Error::Postgres(e.to_string()))??)
+            Some(start.await.map_err(|e| Error::Web(e.to_string()))??)
         }
     };
     let result = serve_with(&config, &data, postgres.as_ref(), room, asked, started).await;
     if let Some(postgres) = postgres {
-        tokio::task::spawn_blocking(move || postgres.stop()).await.map_err(|e| Error::Postgres(e.to_string()))??;
+        tokio::task::spawn_blocking(move || postgres.stop()).await.map_err(|e| Error::Web(e.to_string()))??;
     }
     drop(lock);
     result
@@ -151,7 +111,7 @@ fn service_id(data: &Path) -> Result<String, Error> {
     match std::fs::read_to_string(&path) {
         Ok(id) if !id.trim().is_empty() => Ok(id.trim().to_owned()),
         _ => {
-            let id = access::random_text()[..16].to_owned();
+            let id = kesmo_files::secret::random_text()[..16].to_owned();
             std::fs::write(&path, &id).map_err(|e| Error::file(&path, &e))?;
             Ok(id)
         }
@@ -218,7 +178,7 @@ async fn serve_with(
     let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
     let git = Git::new(data.join("git"), blobs.clone(), config.git_folders.clone());
     let (address, over) = (Arc::new(OnceLock::new()), Arc::new(Notify::new()));
-    let ground = floor::Ground {
+    let ground = kesmo_floor::Ground {
         store: store.clone(),
         blobs: blobs.clone(),
         git: git.clone(),
@@ -227,7 +187,7 @@ async fn serve_with(
         address: Arc::clone(&address),
         over: Arc::clone(&over),
     };
-    let (floor, mut floor_task) = floor::start(ground).await?;
+    let (floor, mut floor_task) = kesmo_floor::start(ground).await?;
     let (known, past, rates, clock) = (Arc::default(), Arc::default(), Arc::default(), config.clock.clone());
     let (unpacking, thinking) = (Arc::new(Semaphore::new(UNPACKING)), Arc::new(Semaphore::new(THINKING)));
     let dead: Arc<OnceLock<&'static str>> = Arc::default();

@@ -12,8 +12,9 @@ use kesmo_core::{
     source::GitSource,
     suite::SuiteFile,
 };
+use kesmo_files::git;
+use kesmo_floor::fetching::fetch;
 use kesmo_store::{
-    Store,
     briefs::BriefRow,
     runs::{NewRun, RunRow},
     schedules::ScheduleRow,
@@ -21,12 +22,9 @@ use kesmo_store::{
 };
 
 use crate::{
-    App,
-    api::{
-        Refused,
-        suites::{DEFAULT_POOL, named, suite_file},
-    },
-    git::{self, Git},
+    app::App,
+    lookup::{DEFAULT_POOL, named, suite_file},
+    refused::Refused,
 };
 
 /// What somebody wants to start.
@@ -89,7 +87,7 @@ pub fn changed(name: &str, brief: &Brief, changes: Changes, origin: Origin) -> (
 
 /// A random seed of 53 bits, so that every reader of JSON keeps it as it is.
 fn random_seed() -> i64 {
-    i64::from_str_radix(&crate::access::random_text()[..13], 16).unwrap_or(1)
+    i64::from_str_radix(&kesmo_files::secret::random_text()[..13], 16).unwrap_or(1)
 }
 
 /// Checks what is wanted and looks up what a run is made from.
@@ -174,39 +172,6 @@ pub async fn pin(app: &App, new: &mut NewRun) -> Result<(), Refused> {
     (new.source, new.commit) = (Some(fetched.digest), Some(fetched.commit));
     new.branch = new.branch.take().or(fetched.branch);
     Ok(())
-}
-
-/// Fetches a source of a suite, keeps its bundle, and says on the suite how that went.
-///
-/// # Errors
-/// As [`git::Git::fetch`].
-pub async fn fetch(store: &Store, git: &Git, suite_id: i64, source: &GitSource) -> Result<git::Fetched, git::Error> {
-    let away = |e: kesmo_store::Error| git::Error::Away(e.to_string());
-    let fetched = match git.fetch(source).await {
-        Ok(fetched) => fetched,
-        Err(e) => {
-            if let git::Error::Away(why) = &e {
-                store.put_trouble(suite_id, Some(why)).await.map_err(away)?;
-            }
-            return Err(e);
-        }
-    };
-    let row = store.suite_of(suite_id).await.map_err(away)?;
-    let file = &fetched.file;
-    if let Some(row) = &row
-        && row.slug != file.suite.as_str()
-    {
-        let (slug, here) = (&row.slug, &file.suite);
-        return Err(git::Error::Wrong(format!("the suite file of that commit is of the suite {here}, not {slug}")));
-    }
-    store.add_source(&fetched.digest, &fetched.text).await.map_err(away)?;
-    store.put_trouble(suite_id, None).await.map_err(away)?;
-    // What the suite's own branch holds now is what is shown of it.
-    let own = row.and_then(|row| row.git_source().ok().flatten());
-    if source.commit.is_none() && own.is_some_and(|own| own.branch.is_none() || own.branch == fetched.branch) {
-        store.put_source(suite_id, &file.about, &fetched.digest).await.map_err(away)?;
-    }
-    Ok(fetched)
 }
 
 /// What a schedule starts.
@@ -319,7 +284,7 @@ pub async fn warnings(app: &App, name: Option<&str>, brief: &Brief) -> Result<Ve
         said.push(format!("{suite} is not from version control: its branch or commit says nothing"));
     }
     let pool = brief.pool.as_deref().unwrap_or(DEFAULT_POOL);
-    if app.floor.ask(|reply| crate::floor::Ask::Slots(pool.to_owned(), reply)).await == Some(0) {
+    if app.floor.ask(|reply| kesmo_floor::Ask::Slots(pool.to_owned(), reply)).await == Some(0) {
         said.push(format!("no worker is in the pool {pool} now; start one with `kesmo worker --pool {pool}`"));
     }
     if let Some(then) = &brief.then

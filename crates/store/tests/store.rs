@@ -20,7 +20,7 @@ use kesmo_core::{
     time::Span,
     words::{Ended, Outcome, Phase, Verdict},
 };
-use kesmo_service::postgres::Postgres;
+use kesmo_database::Postgres;
 use kesmo_store::{
     Error, Store,
     commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch, RunChange},

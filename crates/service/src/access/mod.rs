@@ -1,11 +1,8 @@
 //! Who may do what: tokens, rights, and the guards that every call but health passes.
 
-use std::{
-    collections::HashMap,
-    sync::Mutex,
-    time::{Duration, Instant},
-};
+use std::sync::Mutex;
 
+use kesmo_files::secret::random_text;
 use kesmo_store::Store;
 use kesmo_wire::api::{Me, Refusal, Role};
 use rocket::{
@@ -14,9 +11,8 @@ use rocket::{
     request::{FromRequest, Outcome},
 };
 use sha2::{Digest, Sha256};
-use tokio::sync::Notify;
 
-use crate::{App, Error};
+use crate::{app::App, error::Error, known::REMEMBERED};
 
 /// The console's cookie. It holds a session and not the token: cookies go to every port of a host, and so to whatever else
 /// listens there.
@@ -24,9 +20,6 @@ pub const COOKIE: &str = "kesmo-session";
 
 /// A session lasts so long.
 pub const SESSION_DAYS: i64 = 14;
-
-/// How long an answer about a token is remembered, so that not every call asks PostgreSQL.
-const REMEMBERED: Duration = Duration::from_secs(5);
 
 /// What a call needs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -60,21 +53,6 @@ impl Right {
     }
 }
 
-/// 32 random bytes.
-#[must_use]
-pub fn random_bytes() -> [u8; 32] {
-    let mut bytes = [0u8; 32];
-    // Without random numbers from the system no secret can be made, and going on would be worse than ending.
-    getrandom::fill(&mut bytes).expect("the operating system gives random numbers");
-    bytes
-}
-
-/// 64 random hexadecimal digits.
-#[must_use]
-pub fn random_text() -> String {
-    hex::encode(random_bytes())
-}
-
 /// A new token's text.
 #[must_use]
 pub fn new_token() -> String {
@@ -97,37 +75,9 @@ pub async fn first_token(store: &Store, data: &std::path::Path) -> Result<Option
     }
     let token = new_token();
     let path = data.join("admin-token");
-    crate::postgres::write_secret(&path, &token).map_err(|e| Error::file(&path, &e))?;
+    kesmo_files::secret::write_secret(&path, &token).map_err(|e| Error::file(&path, &e))?;
     store.add_token("first-admin", &hash(&token), Role::Admin.word()).await?;
     Ok(Some(token))
-}
-
-/// Tokens that were looked up of late.
-#[derive(Default)]
-pub struct Known(Mutex<HashMap<Vec<u8>, (Me, Instant)>>, Notify);
-
-impl Known {
-    fn get(&self, hash: &[u8]) -> Option<Me> {
-        let known = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        known.get(hash).filter(|(_, at)| at.elapsed() < REMEMBERED).map(|(me, _)| me.clone())
-    }
-
-    fn put(&self, hash: Vec<u8>, me: Me) {
-        let mut known = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        known.retain(|_, (_, at)| at.elapsed() < REMEMBERED);
-        known.insert(hash, (me, Instant::now()));
-    }
-
-    /// Forgets all: a token was removed, or a session has ended.
-    pub fn forget(&self) {
-        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clear();
-        self.1.notify_waiters();
-    }
-
-    /// Resolves when a token is removed or a session ends at this service.
-    async fn changed(&self) {
-        self.1.notified().await;
-    }
 }
 
 /// What a caller shows: a token, or a session that was made with one.

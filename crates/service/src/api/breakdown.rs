@@ -25,10 +25,11 @@ use kesmo_wire::api::{
 use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{
-    Answer, Refused,
+    body::Answer,
     runs::{find, past},
 };
-use crate::{App, access::MaySee, floor::Ask};
+use crate::{access::MaySee, app::App, refused::Refused};
+use kesmo_floor::Ask;
 
 /// What ran before an attempt in its process, and on its worker.
 const MOST_BEFORE: usize = 50;
@@ -210,7 +211,7 @@ async fn record(
     variant: Option<String>,
     limit: Option<i64>,
 ) -> Answer<Vec<PastEntry>> {
-    super::suites::named(app, suite).await?;
+    crate::lookup::named(app, suite).await?;
     let limit = limit.unwrap_or(20).clamp(1, 50);
     let filter = Filter { suite: Some(suite.to_owned()), limit, ..Filter::default() };
     let variant = variant.unwrap_or_default();

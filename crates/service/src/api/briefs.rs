@@ -10,13 +10,15 @@ use kesmo_store::briefs::{BriefRow, NotSaved};
 use kesmo_wire::api::{BriefOf, NewBrief};
 use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
-use super::{Answer, Refused, Sent, body, runs::summary_of_row};
+use super::body::{Answer, Sent, body};
 use crate::{
-    App,
     access::{MayOperate, MaySee},
-    floor::Ask,
+    app::App,
+    refused::Refused,
     starting::{self, Looked, Wanted},
 };
+use kesmo_floor::Ask;
+use kesmo_floor::summary::summary_of_row;
 
 pub(super) fn routes() -> Vec<Route> {
     routes![put, list, show, remove, check]

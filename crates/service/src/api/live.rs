@@ -17,16 +17,14 @@ use rocket::{
 };
 use tokio::sync::broadcast::error::RecvError;
 
-use super::{
-    Refused,
-    runs::{detail_of_row, find},
-};
+use super::runs::{detail_of_row, find};
 use crate::{
-    App,
     access::{MaySee, Standing},
-    floor::{Ask, FloorHandle, active::LONG_STRIP},
-    live::{Hub, LiveEvent},
+    app::App,
+    refused::Refused,
 };
+use kesmo_floor::hub::{Hub, LiveEvent};
+use kesmo_floor::{Ask, FloorHandle, active::LONG_STRIP};
 
 /// A run that is not open here is looked at so often.
 const UNOPENED_EVERY: std::time::Duration = std::time::Duration::from_millis(500);

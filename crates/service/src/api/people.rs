@@ -11,10 +11,11 @@ use rocket::{
     serde::json::Json,
 };
 
-use super::{Answer, Refused, Sent, body};
+use super::body::{Answer, Sent, body};
 use crate::{
-    App,
     access::{self, COOKIE, MayKeep, MaySee, SESSION_DAYS, Shown},
+    app::App,
+    refused::Refused,
 };
 
 pub(super) fn routes() -> Vec<Route> {
@@ -34,7 +35,7 @@ async fn sign_in(app: &State<App>, cookies: &CookieJar<'_>, origin: Origin, sign
         let say = "a worker token can only work: sign in with a reader, operator or admin token";
         return Err(Refused::new(Status::Forbidden, "forbidden", say));
     }
-    let session = access::random_text();
+    let session = kesmo_files::secret::random_text();
     let until = chrono::Utc::now() + chrono::TimeDelta::days(SESSION_DAYS);
     app.store.add_session(&access::hash(&session), &me.name, until).await?;
     let lasts = rocket::time::Duration::days(SESSION_DAYS);

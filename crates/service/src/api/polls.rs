@@ -10,10 +10,12 @@ use kesmo_store::polls::{NewPoll as NewRow, PollRow};
 use kesmo_wire::api::{NewPoll, PollOf};
 use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
-use super::{Answer, Refused, Sent, body, suites::named};
+use super::body::{Answer, Sent, body};
 use crate::{
-    App,
     access::{MayOperate, MaySee},
+    app::App,
+    lookup::named,
+    refused::Refused,
     starting,
 };
 
@@ -95,7 +97,7 @@ async fn put(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPol
         made_by: &caller.0.name,
         heads: if new.now { &[] } else { &there },
     };
-    let clock = app.clock.now().unwrap_or_else(crate::floor::now);
+    let clock = app.clock.now().unwrap_or_else(kesmo_floor::now);
     let first = if new.now { kesmo_core::time::Timestamp(clock.0 - look.0 as i64) } else { clock };
     let row = app.store.put_poll(row, first.utc()).await?;
     let mut made = views(app, vec![(row, suite.to_owned())]).await?;

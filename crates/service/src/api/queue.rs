@@ -4,12 +4,16 @@ use kesmo_core::name::RunName;
 use kesmo_wire::api::{MoveRun, RunSummary};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
-use super::{Answer, Refused, Sent, body, runs::find};
-use crate::{
-    App,
-    access::{MayOperate, MaySee},
-    floor::Ask,
+use super::{
+    body::{Answer, Sent, body},
+    runs::find,
 };
+use crate::{
+    access::{MayOperate, MaySee},
+    app::App,
+    refused::Refused,
+};
+use kesmo_floor::Ask;
 
 pub(super) fn routes() -> Vec<Route> {
     routes![list, order]

@@ -1,8 +1,8 @@
 //! Runs: started, found, read, stopped, repeated, reported.
 
 use std::{
-    collections::{BTreeMap, HashMap, VecDeque},
-    sync::{Arc, Mutex, PoisonError},
+    collections::{BTreeMap, HashMap},
+    sync::{Arc, PoisonError},
 };
 
 use kesmo_core::{
@@ -24,12 +24,9 @@ use kesmo_store::{
     past::AttemptRow,
     runs::{Filter, NewRun as NewRow, RunRow},
 };
-use kesmo_wire::{
-    api::{
-        Again, Artifact, Attempt, ChainLink, Drain, Entries, Entry, EntryDetail, NewRun, Run, RunSummary, StopRun,
-        Worker, entry_name,
-    },
-    live::thin,
+use kesmo_wire::api::{
+    Again, Artifact, Attempt, ChainLink, Drain, Entries, Entry, EntryDetail, NewRun, Run, RunSummary, StopRun, Worker,
+    entry_name,
 };
 use rocket::{
     Route, State, get,
@@ -38,59 +35,19 @@ use rocket::{
     serde::json::Json,
 };
 
-use super::{
-    Answer, Refused, Sent, body,
-    suites::{named, suite_file},
-};
+use super::body::{Answer, Sent, body};
 use crate::{
-    App,
     access::{MayOperate, MaySee},
-    floor::{Ask, EntryOrder, EntryQuestion, active},
+    app::App,
+    lookup::{named, suite_file},
+    past::Past,
+    refused::Refused,
     starting::{self, Looked, Wanted},
 };
+use kesmo_floor::{Ask, EntryOrder, EntryQuestion, active, summary::summary_of_row};
 
 pub(super) fn routes() -> Vec<Route> {
     routes![start, list, show, stop, again, entries, entry, log, artifacts, report_of, workers, drain, blob]
-}
-
-/// Plans of runs that were asked for of late, and the states of finished ones.
-#[derive(Default)]
-pub struct PastCache(Mutex<VecDeque<(i64, Arc<Past>)>>);
-
-/// A run's plan and, if it is finished, how its entries ended.
-pub struct Past {
-    pub(super) plan: Plan,
-    /// Outcome, attempts, what the last took; empty while the run is active.
-    pub(super) states: Vec<(Outcome, u16, u64)>,
-}
-
-/// The summary of a run that is not active.
-pub(crate) fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
-    RunSummary {
-        name: format!("{suite}/{}", row.number),
-        suite: suite.to_owned(),
-        number: row.number as u32,
-        phase: Phase::of(&row.phase).unwrap_or(Phase::Queued),
-        verdict: row.verdict.as_deref().and_then(Verdict::of),
-        reason: row.reason.clone(),
-        waiting_for: None,
-        tally: serde_json::from_value(row.tally.clone()).unwrap_or_default(),
-        stats: serde_json::from_value(row.stats.clone()).unwrap_or_default(),
-        labels: serde_json::from_value(row.labels.clone()).unwrap_or_default(),
-        pool: row.pool.clone(),
-        started_by: row.started_by.clone(),
-        created_at: row.created_at,
-        began_at: row.began_at,
-        finished_at: row.finished_at,
-        left: None,
-        rate: 0.0,
-        strip: thin(&row.strip, active::SHORT_STRIP),
-        slots: 0,
-        branch: row.branch.clone(),
-        commit: row.commit.clone(),
-        origin: row.origin().unwrap_or_default(),
-        place: None,
-    }
 }
 
 pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Result<Run, Refused> {
@@ -607,7 +564,7 @@ pub(super) async fn log_text(app: &App, row: &RunRow, index: i32, attempt: i32) 
     let found = app.store.attempt_log(row.id, kesmo_store::month_of(row.created_at), index, attempt).await?;
     let Some((text, blob)) = found else { return Ok(None) };
     let Some(blob) = blob else { return Ok(Some(text)) };
-    let blob = super::suites::digest(&blob)?;
+    let blob = crate::lookup::digest(&blob)?;
     let bytes = tokio::fs::read(app.blobs.path(&blob)).await;
     let bytes = bytes.map_err(|e| Refused::unavailable(format!("the log cannot be read: {e}")))?;
     Ok(Some(String::from_utf8_lossy(&bytes).into_owned()))

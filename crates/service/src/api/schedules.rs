@@ -20,15 +20,17 @@ use kesmo_wire::api::{
 use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
 use super::{
-    Answer, Refused, Sent, body,
-    runs::{hand_over, summary_of_row},
+    body::{Answer, Sent, body},
+    runs::hand_over,
 };
 use crate::{
-    App,
     access::{MayOperate, MaySee},
-    floor::Ask,
+    app::App,
+    refused::Refused,
     starting::{self, Looked},
 };
+use kesmo_floor::Ask;
+use kesmo_floor::summary::summary_of_row;
 
 /// Starts that are told before a schedule is saved.
 const TOLD_AHEAD: usize = 5;
@@ -72,7 +74,7 @@ async fn looked_at(app: &App, new: &NewSchedule) -> Result<(Schedule, SchedulePr
             starting::brief_named(app, brief).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?
         }
         (None, Some(suite)) => {
-            super::suites::named(app, suite).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?;
+            crate::lookup::named(app, suite).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?;
             Brief { suite: Some(suite.clone()), ..Brief::default() }
         }
         _ => return Err(Refused::invalid("say what to start: exactly one of --brief NAME and --suite NAME")),

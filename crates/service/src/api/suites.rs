@@ -3,36 +3,32 @@
 use std::collections::{BTreeMap, HashMap};
 
 use kesmo_core::{
-    name::did_you_mean,
     plan::DEFAULT_RETRIES,
     source::GitSource,
     suite::{SuiteFile, file::FILE_NAME},
 };
 use kesmo_store::{runs::RunRow, suites::SuiteRow};
-use kesmo_wire::{
-    Digest,
-    api::{FacetDetail, NewSuite, RunSummary, Stored, Suite, SuiteDetail},
+use kesmo_wire::api::{FacetDetail, NewSuite, RunSummary, Stored, Suite, SuiteDetail};
+use rocket::{
+    Data, Route, State, data::ToByteUnit, delete, get, head, http::Status, post, put, routes, serde::json::Json,
 };
-use rocket::{Data, Route, State, delete, get, head, http::Status, post, put, routes, serde::json::Json};
 
-use super::{Answer, Refused, Sent, body, planning::parks, runs::summary_of_row};
+use super::{
+    body::{Answer, Sent, body},
+    parks::parks,
+};
 use crate::{
-    App,
     access::{MayKeep, MayOperate, MaySee},
-    blobs::{LARGEST, NotTaken},
-    floor::Ask,
+    app::App,
+    lookup::{digest, named, suite_file},
+    refused::Refused,
 };
-
-/// The pool that runs go to unless told otherwise.
-pub const DEFAULT_POOL: &str = "main";
+use kesmo_files::blobs::{LARGEST, NotTaken};
+use kesmo_floor::Ask;
+use kesmo_floor::summary::summary_of_row;
 
 pub(super) fn routes() -> Vec<Route> {
     routes![bundle_known, put_bundle, add, list, show, remove]
-}
-
-/// The digest that a caller names.
-pub(crate) fn digest(text: &str) -> Result<Digest, Refused> {
-    Digest::parse(text).map_err(|e| Refused::invalid(e.to_string()))
 }
 
 impl From<NotTaken> for Refused {
@@ -66,7 +62,7 @@ async fn bundle_known(app: &State<App>, _caller: MayOperate, bundle: &str) -> Re
 #[put("/api/bundles/<bundle>", data = "<content>")]
 async fn put_bundle(app: &State<App>, _caller: MayOperate, bundle: &str, content: Data<'_>) -> Answer<Stored> {
     let name = digest(bundle)?;
-    let bytes = app.blobs.take(&name, content).await?;
+    let bytes = app.blobs.take(&name, content.open((LARGEST + 1).bytes())).await?;
     // A bundle may be large once it is unpacked: few are read through at a time.
     let _turn = app.unpacking.acquire().await.map_err(|e| Refused::unavailable(e.to_string()))?;
     let blobs = app.blobs.clone();
@@ -75,24 +71,6 @@ async fn put_bundle(app: &State<App>, _caller: MayOperate, bundle: &str, content
     SuiteFile::parse(FILE_NAME, &text).map_err(|e| Refused::invalid(e.to_string()))?;
     app.store.add_source(bundle, &text).await?;
     Ok(Json(Stored { digest: bundle.to_owned(), bytes }))
-}
-
-/// The suite file of a bundle.
-pub(crate) async fn suite_file(app: &App, bundle: &str) -> Result<(String, SuiteFile), Refused> {
-    let text = app.store.suite_file(digest(bundle)?.as_str()).await?;
-    let text = text.ok_or_else(|| Refused::not_found(format!("the bundle {bundle} is not here: upload it first")))?;
-    let file = SuiteFile::parse(FILE_NAME, &text).map_err(|e| Refused::invalid(e.to_string()))?;
-    Ok((text, file))
-}
-
-/// The suite of that name; a refusal names the nearest.
-pub(crate) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
-    if let Some(row) = app.store.suite(name).await? {
-        return Ok(row);
-    }
-    let all = app.store.suites().await?;
-    let hint = did_you_mean(name, all.iter().map(|s| s.slug.as_str()));
-    Err(Refused::not_found(format!("there is no suite named {name:?}{hint} (add one with `kesmo suite add FOLDER`)")))
 }
 
 /// Adds a suite from an uploaded bundle, or gives the suite of that name new files.
@@ -116,8 +94,8 @@ async fn add(app: &State<App>, _caller: MayOperate, new: Sent<NewSuite>) -> Answ
 async fn add_from_git(app: &App, git: &GitSource) -> Result<String, Refused> {
     git.check().map_err(|e| Refused::invalid(e.to_string()))?;
     let fetched = app.git.fetch(git).await.map_err(|e| match e {
-        crate::git::Error::Away(why) => Refused::unavailable(format!("{why}: the suite was not added")),
-        crate::git::Error::Wrong(why) => Refused::invalid(why),
+        kesmo_files::git::Error::Away(why) => Refused::unavailable(format!("{why}: the suite was not added")),
+        kesmo_files::git::Error::Wrong(why) => Refused::invalid(why),
     })?;
     app.store.add_source(&fetched.digest, &fetched.text).await?;
     Ok(fetched.digest)

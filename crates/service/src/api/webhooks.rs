@@ -3,10 +3,7 @@
 //! A delivery is taken in this order: how fast they come, how large it is, whether it is genuine and new, how fast genuine ones
 //! come, what it says. It is answered once it is stored, with the run that it started.
 
-use std::{
-    collections::{BTreeMap, HashMap},
-    sync::{Mutex, PoisonError},
-};
+use std::collections::{BTreeMap, HashMap};
 
 use kesmo_core::{
     name::{Slug, did_you_mean, shorten},
@@ -14,10 +11,9 @@ use kesmo_core::{
         RunOptions,
         brief::{Changes, Origin, OriginKind},
     },
-    time::{Bytes, Span, Timestamp},
+    time::{Bytes, Timestamp},
     webhook::{
-        self, Decision, Did, Headers, LARGEST_BODY, Rate, SECRET_BYTES, Signed, Take, Taken, When, decide, read_body,
-        verify,
+        self, Decision, Did, Headers, LARGEST_BODY, SECRET_BYTES, Signed, Take, Taken, When, decide, read_body, verify,
     },
 };
 use kesmo_store::webhooks::{DeliveryRow, Kept, NewDelivery, NewWebhook as NewRow, WebhookRow};
@@ -33,16 +29,16 @@ use rocket::{
     serde::json::Json,
 };
 
-use super::{Answer, Refused, Sent, body};
+use super::body::{Answer, Sent, body};
 use crate::{
-    App,
-    access::{MayOperate, MaySee, random_bytes},
-    floor,
+    access::{MayOperate, MaySee},
+    app::App,
+    rates::PER_MINUTE,
+    refused::Refused,
     starting::{self, Looked, Wanted},
 };
+use kesmo_files::secret::random_bytes;
 
-/// Deliveries a minute unless told otherwise, and the most.
-const PER_MINUTE: u32 = 120;
 const MOST_PER_MINUTE: u32 = 60_000;
 /// The longest source and id of an event together, by which one that comes twice is found.
 const LONGEST_EVENT: usize = 1000;
@@ -50,27 +46,6 @@ const LONGEST_EVENT: usize = 1000;
 const MOST_SHOWN: i64 = 100;
 /// Every so many deliveries the oldest are cleared away.
 const TRIM_EVERY: i64 = 50;
-
-/// How fast deliveries come, by webhook: all of them, and those that are genuine, so that whoever does not know the secret
-/// does not use up what belongs to those who do. Each service counts for itself.
-#[derive(Default)]
-pub struct Rates(Mutex<HashMap<(i64, bool), Rate>>);
-
-/// So many times what a webhook takes may come to it, genuine or not.
-const ANY_TIMES: u32 = 10;
-
-impl Rates {
-    fn take(&self, row: &WebhookRow, genuine: bool) -> Result<(), Refused> {
-        let now = floor::now();
-        let per_minute =
-            if genuine { row.per_minute as u32 } else { (row.per_minute as u32).max(PER_MINUTE) * ANY_TIMES };
-        let mut rates = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let rate = rates.entry((row.id, genuine)).or_insert_with(|| Rate::new(per_minute, now));
-        rate.take(per_minute, now).map_err(|wait: Span| {
-            Refused::too_fast(format!("more than {per_minute} deliveries a minute are not taken: try again in {wait}"))
-        })
-    }
-}
 
 pub(super) fn routes() -> Vec<Route> {
     routes![add, list, show, remove, pause, new_secret, try_body, delivery, redeliver, take]
@@ -152,7 +127,7 @@ async fn add(app: &State<App>, caller: MayOperate, new: Sent<NewWebhook>) -> Ans
     if let Some(suite) = &brief.suite
         && let Some(row) = app.store.suite(suite).await?.filter(|r| r.git.is_none())
     {
-        let (_, file) = super::suites::suite_file(app, &row.source).await?;
+        let (_, file) = crate::lookup::suite_file(app, &row.source).await?;
         for key in set {
             if !file.settings.contains_key(&key) {
                 let hint = did_you_mean(&key, file.settings.keys().map(String::as_str));
@@ -271,7 +246,7 @@ async fn decided(app: &App, row: &WebhookRow, headers: &Headers, content: &[u8])
         Err(e) => return Ok(refused(e.to_string(), None)),
     };
     // What is taken out of it is kept.
-    if let Err(why) = super::check_texts(&told.body, &mut String::new()) {
+    if let Err(why) = super::body::check_texts(&told.body, &mut String::new()) {
         return Ok(refused(why, None));
     }
     if told.event.as_ref().is_some_and(|event| event.len() > LONGEST_EVENT || event.contains('\0')) {

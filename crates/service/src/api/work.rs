@@ -13,12 +13,15 @@ use rocket::{Data, Route, Shutdown, State, fs::NamedFile, get, put, routes, serd
 use rocket_ws::{Channel, Message, WebSocket, stream::DuplexStream};
 use tokio::{sync::mpsc, time::Instant};
 
-use super::{Answer, Refused};
+use super::body::Answer;
 use crate::{
-    App,
     access::{MayLend, Standing},
-    floor::NotLinked,
+    app::App,
+    refused::Refused,
 };
+use kesmo_files::blobs::LARGEST;
+use kesmo_floor::NotLinked;
+use rocket::data::ToByteUnit;
 
 /// Messages to a worker that may wait to be read; past that the worker is too slow.
 const WAITING: usize = 1024;
@@ -42,8 +45,8 @@ async fn bundle(app: &State<App>, _caller: MayLend, digest: &str) -> Result<Name
 /// A file that an attempt left behind, or a long log.
 #[put("/api/work/blobs/<digest>", data = "<content>")]
 async fn put_blob(app: &State<App>, _caller: MayLend, digest: &str, content: Data<'_>) -> Answer<Stored> {
-    let digest = super::suites::digest(digest)?;
-    let bytes = app.blobs.take(&digest, content).await?;
+    let digest = crate::lookup::digest(digest)?;
+    let bytes = app.blobs.take(&digest, content.open((LARGEST + 1).bytes())).await?;
     Ok(Json(Stored { digest: digest.into(), bytes }))
 }
 

@@ -4,8 +4,6 @@ use std::{path::PathBuf, time::Duration};
 
 use kesmo_core::time::Timestamp;
 
-use crate::floor;
-
 /// Where the scheduler gets the time from.
 #[derive(Debug, Clone)]
 pub enum Clock {
@@ -19,7 +17,7 @@ impl Clock {
     #[must_use]
     pub fn now(&self) -> Option<Timestamp> {
         match self {
-            Self::System => Some(floor::now()),
+            Self::System => Some(kesmo_floor::now()),
             Self::File(path) => std::fs::read_to_string(path).ok()?.trim().parse().ok().map(Timestamp),
         }
     }

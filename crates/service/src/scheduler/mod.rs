@@ -30,7 +30,8 @@ use tokio::{
 };
 
 use crate::{
-    App,
+    app::App,
+    refused::Refused,
     starting::{self, Looked, Wanted},
 };
 use clock::Clock;
@@ -343,7 +344,7 @@ pub(crate) fn is_glob(branches: &str) -> bool {
 ///
 /// # Errors
 /// If the brief or the suite is gone, or the settings do not fit.
-async fn run_of_head(app: &App, poll: &PollRow, suite: &str, head: &Head) -> Result<NewRun, crate::api::Refused> {
+async fn run_of_head(app: &App, poll: &PollRow, suite: &str, head: &Head) -> Result<NewRun, Refused> {
     let origin = Origin { kind: OriginKind::Poll, name: Some(head.0.clone()), ..Origin::default() };
     let changes = Changes { branch: Some(head.0.clone()), commit: Some(head.1.clone()), ..Changes::default() };
     let (brief, mut origin) = match &poll.brief {

@@ -7,11 +7,10 @@ use std::{
 };
 
 use kesmo_wire::Digest;
-use rocket::data::{Data, ToByteUnit};
 use sha2::{Digest as _, Sha256};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWriteExt};
 
-use crate::Error;
+use crate::{bundle, error::Error, secret::random_text};
 
 /// The largest blob that is taken, in bytes.
 pub const LARGEST: u64 = 1 << 30;
@@ -71,7 +70,7 @@ impl Blobs {
     /// A path of its own for a blob that is being made here.
     #[must_use]
     pub fn coming(&self) -> PathBuf {
-        self.folder.join("coming").join(crate::access::random_text())
+        self.folder.join("coming").join(random_text())
     }
 
     /// Takes a file that was made at [`Blobs::coming`] as the blob of its digest.
@@ -85,23 +84,22 @@ impl Blobs {
         moved.map_err(|e| Error::file(&path, &e))
     }
 
-    /// Takes the body of a call as the blob of that digest, without holding it in memory.
+    /// Takes what is sent as the blob of that digest, without holding it in memory.
     ///
     /// # Errors
     /// If the content is another, is too large, or cannot be written.
-    pub async fn take(&self, digest: &Digest, body: Data<'_>) -> Result<u64, NotTaken> {
+    pub async fn take(&self, digest: &Digest, mut body: impl AsyncRead + Unpin) -> Result<u64, NotTaken> {
         let path = self.path(digest);
         // Removed when the call is broken off, wherever that is.
         let coming = Coming(self.coming());
         let coming = &coming.0;
         let failed = |e: &std::io::Error| NotTaken::Failed(Error::file(coming, e));
         let mut file = tokio::fs::File::create(coming).await.map_err(|e| failed(&e))?;
-        let mut stream = body.open((LARGEST + 1).bytes());
         let mut hash = Sha256::new();
         let mut bytes = 0u64;
         let mut buffer = vec![0u8; 64 << 10];
         let taken = loop {
-            let read = match stream.read(&mut buffer).await {
+            let read = match body.read(&mut buffer).await {
                 Ok(0) => break Ok(()),
                 Ok(read) => read,
                 Err(e) => break Err(failed(&e)),
@@ -137,7 +135,7 @@ impl Blobs {
     /// # Errors
     /// In words, if it is no bundle that can be used.
     pub fn suite_file(&self, bundle: &Digest) -> Result<String, String> {
-        kesmo_files::bundle::check(&self.path(bundle), kesmo_files::bundle::LIMITS).map_err(|e| e.to_string())
+        bundle::check(&self.path(bundle), bundle::LIMITS).map_err(|e| e.to_string())
     }
 }
 

@@ -16,19 +16,22 @@ use kesmo_core::{
     time::Span,
     words::{Phase, Verdict},
 };
+use kesmo_files::git;
 use kesmo_store::{
     commit::{Commit, RunChange},
-    leases::Holder,
     runs::RunRow,
 };
 use kesmo_wire::api::RunSummary;
 use tokio::time::Instant;
 
-use super::{Floor, Message};
-use crate::{api::runs::summary_of_row, git, starting};
+use crate::{
+    asking::Message,
+    fetching::fetch,
+    floor::{After, Floor},
+    summary::summary_of_row,
+    unopened::{State, Unopened},
+};
 
-/// Unfinished runs are looked at so often.
-pub(super) const LOOK_EVERY: Duration = Duration::from_secs(1);
 /// Leases are renewed so often, and last so long without that, in seconds.
 const RENEW_EVERY: Duration = Duration::from_secs(3);
 const LEASE_LASTS: f64 = 12.0;
@@ -40,48 +43,6 @@ const GIT_PATIENCE: Duration = Duration::from_secs(30 * 60);
 
 /// Where a run stands among those that wait: whether it is in the queue, its weight, its place, and its id.
 type Waits = (bool, std::cmp::Reverse<u32>, f64, i64);
-
-/// A run that is not open.
-pub(super) struct Unopened {
-    pub row: RunRow,
-    pub suite: String,
-    /// How much it counts, by its priority.
-    weight: u32,
-    /// What does not change while it waits.
-    summary: RunSummary,
-    state: State,
-}
-
-enum State {
-    /// Its files are being fetched.
-    Fetching(u32),
-    /// They could not be fetched: when that is tried again, how often it was, and why it failed.
-    Later(Instant, u32, String),
-    /// It has its files and waits for a place.
-    Ready,
-}
-
-/// Where a service stands with its leases.
-pub(super) struct Leases {
-    pub service: String,
-    pub address: std::sync::Arc<std::sync::OnceLock<String>>,
-    pub held: BTreeSet<String>,
-    renewed: Option<Instant>,
-    pub looked: Option<Instant>,
-    /// Runs that were told to stop because somebody asked for it.
-    stopped: BTreeSet<i64>,
-}
-
-impl Leases {
-    pub fn new(service: String, address: std::sync::Arc<std::sync::OnceLock<String>>) -> Self {
-        Self { service, address, held: BTreeSet::new(), renewed: None, looked: None, stopped: BTreeSet::new() }
-    }
-
-    pub fn holder(&self) -> Holder {
-        let address = self.address.get().cloned().unwrap_or_default();
-        Holder { service: self.service.clone(), address }
-    }
-}
 
 impl Floor {
     /// Looks at all unfinished runs: takes up new ones of its pools, stops those that are to be stopped, and renews leases.
@@ -206,7 +167,7 @@ impl Floor {
             RunSummary { phase: Phase::Finished, verdict: Some(verdict), reason, finished_at: Some(at), ..summary };
         self.closed.push(summary);
         self.closing.insert(run);
-        self.after.push(super::After::Over);
+        self.after.push(After::Over);
         self.queue_changed = true;
     }
 
@@ -226,7 +187,7 @@ impl Floor {
                 (self.store.clone(), self.git.clone(), self.own.clone(), *id, waiting.row.suite_id);
             waiting.state = State::Fetching(*failures);
             tokio::spawn(async move {
-                let fetched = match starting::fetch(&store, &git, suite, &source).await {
+                let fetched = match fetch(&store, &git, suite, &source).await {
                     Ok(f) => {
                         let branch = source.branch.as_deref().or(f.branch.as_deref());
                         let pinned = store.pin_run(id, &f.digest, branch, &f.commit).await;

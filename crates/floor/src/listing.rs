@@ -1,71 +1,26 @@
 //! Lists of tests: known ones are read from the store, others are asked of a worker, once for all who wait.
 
-use std::{collections::BTreeMap, sync::Arc};
+use std::sync::Arc;
 
 use kesmo_core::{
     run::{Input, WorkerId},
-    suite::{ListedTest, SuiteFile, Variant, listing},
+    suite::{ListedTest, listing},
 };
 use kesmo_wire::{
     Digest,
-    link::{ListJob, Setup, ToWorker},
+    link::{ListJob, ToWorker},
 };
 use tokio::sync::oneshot;
 
-use super::{
-    After, Floor, Message, tell,
-    workers::{Asking, Use},
+use crate::{
+    asking::{Message, tell},
+    floor::{After, Floor},
+    lists::{ListAsk, Listing},
+    workers::Use,
 };
 
 /// The largest output of a list command, in bytes: what a worker reads of it.
 const LARGEST_LIST: u64 = 256 << 20;
-
-/// Which list is wanted.
-#[derive(Debug, Clone)]
-pub struct ListAsk {
-    pub key: String,
-    pub pool: String,
-    pub needs: BTreeMap<String, String>,
-    pub setup: Setup,
-}
-
-impl ListAsk {
-    /// The list of a variant. Its key is made of everything that the list may depend on.
-    #[must_use]
-    pub fn new(suite: &SuiteFile, bundle: &str, pool: &str, variant: &Variant, setup: &Setup) -> Self {
-        let setup = Setup {
-            variant: variant.pairs().to_vec(),
-            run: String::new(),
-            seed: 0,
-            branch: None,
-            commit: None,
-            ..setup.clone()
-        };
-        let depends = (bundle, &suite.tests.list, &setup.variant, &setup.env, &setup.settings);
-        let key = Digest::of(serde_json::to_string(&depends).unwrap_or_default().as_bytes()).to_string();
-        Self { key, pool: pool.to_owned(), needs: suite.needs_of(variant), setup }
-    }
-
-    fn asking<'a>(&'a self, run: Option<&'a str>) -> Asking<'a> {
-        Asking { pool: &self.pool, run, needs: std::slice::from_ref(&self.needs) }
-    }
-}
-
-/// A list that a worker makes, or that waits for one.
-pub(super) struct Listing {
-    ask: ListAsk,
-    /// The worker and slot that make it.
-    on: Option<(WorkerId, u16)>,
-    runs: Vec<i64>,
-    replies: Vec<oneshot::Sender<Result<Vec<ListedTest>, String>>>,
-}
-
-impl Listing {
-    /// Whether a run waits for a slot to make this list.
-    pub fn is_waited_for_by(&self, run: i64) -> bool {
-        self.on.is_none() && self.runs.contains(&run)
-    }
-}
 
 impl Floor {
     /// Answers with a list: at once where it is known, which is looked up beside the floor's work.

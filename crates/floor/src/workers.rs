@@ -8,19 +8,23 @@ use std::{
 use chrono::{DateTime, Utc};
 use kesmo_core::{
     run::{
-        BatchId, Fit, WorkerId,
+        Fit, WorkerId,
         load::{Load, Turn},
     },
     time::Span,
 };
-use kesmo_wire::{
-    api::{Slot, Worker},
-    link::{BatchKey, Hello, ToWorker},
-    live::RunSlot,
-};
+use kesmo_wire::link::{BatchKey, Hello, ToWorker};
 use tokio::{sync::mpsc, time::Instant};
 
-use super::{NotLinked, active::ActiveRun};
+/// Why a worker's link is not taken.
+#[derive(Debug, PartialEq, Eq)]
+pub enum NotLinked {
+    Refused(String),
+    /// Not now: it may try again.
+    Later(String),
+    /// Another service carries out the runs of its pool.
+    Elsewhere(String),
+}
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Use {
@@ -29,23 +33,23 @@ pub(crate) enum Use {
     Listing(String),
 }
 
-struct Known {
-    name: String,
-    pool: String,
-    offers: BTreeMap<String, String>,
-    process: String,
-    home: String,
-    slots: Vec<Use>,
-    trouble: Vec<bool>,
-    link: Option<(u64, mpsc::Sender<ToWorker>)>,
-    since: DateTime<Utc>,
+pub(crate) struct Known {
+    pub(crate) name: String,
+    pub(crate) pool: String,
+    pub(crate) offers: BTreeMap<String, String>,
+    pub(crate) process: String,
+    pub(crate) home: String,
+    pub(crate) slots: Vec<Use>,
+    pub(crate) trouble: Vec<bool>,
+    pub(crate) link: Option<(u64, mpsc::Sender<ToWorker>)>,
+    pub(crate) since: DateTime<Utc>,
     /// When a worker without a link is given up.
-    lost_at: Option<Instant>,
-    load: Load,
+    pub(crate) lost_at: Option<Instant>,
+    pub(crate) load: Load,
     /// The only run that it works for.
-    only_run: Option<String>,
+    pub(crate) only_run: Option<String>,
     /// It is to finish what it has and take nothing new.
-    draining: bool,
+    pub(crate) draining: bool,
 }
 
 impl Known {
@@ -81,7 +85,7 @@ pub(crate) struct Asking<'a> {
 pub(crate) struct Workers {
     numbers: HashMap<String, WorkerId>,
     names: Vec<String>,
-    known: BTreeMap<WorkerId, Known>,
+    pub(crate) known: BTreeMap<WorkerId, Known>,
     changed: BTreeSet<WorkerId>,
     gone: Vec<String>,
 }
@@ -391,59 +395,6 @@ impl Workers {
 
     pub fn take_changes(&mut self) -> (Vec<WorkerId>, Vec<String>) {
         (std::mem::take(&mut self.changed).into_iter().collect(), std::mem::take(&mut self.gone))
-    }
-
-    pub fn view(&self, worker: WorkerId, runs: &BTreeMap<i64, ActiveRun>) -> Option<Worker> {
-        let known = self.known.get(&worker)?;
-        let slot = |(number, what): (usize, &Use)| {
-            let mut slot = Slot { number: number as u32, trouble: known.trouble[number], ..Slot::default() };
-            match what {
-                Use::Idle => {}
-                Use::Listing(_) => slot.doing = Some("listing".into()),
-                Use::Batch(key) => {
-                    if let Some(run) = runs.get(&key.run) {
-                        run.fill_slot(&mut slot, BatchId(key.batch));
-                    }
-                }
-            }
-            slot
-        };
-        Some(Worker {
-            name: known.name.clone(),
-            pool: known.pool.clone(),
-            offers: known.offers.clone(),
-            connected: known.link.is_some(),
-            since: known.since,
-            slots: known.slots.iter().enumerate().map(slot).collect(),
-            overloaded: known.load.overloaded().map(|c| c.said(&known.name)),
-            fills: known.load.fill(),
-            only_run: known.only_run.clone(),
-            draining: known.draining,
-        })
-    }
-
-    pub fn views(&self, runs: &BTreeMap<i64, ActiveRun>) -> Vec<Worker> {
-        let mut all: Vec<Worker> = self.known.keys().filter_map(|w| self.view(*w, runs)).collect();
-        all.sort_by(|a, b| (&a.pool, &a.name).cmp(&(&b.pool, &b.name)));
-        all
-    }
-
-    /// The slots that work for a run.
-    pub fn slots_of(&self, run_id: i64, run: &ActiveRun) -> Vec<RunSlot> {
-        let mut slots = Vec::new();
-        for known in self.known.values() {
-            for (number, what) in known.slots.iter().enumerate() {
-                if let Use::Batch(key) = what
-                    && key.run == run_id
-                {
-                    let mut slot = Slot { number: number as u32, trouble: known.trouble[number], ..Slot::default() };
-                    run.fill_slot(&mut slot, BatchId(key.batch));
-                    slots.push(RunSlot { worker: known.name.clone(), slot });
-                }
-            }
-        }
-        slots.sort_by(|a, b| (&a.worker, a.slot.number).cmp(&(&b.worker, b.slot.number)));
-        slots
     }
 }
 

@@ -1,69 +1,44 @@
-//! The floor: one task that owns every run engine and every worker link.
-//!
-//! It handles everything that has arrived, gathers what the engines want kept, writes it in one transaction, and only then
-//! acknowledges, grants, publishes and answers (group commit: what arrives during a commit waits for the next one). When
-//! PostgreSQL goes away the same commit is tried until it is back; workers keep what is not acknowledged meanwhile.
-
-pub(crate) mod active;
-pub(crate) mod clock;
-mod following;
-pub(crate) mod keeping;
-mod listing;
-mod queue;
-mod workers;
+//! The floor itself: what it holds, and its one loop.
 
 use std::{
     collections::{BTreeMap, BTreeSet, HashMap},
-    sync::{
-        Arc, Mutex, OnceLock,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::{Arc, OnceLock, atomic::AtomicBool},
     time::Duration,
 };
 
 use futures::future::{BoxFuture, FutureExt, Shared};
 use kesmo_core::{
-    plan::Plan,
     run::{
         BatchId, Input, WorkerId,
-        figures::Part,
         share::{Sharing, due},
     },
-    suite::ListedTest,
     time::Timestamp,
-    words::Outcome,
 };
-use kesmo_store::{
-    Store,
-    commit::Commit,
-    runs::{NamedRun, RunRow},
-};
+use kesmo_files::{blobs::Blobs, git::Git};
+use kesmo_store::{Store, commit::Commit};
 use kesmo_wire::{
-    api::{Entries, Run, RunSummary, Worker},
-    link::{BatchKey, FromWorker, ToWorker},
-    live::{Floor as FloorView, RunSnapshot},
+    api::RunSummary,
+    link::{BatchKey, ToWorker},
+    live::Floor as FloorView,
 };
 use tokio::{
-    sync::{Notify, mpsc, oneshot, watch},
+    sync::{Notify, mpsc, oneshot},
     task::JoinHandle,
     time::Instant,
 };
 
 use crate::{
-    Error,
-    blobs::Blobs,
-    git::{self, Git},
-    live::Hub,
+    active::{ActiveRun, PUBLISH_EVERY},
+    asking::{Ask, FloorHandle, Message, Stalled, tell},
+    clock::now,
+    error::Error,
+    following::Following,
+    hub::Hub,
+    lists::Listing,
+    unopened::{LOOK_EVERY, Leases, Unopened},
+    workers::{Asking, NotLinked, Workers},
 };
-use active::ActiveRun;
-pub use clock::now;
-use following::Following;
-pub use following::Output;
-pub use listing::ListAsk;
-use workers::{Asking, Workers};
 
-/// A run's changes are published at most this often.
-const PUBLISH_EVERY: Duration = Duration::from_millis(100);
 /// The floor's changes are published at most this often.
 const FLOOR_EVERY: Duration = Duration::from_millis(250);
 /// Idle slots are put to use by what running batches give back at most this often.
@@ -77,229 +52,8 @@ const MOST_QUEUE_SHOWN: usize = 100;
 /// Messages handled before a commit, at the most.
 const MOST_BEFORE_COMMIT: usize = 512;
 
-/// The order in which entries are shown; those that are alike in it stand in listed order.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub enum EntryOrder {
-    /// Failed, running, flaky, then the rest.
-    #[default]
-    Trouble,
-    Slowest,
-    /// Those that took nothing yet come last.
-    Fastest,
-    Listed,
-    /// Most attempts first.
-    Attempts,
-}
-
-/// Which entries of a run to show.
-#[derive(Debug, Clone, Default)]
-pub struct EntryQuestion {
-    /// An outcome, or `waiting`, `running`, `trouble` (failed or flaky); empty for all.
-    pub state: String,
-    /// A part of the test's name or variant.
-    pub name: String,
-    pub order: EntryOrder,
-    pub skip: usize,
-    pub limit: usize,
-}
-
-/// A run as it stands, the hub that streams its changes, and the number of the last change that the snapshot holds.
-pub type Seen = (Box<RunSnapshot>, Arc<Hub>, u64);
-
-/// The outcome of every entry, where it has one, and what its last attempt took, in microseconds.
-pub type States = Vec<(Option<Outcome>, u64)>;
-
-/// What is asked of the floor.
-pub enum Ask {
-    Snapshot(i64, oneshot::Sender<Option<Seen>>),
-    Run(i64, oneshot::Sender<Option<Box<Run>>>),
-    /// One run, also one that is not open yet.
-    Summary(i64, oneshot::Sender<Option<Box<RunSummary>>>),
-    Summaries(oneshot::Sender<BTreeMap<i64, RunSummary>>),
-    Workers(oneshot::Sender<Vec<Worker>>),
-    Floor(oneshot::Sender<(Box<FloorView>, u64)>),
-    Entries(i64, EntryQuestion, oneshot::Sender<Option<Entries>>),
-    /// The plan of an active run, for an entry's detail: name, variant, retries, who decided, expected, group, claims.
-    EntryState(i64, u32, oneshot::Sender<Option<(Option<Outcome>, bool, u16)>>),
-    /// The states of all entries of an active run, with what their last attempts took.
-    States(i64, oneshot::Sender<Option<States>>),
-    /// The groups of names of an active run.
-    Parts(i64, oneshot::Sender<Option<Vec<Part>>>),
-    /// Has a worker take nothing new, or take work again; false if there is no such worker.
-    Drain(String, bool, oneshot::Sender<bool>),
-    /// Follows what an entry of an active run prints.
-    Follow(i64, u32, oneshot::Sender<Option<watch::Receiver<Output>>>),
-    /// The slots of a pool.
-    Slots(String, oneshot::Sender<u32>),
-}
-
-enum Message {
-    NewRun(Box<NamedRun>),
-    Stop {
-        run: i64,
-        reason: String,
-        reply: oneshot::Sender<bool>,
-    },
-    LinkUp {
-        hello: Box<kesmo_wire::link::Hello>,
-        /// The pool of the run that it is lent to, or its own.
-        pool: String,
-        link: u64,
-        sender: mpsc::Sender<ToWorker>,
-        reply: oneshot::Sender<Result<(), NotLinked>>,
-    },
-    Link {
-        link: u64,
-        message: FromWorker,
-    },
-    LinkDown {
-        link: u64,
-    },
-    List(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
-    Ask(Ask),
-    /// The files of a run were fetched and it is pinned to them, or not; none if it was pinned or over before.
-    Fetched(i64, Box<Result<Option<RunRow>, git::Error>>),
-    /// The plan of a run was made, or cannot be.
-    Planned(i64, Box<Result<Plan, String>>),
-    /// A list that a worker made was read, or cannot be.
-    ListRead(String, Result<Arc<Vec<ListedTest>>, String>),
-    /// A list that is not known is wanted.
-    Want(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
-    /// Unfinished runs are to be looked at now.
-    Look(oneshot::Sender<()>),
-    Leave,
-}
-
-/// Why a worker's link is not taken.
-#[derive(Debug, PartialEq, Eq)]
-pub enum NotLinked {
-    Refused(String),
-    /// Not now: it may try again.
-    Later(String),
-    /// Another service carries out the runs of its pool.
-    Elsewhere(String),
-}
-
-/// Talks to the floor.
-#[derive(Clone)]
-pub struct FloorHandle {
-    sender: mpsc::Sender<Message>,
-    leaving: Arc<AtomicBool>,
-    pub hub: Arc<Hub>,
-    pub patience: Duration,
-    stalled: Stalled,
-}
-
-/// Since when PostgreSQL does not take a commit, and what it says.
-type Stalled = Arc<Mutex<Option<(Instant, String)>>>;
-
-/// A commit that is not taken for longer holds up what asks the floor.
-const STALLED: Duration = Duration::from_secs(2);
-
-impl FloorHandle {
-    /// Why nobody is answered for now, if the floor has waited for PostgreSQL for a while.
-    #[must_use]
-    pub fn stalled(&self) -> Option<String> {
-        let stalled = self.stalled.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let (since, why) = stalled.as_ref().filter(|(since, _)| since.elapsed() >= STALLED)?;
-        Some(format!(
-            "nothing could be stored for {} s, and it is tried until it can; what runs goes on, and is kept by the workers ({why})",
-            since.elapsed().as_secs()
-        ))
-    }
-
-    /// The handle of a floor that has let go of everything.
-    #[cfg(test)]
-    pub fn closed() -> Self {
-        let (sender, _) = mpsc::channel(1);
-        let (leaving, stalled) = (Arc::new(AtomicBool::new(true)), Stalled::default());
-        Self { sender, leaving, hub: Arc::new(Hub::default()), patience: Duration::ZERO, stalled }
-    }
-
-    async fn send(&self, message: Message) {
-        // The floor ends only when the service does; then nobody waits for an answer any more.
-        drop(self.sender.send(message).await);
-    }
-
-    /// Takes a new run.
-    pub async fn new_run(&self, run: NamedRun) {
-        self.send(Message::NewRun(Box::new(run))).await;
-    }
-
-    /// Ends a run; false if it is not active.
-    pub async fn stop(&self, run: i64, reason: String) -> bool {
-        let (reply, answer) = oneshot::channel();
-        self.send(Message::Stop { run, reason, reply }).await;
-        answer.await.unwrap_or(false)
-    }
-
-    /// A worker's link came up.
-    ///
-    /// # Errors
-    /// If it is refused, or another service carries out the runs of its pool.
-    pub async fn link_up(
-        &self,
-        hello: kesmo_wire::link::Hello,
-        pool: String,
-        link: u64,
-        sender: mpsc::Sender<ToWorker>,
-    ) -> Result<(), NotLinked> {
-        let (reply, answer) = oneshot::channel();
-        self.send(Message::LinkUp { hello: Box::new(hello), pool, link, sender, reply }).await;
-        answer.await.unwrap_or_else(|_| Err(NotLinked::Refused("the service is stopping".into())))
-    }
-
-    /// Has unfinished runs looked at, and waits for that: somebody asked for an end, or moved one in the queue.
-    pub async fn look(&self) {
-        let (reply, answer) = oneshot::channel();
-        self.send(Message::Look(reply)).await;
-        // A service that is stopping looks no more.
-        drop(answer.await);
-    }
-
-    /// A message of a link.
-    pub async fn link_message(&self, link: u64, message: FromWorker) {
-        self.send(Message::Link { link, message }).await;
-    }
-
-    /// A link went down.
-    pub async fn link_down(&self, link: u64) {
-        self.send(Message::LinkDown { link }).await;
-    }
-
-    /// The tests of a suite in a variant: known ones at once, else as soon as a worker has listed them.
-    ///
-    /// # Errors
-    /// In words, if listing failed or the service stops.
-    pub async fn list(&self, ask: ListAsk) -> Result<Vec<ListedTest>, String> {
-        let (reply, answer) = oneshot::channel();
-        self.send(Message::List(Box::new(ask), reply)).await;
-        answer.await.unwrap_or_else(|_| Err("the service is stopping".into()))
-    }
-
-    /// Asks something; `None` if the service is stopping.
-    pub async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<T>) -> Ask) -> Option<T> {
-        let (reply, answer) = oneshot::channel();
-        self.send(Message::Ask(make(reply))).await;
-        answer.await.ok()
-    }
-
-    /// Commits what is open and ends.
-    pub async fn leave(&self) {
-        self.leaving.store(true, Ordering::SeqCst);
-        self.send(Message::Leave).await;
-    }
-}
-
-/// Answers; whoever asked may have gone, which is no error.
-fn tell<T>(to: oneshot::Sender<T>, answer: T) {
-    if to.send(answer).is_err() {
-        tracing::debug!("nobody waits for an answer any more");
-    }
-}
-
 /// What to do once everything is stored.
-enum After {
+pub(crate) enum After {
     Send(WorkerId, ToWorker),
     Stopped(oneshot::Sender<bool>),
     Ask(Ask),
@@ -308,50 +62,50 @@ enum After {
 }
 
 pub(crate) struct Floor {
-    store: Store,
-    blobs: Blobs,
-    hub: Arc<Hub>,
-    patience: Duration,
-    runs: BTreeMap<i64, ActiveRun>,
-    workers: Workers,
-    listings: HashMap<String, listing::Listing>,
-    following: Following,
-    commit: Commit,
+    pub(crate) store: Store,
+    pub(crate) blobs: Blobs,
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) patience: Duration,
+    pub(crate) runs: BTreeMap<i64, ActiveRun>,
+    pub(crate) workers: Workers,
+    pub(crate) listings: HashMap<String, Listing>,
+    pub(crate) following: Following,
+    pub(crate) commit: Commit,
     /// Runs whose rows PostgreSQL refuses whatever is done about it.
-    unstorable: BTreeSet<i64>,
+    pub(crate) unstorable: BTreeSet<i64>,
     /// Runs of which a list has become known, and runs that are over and not yet recorded.
-    to_plan: Vec<i64>,
-    to_record: Vec<i64>,
+    pub(crate) to_plan: Vec<i64>,
+    pub(crate) to_record: Vec<i64>,
     /// Done when the records of all runs that are over are written.
-    recorded: Shared<BoxFuture<'static, ()>>,
-    after: Vec<After>,
-    floor_published: Instant,
+    pub(crate) recorded: Shared<BoxFuture<'static, ()>>,
+    pub(crate) after: Vec<After>,
+    pub(crate) floor_published: Instant,
     /// How the runs of each pool share its slots.
-    sharing: HashMap<String, Sharing>,
+    pub(crate) sharing: HashMap<String, Sharing>,
     /// When idle slots were last looked at with running batches that might give something back, and whether there are.
-    idle_looked: Instant,
-    idle: bool,
-    fleet_changed: bool,
-    leaving: bool,
-    leases: queue::Leases,
+    pub(crate) idle_looked: Instant,
+    pub(crate) idle: bool,
+    pub(crate) fleet_changed: bool,
+    pub(crate) leaving: bool,
+    pub(crate) leases: Leases,
     /// Runs that are not open, by id.
-    queue: BTreeMap<i64, queue::Unopened>,
-    queue_changed: bool,
+    pub(crate) queue: BTreeMap<i64, Unopened>,
+    pub(crate) queue_changed: bool,
     /// Runs that ended without having been opened, to publish.
-    closed: Vec<RunSummary>,
+    pub(crate) closed: Vec<RunSummary>,
     /// Those of them whose verdict is not stored.
-    closing: BTreeSet<i64>,
+    pub(crate) closing: BTreeSet<i64>,
     /// The places of runs that nothing was begun of.
-    places: BTreeMap<i64, (u32, u32)>,
-    places_numbered: Instant,
-    git: Git,
+    pub(crate) places: BTreeMap<i64, (u32, u32)>,
+    pub(crate) places_numbered: Instant,
+    pub(crate) git: Git,
     /// For what tasks of its own bring.
-    own: mpsc::Sender<Message>,
+    pub(crate) own: mpsc::Sender<Message>,
     /// Told when a run is over.
-    over: Arc<Notify>,
+    pub(crate) over: Arc<Notify>,
     /// The service is asked to stop: a commit that PostgreSQL does not take is given up, unacknowledged.
-    stopping: Arc<AtomicBool>,
-    stalled: Stalled,
+    pub(crate) stopping: Arc<AtomicBool>,
+    pub(crate) stalled: Stalled,
 }
 
 /// What a floor stands on.
@@ -400,7 +154,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         idle: false,
         fleet_changed: true,
         leaving: false,
-        leases: queue::Leases::new(service, address),
+        leases: Leases::new(service, address),
         queue: BTreeMap::new(),
         queue_changed: false,
         closed: Vec::new(),
@@ -440,7 +194,7 @@ impl Floor {
             for run in std::mem::take(&mut self.to_plan) {
                 self.plan_if_listed(run);
             }
-            if self.leases.looked.is_none_or(|at| at.elapsed() >= queue::LOOK_EVERY)
+            if self.leases.looked.is_none_or(|at| at.elapsed() >= LOOK_EVERY)
                 && let Err(e) = self.look().await
             {
                 tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
@@ -468,7 +222,7 @@ impl Floor {
         let floor = self.floor_dirty().then_some(self.floor_published + FLOOR_EVERY);
         let lost = self.workers.next_loss();
         let idle = self.idle.then_some(self.idle_looked + IDLE_EVERY);
-        let look = self.leases.looked.map_or(instant, |at| at + queue::LOOK_EVERY);
+        let look = self.leases.looked.map_or(instant, |at| at + LOOK_EVERY);
         let queue = self.queue_wakes().into_iter().chain([look]);
         let soonest = engines.chain(changes).chain(floor).chain(lost).chain(idle).chain(queue).min();
         // A time that has just passed is not asked for twice in the same moment.
@@ -630,7 +384,7 @@ impl Floor {
         }
     }
 
-    fn worker_lost(&mut self, worker: WorkerId) {
+    pub(crate) fn worker_lost(&mut self, worker: WorkerId) {
         tracing::warn!(worker = self.workers.name(worker), "a worker is lost");
         for run in self.runs.keys().copied().collect::<Vec<_>>() {
             self.feed(run, Input::WorkerLost { worker });
@@ -749,7 +503,7 @@ impl Floor {
         }
     }
 
-    fn answer(&mut self, ask: Ask) {
+    pub(crate) fn answer(&mut self, ask: Ask) {
         let stamp = now();
         match ask {
             Ask::Snapshot(run, reply) => {

@@ -6,7 +6,7 @@
 
 use std::{
     fs, io,
-    os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt, chown},
+    os::unix::fs::{OpenOptionsExt, PermissionsExt, chown},
     path::{Path, PathBuf},
     process::{Command, Output},
     sync::{
@@ -16,7 +16,22 @@ use std::{
     time::Duration,
 };
 
-use crate::Error;
+use kesmo_files::secret::{random_text, write_secret};
+
+/// Why there is no PostgreSQL.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    #[error(transparent)]
+    File(#[from] kesmo_files::Error),
+    #[error("{0}")]
+    Postgres(String),
+}
+
+impl Error {
+    fn file(path: &Path, why: &io::Error) -> Self {
+        kesmo_files::Error::file(path, why).into()
+    }
+}
 
 /// A running cluster.
 #[derive(Debug, Clone)]
@@ -171,7 +186,7 @@ impl Postgres {
         let place =
             if self.as_root { PathBuf::from("/") } else { self.cluster.parent().unwrap_or(Path::new("/")).to_owned() };
         // Of each call its own. Nobody can know its name, and what is there already is not written to.
-        let said = std::env::temp_dir().join(format!("kesmo-{}.out", &crate::access::random_text()[..24]));
+        let said = std::env::temp_dir().join(format!("kesmo-{}.out", &random_text()[..24]));
         let out = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&said);
         let out = out.map_err(|e| Error::file(&said, &e))?;
         let both = out.try_clone().map_err(|e| Error::file(&said, &e))?;
@@ -237,21 +252,11 @@ fn password(data: &Path) -> Result<String, Error> {
     match fs::read_to_string(&path) {
         Ok(password) if !password.trim().is_empty() => Ok(password.trim().to_owned()),
         _ => {
-            let password = crate::access::random_text();
+            let password = random_text();
             write_secret(&path, &password).map_err(|e| Error::file(&path, &e))?;
             Ok(password)
         }
     }
-}
-
-/// Writes a file that only its owner reads.
-pub(crate) fn write_secret(path: &Path, secret: &str) -> io::Result<()> {
-    use io::Write;
-    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)?;
-    if file.metadata()?.mode() & 0o077 != 0 {
-        fs::set_permissions(path, fs::Permissions::from_mode(0o600))?;
-    }
-    writeln!(file, "{secret}")
 }
 
 fn free_port() -> Result<u16, Error> {

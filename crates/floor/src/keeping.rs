@@ -27,15 +27,15 @@ use kesmo_wire::{
     live::{AttemptChange, DecidedChange},
 };
 
-use super::{
-    After, Floor, Message,
+use crate::{
     active::{ActiveRun, Listed, NO_LIST, NeededList, Opened},
-    clock,
-    listing::ListAsk,
-    now, tell,
+    asking::{Message, tell},
+    clock::{self, now},
+    error::Error,
+    floor::{After, Floor},
+    lists::ListAsk,
     workers::Use,
 };
-use crate::Error;
 
 /// What became of a commit.
 enum Stored {
@@ -508,7 +508,7 @@ impl Floor {
 
     /// A worker is to fill only so many slots: the batches in the others give back what they have not begun.
     fn empty_slots(&mut self, worker: WorkerId, fills: u32) {
-        let of_worker = |(id, run): (&i64, &super::active::ActiveRun)| {
+        let of_worker = |(id, run): (&i64, &ActiveRun)| {
             let open: Vec<BatchId> =
                 run.engine.open_batches().filter(|(_, w, _)| *w == worker).map(|(batch, ..)| batch).collect();
             open.into_iter().map(|batch| (*id, batch)).collect::<Vec<_>>()
@@ -821,7 +821,7 @@ async fn read_lists(
 }
 
 /// What records say of a test.
-pub(crate) fn history(records: &Records) -> impl Fn(&TestName, &Variant) -> Option<Known> {
+pub fn history(records: &Records) -> impl Fn(&TestName, &Variant) -> Option<Known> {
     let known: std::collections::HashMap<(String, String), Known> = records
         .iter()
         .filter(|(_, r)| r.estimate.samples > 0)

@@ -58,7 +58,7 @@ pub struct Subscription {
 
 impl Default for Hub {
     fn default() -> Self {
-        let epoch = crate::access::random_text()[..8].to_owned();
+        let epoch = kesmo_files::secret::random_text()[..8].to_owned();
         let inner = Mutex::new(Inner { last: 0, kept: VecDeque::new(), kept_bytes: 0, over: false, watched_at: None });
         Self { epoch, inner, sender: broadcast::channel(BUFFERED).0 }
     }

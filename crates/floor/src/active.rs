@@ -3,6 +3,7 @@
 use std::{
     collections::{BTreeMap, BTreeSet, VecDeque},
     sync::Arc,
+    time::Duration,
 };
 
 use chrono::NaiveDate;
@@ -17,18 +18,23 @@ use kesmo_store::{commit::RunChange as StoredRun, runs::RunRow};
 use kesmo_wire::{
     api::{Entries, Entry, Run, RunSummary, Slot},
     link::Setup,
-    live::{Gathered, RunSnapshot, thin},
+    live::{Gathered, thin},
 };
 use tokio::time::Instant;
 
-use super::{EntryOrder, EntryQuestion, clock, workers::Workers};
-use crate::live::Hub;
+use crate::{
+    asking::{EntryOrder, EntryQuestion},
+    clock,
+    hub::Hub,
+};
 
+/// A run's changes are published at most this often.
+pub(crate) const PUBLISH_EVERY: Duration = Duration::from_millis(100);
 /// Entries in trouble that a snapshot holds.
 const MOST_TROUBLE: usize = 200;
 /// Letters of a summary's strip and of a snapshot's.
 pub(crate) const SHORT_STRIP: usize = 200;
-pub(crate) const LONG_STRIP: usize = 2000;
+pub const LONG_STRIP: usize = 2000;
 
 /// A list that a run needs.
 pub(super) struct NeededList {
@@ -49,7 +55,7 @@ pub(super) enum Listed {
 }
 
 /// The key of a list that a run goes on without.
-pub(crate) const NO_LIST: &str = "";
+pub const NO_LIST: &str = "";
 
 /// What a run is made of, read from its row and its suite file.
 pub(crate) struct Opened {
@@ -88,7 +94,7 @@ pub(crate) struct ActiveRun {
     pub last: Vec<u64>,
     /// Entries whose last attempt ran on an overloaded worker: what they took says nothing of what they usually take.
     pub overloaded: BTreeSet<u32>,
-    trouble: VecDeque<Entry>,
+    pub trouble: VecDeque<Entry>,
     /// Something changed since it was published.
     pub dirty: bool,
     pub floor_dirty: bool,
@@ -105,7 +111,7 @@ impl ActiveRun {
         let share = Share::new(options.priority.unwrap_or_default().weight());
         let needs = variants.iter().map(|v| file.needs_of(v)).collect();
         let month = kesmo_store::month_of(row.created_at);
-        let fresh = Instant::now().checked_sub(super::PUBLISH_EVERY).unwrap_or_else(Instant::now);
+        let fresh = Instant::now().checked_sub(PUBLISH_EVERY).unwrap_or_else(Instant::now);
         Self {
             month,
             row,
@@ -244,32 +250,10 @@ impl ActiveRun {
         if plan.entries.is_empty() { String::new() } else { plan.choice_said(&options) }
     }
 
-    pub fn snapshot(&self, now: Timestamp, workers: &Workers) -> RunSnapshot {
-        RunSnapshot {
-            run: self.detail(now),
-            slots: workers.slots_of(self.row.id, self),
-            trouble: self.trouble.iter().cloned().collect(),
-            strip: thin(&self.strip, LONG_STRIP),
-        }
-    }
-
     /// Says what a slot does that has this batch.
     pub fn fill_slot(&self, slot: &mut Slot, batch: BatchId) {
         slot.run = Some(self.name());
         slot.fill(&self.engine, batch);
-    }
-
-    /// Publishes what changed since the last time.
-    pub fn publish(&mut self, workers: &Workers) {
-        self.dirty = false;
-        self.published = Instant::now();
-        let change = self.new.take(self.summary(super::now()), workers.slots_of(self.row.id, self));
-        let kind = if self.finished() { "end" } else { "change" };
-        if self.hub.watched() || self.finished() {
-            self.hub.publish(kind, serde_json::to_string(&change).unwrap_or_default());
-        } else {
-            self.hub.pass_over();
-        }
     }
 
     /// Notes an outcome for the views.
@@ -325,7 +309,7 @@ impl ActiveRun {
 }
 
 /// The word of an entry's state.
-pub(crate) fn state_word(outcome: Option<Outcome>, running: bool) -> &'static str {
+pub fn state_word(outcome: Option<Outcome>, running: bool) -> &'static str {
     match outcome {
         Some(outcome) => outcome.word(),
         None if running => "running",
@@ -335,7 +319,7 @@ pub(crate) fn state_word(outcome: Option<Outcome>, running: bool) -> &'static st
 
 /// Finds the entries that answer a question, in its order. `took` tells what an entry's last attempt took, in microseconds,
 /// and how many it has had.
-pub(crate) fn page<'a>(
+pub fn page<'a>(
     count: u32,
     question: &EntryQuestion,
     about: impl Fn(u32) -> (&'static str, &'a str, &'a str),

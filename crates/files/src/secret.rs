@@ -1,0 +1,35 @@
+//! Random text that nobody guesses, and files that only their owner reads.
+
+use std::{
+    fs,
+    io::{self, Write},
+    os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt},
+    path::Path,
+};
+
+/// 32 random bytes.
+#[must_use]
+pub fn random_bytes() -> [u8; 32] {
+    let mut bytes = [0u8; 32];
+    // Without random numbers from the system no secret can be made, and going on would be worse than ending.
+    getrandom::fill(&mut bytes).expect("the operating system gives random numbers");
+    bytes
+}
+
+/// 64 random hexadecimal digits.
+#[must_use]
+pub fn random_text() -> String {
+    hex::encode(random_bytes())
+}
+
+/// Writes a file that only its owner reads.
+///
+/// # Errors
+/// If it cannot be written.
+pub fn write_secret(path: &Path, secret: &str) -> io::Result<()> {
+    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)?;
+    if file.metadata()?.mode() & 0o077 != 0 {
+        fs::set_permissions(path, fs::Permissions::from_mode(0o600))?;
+    }
+    writeln!(file, "{secret}")
+}

@@ -1,0 +1,236 @@
+//! What others say to the floor and ask of it, and the handle with which they do.
+
+use std::{
+    collections::BTreeMap,
+    sync::{
+        Arc, Mutex,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::Duration,
+};
+
+use kesmo_core::{plan::Plan, run::figures::Part, suite::ListedTest, words::Outcome};
+use kesmo_files::git;
+use kesmo_store::runs::{NamedRun, RunRow};
+use kesmo_wire::{
+    api::{Entries, Run, RunSummary, Worker},
+    link::{FromWorker, ToWorker},
+    live::{Floor as FloorView, RunSnapshot},
+};
+use tokio::{
+    sync::{mpsc, oneshot, watch},
+    time::Instant,
+};
+
+use crate::{hub::Hub, lists::ListAsk, output::Output, workers::NotLinked};
+
+/// The order in which entries are shown; those that are alike in it stand in listed order.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum EntryOrder {
+    /// Failed, running, flaky, then the rest.
+    #[default]
+    Trouble,
+    Slowest,
+    /// Those that took nothing yet come last.
+    Fastest,
+    Listed,
+    /// Most attempts first.
+    Attempts,
+}
+
+/// Which entries of a run to show.
+#[derive(Debug, Clone, Default)]
+pub struct EntryQuestion {
+    /// An outcome, or `waiting`, `running`, `trouble` (failed or flaky); empty for all.
+    pub state: String,
+    /// A part of the test's name or variant.
+    pub name: String,
+    pub order: EntryOrder,
+    pub skip: usize,
+    pub limit: usize,
+}
+
+/// A run as it stands, the hub that streams its changes, and the number of the last change that the snapshot holds.
+pub type Seen = (Box<RunSnapshot>, Arc<Hub>, u64);
+
+/// The outcome of every entry, where it has one, and what its last attempt took, in microseconds.
+pub type States = Vec<(Option<Outcome>, u64)>;
+
+/// What is asked of the floor.
+pub enum Ask {
+    Snapshot(i64, oneshot::Sender<Option<Seen>>),
+    Run(i64, oneshot::Sender<Option<Box<Run>>>),
+    /// One run, also one that is not open yet.
+    Summary(i64, oneshot::Sender<Option<Box<RunSummary>>>),
+    Summaries(oneshot::Sender<BTreeMap<i64, RunSummary>>),
+    Workers(oneshot::Sender<Vec<Worker>>),
+    Floor(oneshot::Sender<(Box<FloorView>, u64)>),
+    Entries(i64, EntryQuestion, oneshot::Sender<Option<Entries>>),
+    /// The plan of an active run, for an entry's detail: name, variant, retries, who decided, expected, group, claims.
+    EntryState(i64, u32, oneshot::Sender<Option<(Option<Outcome>, bool, u16)>>),
+    /// The states of all entries of an active run, with what their last attempts took.
+    States(i64, oneshot::Sender<Option<States>>),
+    /// The groups of names of an active run.
+    Parts(i64, oneshot::Sender<Option<Vec<Part>>>),
+    /// Has a worker take nothing new, or take work again; false if there is no such worker.
+    Drain(String, bool, oneshot::Sender<bool>),
+    /// Follows what an entry of an active run prints.
+    Follow(i64, u32, oneshot::Sender<Option<watch::Receiver<Output>>>),
+    /// The slots of a pool.
+    Slots(String, oneshot::Sender<u32>),
+}
+
+pub(crate) enum Message {
+    NewRun(Box<NamedRun>),
+    Stop {
+        run: i64,
+        reason: String,
+        reply: oneshot::Sender<bool>,
+    },
+    LinkUp {
+        hello: Box<kesmo_wire::link::Hello>,
+        /// The pool of the run that it is lent to, or its own.
+        pool: String,
+        link: u64,
+        sender: mpsc::Sender<ToWorker>,
+        reply: oneshot::Sender<Result<(), NotLinked>>,
+    },
+    Link {
+        link: u64,
+        message: FromWorker,
+    },
+    LinkDown {
+        link: u64,
+    },
+    List(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
+    Ask(Ask),
+    /// The files of a run were fetched and it is pinned to them, or not; none if it was pinned or over before.
+    Fetched(i64, Box<Result<Option<RunRow>, git::Error>>),
+    /// The plan of a run was made, or cannot be.
+    Planned(i64, Box<Result<Plan, String>>),
+    /// A list that a worker made was read, or cannot be.
+    ListRead(String, Result<Arc<Vec<ListedTest>>, String>),
+    /// A list that is not known is wanted.
+    Want(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
+    /// Unfinished runs are to be looked at now.
+    Look(oneshot::Sender<()>),
+    Leave,
+}
+
+/// Talks to the floor.
+#[derive(Clone)]
+pub struct FloorHandle {
+    pub(crate) sender: mpsc::Sender<Message>,
+    pub(crate) leaving: Arc<AtomicBool>,
+    pub hub: Arc<Hub>,
+    pub patience: Duration,
+    pub(crate) stalled: Stalled,
+}
+
+/// Since when PostgreSQL does not take a commit, and what it says.
+pub(crate) type Stalled = Arc<Mutex<Option<(Instant, String)>>>;
+
+/// A commit that is not taken for longer holds up what asks the floor.
+const STALLED: Duration = Duration::from_secs(2);
+
+impl FloorHandle {
+    /// Why nobody is answered for now, if the floor has waited for PostgreSQL for a while.
+    #[must_use]
+    pub fn stalled(&self) -> Option<String> {
+        let stalled = self.stalled.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let (since, why) = stalled.as_ref().filter(|(since, _)| since.elapsed() >= STALLED)?;
+        Some(format!(
+            "nothing could be stored for {} s, and it is tried until it can; what runs goes on, and is kept by the workers ({why})",
+            since.elapsed().as_secs()
+        ))
+    }
+
+    /// The handle of a floor that has let go of everything, for tests of what speaks to it.
+    #[must_use]
+    pub fn closed() -> Self {
+        let (sender, _) = mpsc::channel(1);
+        let (leaving, stalled) = (Arc::new(AtomicBool::new(true)), Stalled::default());
+        Self { sender, leaving, hub: Arc::new(Hub::default()), patience: Duration::ZERO, stalled }
+    }
+
+    async fn send(&self, message: Message) {
+        // The floor ends only when the service does; then nobody waits for an answer any more.
+        drop(self.sender.send(message).await);
+    }
+
+    /// Takes a new run.
+    pub async fn new_run(&self, run: NamedRun) {
+        self.send(Message::NewRun(Box::new(run))).await;
+    }
+
+    /// Ends a run; false if it is not active.
+    pub async fn stop(&self, run: i64, reason: String) -> bool {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::Stop { run, reason, reply }).await;
+        answer.await.unwrap_or(false)
+    }
+
+    /// A worker's link came up.
+    ///
+    /// # Errors
+    /// If it is refused, or another service carries out the runs of its pool.
+    pub async fn link_up(
+        &self,
+        hello: kesmo_wire::link::Hello,
+        pool: String,
+        link: u64,
+        sender: mpsc::Sender<ToWorker>,
+    ) -> Result<(), NotLinked> {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::LinkUp { hello: Box::new(hello), pool, link, sender, reply }).await;
+        answer.await.unwrap_or_else(|_| Err(NotLinked::Refused("the service is stopping".into())))
+    }
+
+    /// Has unfinished runs looked at, and waits for that: somebody asked for an end, or moved one in the queue.
+    pub async fn look(&self) {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::Look(reply)).await;
+        // A service that is stopping looks no more.
+        drop(answer.await);
+    }
+
+    /// A message of a link.
+    pub async fn link_message(&self, link: u64, message: FromWorker) {
+        self.send(Message::Link { link, message }).await;
+    }
+
+    /// A link went down.
+    pub async fn link_down(&self, link: u64) {
+        self.send(Message::LinkDown { link }).await;
+    }
+
+    /// The tests of a suite in a variant: known ones at once, else as soon as a worker has listed them.
+    ///
+    /// # Errors
+    /// In words, if listing failed or the service stops.
+    pub async fn list(&self, ask: ListAsk) -> Result<Vec<ListedTest>, String> {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::List(Box::new(ask), reply)).await;
+        answer.await.unwrap_or_else(|_| Err("the service is stopping".into()))
+    }
+
+    /// Asks something; `None` if the service is stopping.
+    pub async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<T>) -> Ask) -> Option<T> {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::Ask(make(reply))).await;
+        answer.await.ok()
+    }
+
+    /// Commits what is open and ends.
+    pub async fn leave(&self) {
+        self.leaving.store(true, Ordering::SeqCst);
+        self.send(Message::Leave).await;
+    }
+}
+
+/// Answers; whoever asked may have gone, which is no error.
+pub(crate) fn tell<T>(to: oneshot::Sender<T>, answer: T) {
+    if to.send(answer).is_err() {
+        tracing::debug!("nobody waits for an answer any more");
+    }
+}

@@ -1,0 +1,35 @@
+//! The floor: one task that owns every run engine and every worker link.
+//!
+//! It handles everything that has arrived, gathers what the engines want kept, writes it in one transaction, and only then
+//! acknowledges, grants, publishes and answers (group commit: what arrives during a commit waits for the next one). When
+//! PostgreSQL goes away the same commit is tried until it is back; workers keep what is not acknowledged meanwhile.
+//!
+//! [`asking`] is how others speak to it; `floor` is what it holds and its loop. What it does is told by subject: `queue` (which
+//! runs are opened), `listing` (lists of tests), `keeping` (runs: open, feed, commit, record), `following` (what tests print),
+//! `workers` (links and slots), `active` (one open run) and `shown` (what is seen of them). [`hub`] streams changes.
+
+pub mod active;
+pub mod asking;
+mod clock;
+mod error;
+pub mod fetching;
+mod floor;
+mod following;
+pub mod hub;
+pub mod keeping;
+mod listing;
+mod lists;
+mod output;
+mod queue;
+mod shown;
+pub mod summary;
+mod unopened;
+mod workers;
+
+pub use asking::{Ask, EntryOrder, EntryQuestion, FloorHandle};
+pub use clock::now;
+pub use error::Error;
+pub use floor::{Ground, start};
+pub use lists::ListAsk;
+pub use output::Output;
+pub use workers::NotLinked;

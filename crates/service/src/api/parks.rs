@@ -1,0 +1,152 @@
+//! Tests that are set aside.
+
+use std::collections::BTreeSet;
+
+use chrono::{Days, NaiveDate, Utc};
+use kesmo_core::{
+    name::{nearest, shorten},
+    plan::RunOptions,
+    suite::Pattern,
+};
+use kesmo_store::parks::ParkRow;
+use kesmo_wire::api::{NewPark, Park, Parked};
+use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
+
+use super::{
+    body::{Answer, Sent, body},
+    planning::{invalid, listed},
+};
+use crate::{
+    access::{MayOperate, MaySee},
+    app::App,
+    lookup::{DEFAULT_POOL, named, suite_file},
+    refused::Refused,
+};
+
+pub(super) fn routes() -> Vec<Route> {
+    routes![all_parks, suite_parks, park, unpark]
+}
+
+/// The furthest end of a park, in days.
+const LONGEST_PARK: u64 = 366;
+
+fn view((row, suite): (ParkRow, String)) -> Park {
+    let park = row.on(Utc::now().date_naive());
+    Park {
+        suite,
+        pattern: park.pattern,
+        why: park.why,
+        until: park.until,
+        over: park.over,
+        by: row.made_by,
+        at: row.made_at,
+    }
+}
+
+/// The parks of a suite, or of all.
+pub(super) async fn parks(app: &App, suite_id: Option<i64>) -> Result<Vec<Park>, Refused> {
+    Ok(app.store.parks(suite_id).await?.into_iter().map(view).collect())
+}
+
+/// All tests that are set aside.
+#[utoipa::path(get, path = "/api/parks", tag = "suites", responses((status = 200, body = [Park])))]
+#[get("/api/parks")]
+async fn all_parks(app: &State<App>, _caller: MaySee) -> Answer<Vec<Park>> {
+    Ok(Json(parks(app, None).await?))
+}
+
+/// The tests of a suite that are set aside.
+#[utoipa::path(get, path = "/api/suites/{suite}/parks", params(("suite" = String, Path)), tag = "suites",
+    responses((status = 200, body = [Park])))]
+#[get("/api/suites/<suite>/parks")]
+async fn suite_parks(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<Vec<Park>> {
+    let row = named(app, suite).await?;
+    Ok(Json(parks(app, Some(row.id)).await?))
+}
+
+/// The last day of a park: a date, or a number of days or weeks from today (`10d`, `2w`).
+fn last_day(text: &str, today: NaiveDate) -> Result<NaiveDate, Refused> {
+    let ahead = |days: u64| today.checked_add_days(Days::new(days)).unwrap_or(today);
+    let counted = |unit: char, days: u64| {
+        text.strip_suffix(unit)
+            .and_then(|n| n.trim().parse::<u64>().ok())
+            .map(|n| ahead(n.saturating_mul(days).min(100_000)))
+    };
+    let day = NaiveDate::parse_from_str(text, "%Y-%m-%d").ok().or_else(|| counted('d', 1)).or_else(|| counted('w', 7));
+    let Some(day) = day else {
+        return Err(Refused::invalid(format!(
+            "--until {text:?} is not a valid day: write it like {}, or 10d, or 2w",
+            ahead(14)
+        )));
+    };
+    if day < today {
+        return Err(Refused::invalid(format!("--until {day} has passed; today is {today} by UTC")));
+    }
+    if day > ahead(LONGEST_PARK) {
+        return Err(Refused::invalid(format!(
+            "--until {day} is more than a year away: a park is for a while; drop the test from the suite instead"
+        )));
+    }
+    Ok(day)
+}
+
+/// Sets tests aside for a while.
+#[utoipa::path(post, path = "/api/suites/{suite}/parks", params(("suite" = String, Path)), request_body = NewPark, tag = "suites",
+    responses((status = 200, body = Parked), (status = 422)))]
+#[post("/api/suites/<suite>/parks", data = "<new>")]
+async fn park(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPark>) -> Answer<Parked> {
+    let new = body(new)?;
+    let row = named(app, suite).await?;
+    let pattern = Pattern::parse_or_name(&new.pattern).map_err(invalid)?;
+    let until = last_day(new.until.trim(), Utc::now().date_naive())?;
+    let why = shorten(new.why.trim(), 300);
+    if why.is_empty() {
+        return Err(Refused::invalid("--why is missing: say why the test is set aside, for who finds it so"));
+    }
+    let (_, file) = suite_file(app, &row.source).await?;
+    let lists = listed(app, &file, &row.source, DEFAULT_POOL, &RunOptions::default()).await?;
+    let all = || lists.iter().flat_map(|l| &l.1);
+    let tests: BTreeSet<&str> = all().filter(|t| pattern.matches(&t.name, &t.tags)).map(|t| t.name.as_str()).collect();
+    if tests.is_empty() {
+        let near = nearest(&new.pattern, all().map(|t| t.name.as_str()), 3);
+        let near = if near.is_empty() { String::new() } else { format!("; nearest: {}", near.join(", ")) };
+        return Err(Refused::invalid(format!("no test of {suite} matches {}{near}", new.pattern)));
+    }
+    let tests = tests.into_iter().map(str::to_owned).collect();
+    let kept = app.store.put_park(row.id, pattern.as_str(), &why, until, &caller.0.name).await?;
+    Ok(Json(Parked { park: view((kept, row.slug)), tests }))
+}
+
+/// Takes tests back: they count again from the next run on.
+#[utoipa::path(delete, path = "/api/suites/{suite}/parks", params(("suite" = String, Path), ("pattern" = String, Query)), tag = "suites",
+    responses((status = 204), (status = 404)))]
+#[delete("/api/suites/<suite>/parks?<pattern>")]
+async fn unpark(app: &State<App>, _caller: MayOperate, suite: &str, pattern: &str) -> Result<Status, Refused> {
+    let row = named(app, suite).await?;
+    if app.store.remove_park(row.id, pattern).await? {
+        return Ok(Status::NoContent);
+    }
+    let there = parks(app, Some(row.id)).await?;
+    let all: Vec<&str> = there.iter().map(|p| p.pattern.as_str()).collect();
+    let all = if all.is_empty() { "nothing is".to_owned() } else { format!("parked are: {}", all.join(", ")) };
+    Err(Refused::not_found(format!("{pattern} is not parked in {suite}; {all}")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_day_of_a_park_is_a_date_or_counted_from_today() {
+        let today = NaiveDate::from_ymd_opt(2026, 11, 23).expect("a day");
+        let day = |text: &str| last_day(text, today).map(|d| d.to_string()).map_err(|e| e.1.message);
+        assert_eq!(day("2026-12-31"), Ok("2026-12-31".into()));
+        assert_eq!(day("2w"), Ok("2026-12-07".into()));
+        assert_eq!(day("10d"), Ok("2026-12-03".into()));
+        assert_eq!(day("2026-11-23"), Ok("2026-11-23".into()), "today is its last day");
+        for (text, why) in [("2026-11-22", "has passed"), ("soon", "write it like 2026-12-07"), ("400d", "a year away")]
+        {
+            assert!(day(text).expect_err("it is refused").contains(why), "{text}");
+        }
+    }
+}

@@ -1,0 +1,30 @@
+//! What every call can reach.
+
+use std::sync::{Arc, OnceLock};
+
+use kesmo_files::{blobs::Blobs, git::Git};
+use kesmo_floor::FloorHandle;
+use kesmo_store::Store;
+use tokio::sync::Semaphore;
+
+use crate::{known::Known, past::PastCache, rates::Rates, scheduler::clock::Clock};
+
+/// What every call can reach.
+#[derive(Clone)]
+pub struct App {
+    pub store: Store,
+    pub floor: FloorHandle,
+    pub blobs: Blobs,
+    pub known: Arc<Known>,
+    pub past: Arc<PastCache>,
+    pub git: Git,
+    pub rates: Arc<Rates>,
+    pub clock: Clock,
+    /// Where callers reach this service, where that is another address than it listens at.
+    pub reached_at: Option<String>,
+    /// Turns for what takes a thread and memory: reading bundles through, and forecasts.
+    pub unpacking: Arc<Semaphore>,
+    pub thinking: Arc<Semaphore>,
+    /// The part of the service that has ended though it should not.
+    pub dead: Arc<OnceLock<&'static str>>,
+}

@@ -1,0 +1,36 @@
+//! What calls name, found: suites, their files, and digests.
+
+use kesmo_core::{
+    name::did_you_mean,
+    suite::{SuiteFile, file::FILE_NAME},
+};
+use kesmo_store::suites::SuiteRow;
+use kesmo_wire::Digest;
+
+use crate::{app::App, refused::Refused};
+
+/// The pool that runs go to unless told otherwise.
+pub const DEFAULT_POOL: &str = "main";
+
+/// The digest that a caller names.
+pub(crate) fn digest(text: &str) -> Result<Digest, Refused> {
+    Digest::parse(text).map_err(|e| Refused::invalid(e.to_string()))
+}
+
+/// The suite file of a bundle.
+pub(crate) async fn suite_file(app: &App, bundle: &str) -> Result<(String, SuiteFile), Refused> {
+    let text = app.store.suite_file(digest(bundle)?.as_str()).await?;
+    let text = text.ok_or_else(|| Refused::not_found(format!("the bundle {bundle} is not here: upload it first")))?;
+    let file = SuiteFile::parse(FILE_NAME, &text).map_err(|e| Refused::invalid(e.to_string()))?;
+    Ok((text, file))
+}
+
+/// The suite of that name; a refusal names the nearest.
+pub(crate) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
+    if let Some(row) = app.store.suite(name).await? {
+        return Ok(row);
+    }
+    let all = app.store.suites().await?;
+    let hint = did_you_mean(name, all.iter().map(|s| s.slug.as_str()));
+    Err(Refused::not_found(format!("there is no suite named {name:?}{hint} (add one with `kesmo suite add FOLDER`)")))
+}

@@ -1,0 +1,19 @@
+//! Plans and outcomes of runs that were read of late.
+
+use std::{
+    collections::VecDeque,
+    sync::{Arc, Mutex},
+};
+
+use kesmo_core::{plan::Plan, words::Outcome};
+
+/// Plans of runs that were asked for of late, and the states of finished ones.
+#[derive(Default)]
+pub struct PastCache(pub(crate) Mutex<VecDeque<(i64, Arc<Past>)>>);
+
+/// A run's plan and, if it is finished, how its entries ended.
+pub struct Past {
+    pub(crate) plan: Plan,
+    /// Outcome, attempts, what the last took; empty while the run is active.
+    pub(crate) states: Vec<(Outcome, u16, u64)>,
+}
