@@ -1,29 +1,39 @@
-//! Reads server-sent events, after the HTML standard's section on them.
+//! Server-sent events, as the HTML standard has them.
 
-use futures::{Stream, StreamExt};
 use std::pin::Pin;
+
+use eventsource_stream::Eventsource;
+use futures::{Stream, StreamExt, TryStreamExt};
 
 /// One event.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct LiveEvent {
     pub kind: String,
     pub data: String,
+    /// The latest id of the stream so far.
     pub id: Option<String>,
 }
 
-type Chunks = Pin<Box<dyn Stream<Item = Result<Vec<u8>, String>> + Send>>;
-
 /// A stream of events.
 pub struct Events {
-    chunks: Chunks,
-    parser: Parser,
-    ready: std::collections::VecDeque<LiveEvent>,
+    events: Pin<Box<dyn Stream<Item = Result<LiveEvent, String>> + Send>>,
 }
 
 impl Events {
     pub(crate) fn new(answer: reqwest::Response) -> Self {
-        let chunks = answer.bytes_stream().map(|c| c.map(|b| b.to_vec()).map_err(|e| e.to_string()));
-        Self { chunks: Box::pin(chunks), parser: Parser::default(), ready: std::collections::VecDeque::new() }
+        Self::of(answer.bytes_stream())
+    }
+
+    fn of<B: AsRef<[u8]>, E: std::fmt::Display + 'static>(
+        chunks: impl Stream<Item = Result<B, E>> + Send + 'static,
+    ) -> Self {
+        let events = chunks.eventsource().map_err(|e| e.to_string());
+        let event = |event: eventsource_stream::Event| LiveEvent {
+            kind: event.event,
+            data: event.data,
+            id: Some(event.id).filter(|id| !id.is_empty()),
+        };
+        Self { events: Box::pin(events.map(move |result| result.map(event))) }
     }
 
     /// The next event; `None` when the stream is over.
@@ -31,58 +41,7 @@ impl Events {
     /// # Errors
     /// In words, if the connection is cut.
     pub async fn next(&mut self) -> Result<Option<LiveEvent>, String> {
-        loop {
-            if let Some(event) = self.ready.pop_front() {
-                return Ok(Some(event));
-            }
-            match self.chunks.next().await {
-                Some(chunk) => self.ready.extend(self.parser.take(&chunk?)),
-                None => return Ok(None),
-            }
-        }
-    }
-}
-
-#[derive(Default)]
-struct Parser {
-    line: Vec<u8>,
-    event: LiveEvent,
-    any: bool,
-}
-
-impl Parser {
-    fn take(&mut self, bytes: &[u8]) -> Vec<LiveEvent> {
-        let mut found = Vec::new();
-        for byte in bytes {
-            if *byte != b'\n' {
-                self.line.push(*byte);
-                continue;
-            }
-            let line = std::mem::take(&mut self.line);
-            let line = String::from_utf8_lossy(line.strip_suffix(b"\r").unwrap_or(&line)).into_owned();
-            if line.is_empty() {
-                let event = std::mem::take(&mut self.event);
-                if std::mem::take(&mut self.any) {
-                    found.push(event);
-                }
-                continue;
-            }
-            let (field, value) = line.split_once(':').unwrap_or((&line, ""));
-            let value = value.strip_prefix(' ').unwrap_or(value);
-            match field {
-                "event" => self.event.kind = value.to_owned(),
-                "id" => self.event.id = Some(value.to_owned()),
-                "data" => {
-                    if self.any {
-                        self.event.data.push('\n');
-                    }
-                    self.event.data.push_str(value);
-                    self.any = true;
-                }
-                _ => {}
-            }
-        }
-        found
+        self.events.next().await.transpose()
     }
 }
 
@@ -91,11 +50,18 @@ mod tests {
     use super::*;
 
     #[test]
-    fn events_are_read_across_chunks_and_comments_passed_over() {
-        let mut parser = Parser::default();
-        let mut found = parser.take(b": beat\n\nevent:change\nid: a-1\nda");
-        found.extend(parser.take(b"ta:{\"x\":1}\r\n\r\ndata: two\ndata: lines\n\n"));
+    fn events_are_read_across_chunks_and_a_cut_is_told() {
+        let chunks = [
+            Ok(&b": beat\n\nevent:change\nid: a-1\nda"[..]),
+            Ok(&b"ta:{\"x\":1}\r\n\r\ndata: two\ndata: lines\n\n"[..]),
+            Err("the line broke"),
+        ];
+        let mut events = Events::of(futures::stream::iter(chunks));
+        let mut next = || futures::executor::block_on(events.next());
         let change = LiveEvent { kind: "change".into(), data: "{\"x\":1}".into(), id: Some("a-1".into()) };
-        assert_eq!(found, [change, LiveEvent { data: "two\nlines".into(), ..LiveEvent::default() }]);
+        assert_eq!(next(), Ok(Some(change)));
+        assert_eq!(next().unwrap().unwrap().data, "two\nlines");
+        assert!(next().unwrap_err().contains("the line broke"));
+        assert_eq!(next(), Ok(None));
     }
 }

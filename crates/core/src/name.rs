@@ -173,7 +173,7 @@ pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>, most: u
             if !part && k.len().abs_diff(word.len()) > reach * 2 {
                 return None;
             }
-            let far = distance(&lower, &other);
+            let far = strsim::osa_distance(&lower, &other);
             (far <= reach || part).then_some((if part { far.min(reach) } else { far }, k))
         })
         .collect();
@@ -190,24 +190,6 @@ pub fn did_you_mean<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) ->
         [] => String::new(),
         near => format!("; did you mean {}?", near.iter().map(|n| format!("{n:?}")).collect::<Vec<_>>().join(" or ")),
     }
-}
-
-fn distance(a: &str, b: &str) -> usize {
-    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
-    let mut before: Vec<usize> = Vec::new();
-    let mut last: Vec<usize> = (0..=b.len()).collect();
-    for i in 1..=a.len() {
-        let mut row = vec![i; b.len() + 1];
-        for j in 1..=b.len() {
-            let change = usize::from(a[i - 1] != b[j - 1]);
-            row[j] = (last[j] + 1).min(row[j - 1] + 1).min(last[j - 1] + change);
-            if i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1] {
-                row[j] = row[j].min(before[j - 2] + 1);
-            }
-        }
-        before = std::mem::replace(&mut last, row);
-    }
-    last[b.len()]
 }
 
 #[cfg(test)]

@@ -51,8 +51,7 @@ impl Postgres {
     /// If PostgreSQL is not installed, or its commands fail; with what they said.
     pub fn start(data: &Path) -> Result<Self, Error> {
         let bin = find_programs()?;
-        // SAFETY: geteuid only reads.
-        let as_root = unsafe { libc::geteuid() } == 0;
+        let as_root = nix::unistd::geteuid().is_root();
         let place = if as_root { place_for_root(data)? } else { data.to_owned() };
         let cluster = place.join("postgres");
         let password = password(data)?;

@@ -21,6 +21,7 @@ use kesmo_core::{
     words::Ended,
 };
 use kesmo_wire::link::{AttemptReport, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
+use nix::{sys::stat::Mode, unistd::mkfifo};
 use tokio::{
     io::{AsyncRead, AsyncReadExt},
     sync::{mpsc, watch},
@@ -901,11 +902,7 @@ fn open_fifo(path: &Path) -> Result<tokio::net::unix::pipe::Receiver, String> {
     if path.exists() {
         std::fs::remove_file(path).map_err(failed)?;
     }
-    let name = std::ffi::CString::new(path.as_os_str().as_encoded_bytes()).map_err(|e| e.to_string())?;
-    // SAFETY: the name is a C string that lives through the call.
-    if unsafe { libc::mkfifo(name.as_ptr(), 0o600) } != 0 {
-        return Err(failed(std::io::Error::last_os_error()));
-    }
+    mkfifo(path, Mode::S_IRUSR | Mode::S_IWUSR).map_err(|e| failed(e.into()))?;
     tokio::net::unix::pipe::OpenOptions::new().read_write(true).open_receiver(path).map_err(failed)
 }
 

@@ -12,6 +12,14 @@ use std::{
     time::Duration,
 };
 
+use nix::{
+    sys::{
+        prctl,
+        signal::{Signal, kill},
+        wait::{WaitPidFlag, WaitStatus, waitpid},
+    },
+    unistd::{Pid, setsid},
+};
 use tokio::process::{Child, Command};
 
 /// The variable that carries the mark.
@@ -22,20 +30,16 @@ static WAITED_FOR: LazyLock<Mutex<BTreeSet<i32>>> = LazyLock::new(Mutex::default
 
 /// Makes this process the one that orphans below it go to.
 pub fn become_subreaper() {
-    // SAFETY: the call takes plain numbers and changes only this process.
-    let result = unsafe { libc::prctl(libc::PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) };
-    if result != 0 {
-        tracing::warn!("processes that tests leave behind may be missed: {}", std::io::Error::last_os_error());
+    if let Err(e) = prctl::set_child_subreaper(true) {
+        tracing::warn!("processes that tests leave behind may be missed: {e}");
     }
 }
 
 /// Keeps other processes of the same user from reading this one's memory, environment and open files (prctl(2),
 /// `PR_SET_DUMPABLE`): what a worker's tests run as must not come to its token. It does not keep root from it.
 pub fn keep_memory_to_itself() {
-    // SAFETY: the call takes plain numbers and changes only this process.
-    let result = unsafe { libc::prctl(libc::PR_SET_DUMPABLE, 0, 0, 0, 0) };
-    if result != 0 {
-        tracing::warn!("tests may read this worker's memory: {}", std::io::Error::last_os_error());
+    if let Err(e) = prctl::set_dumpable(false) {
+        tracing::warn!("tests may read this worker's memory: {e}");
     }
 }
 
@@ -52,9 +56,9 @@ pub fn start(mut command: Command, mark: &str) -> std::io::Result<Process> {
     // SAFETY: only calls that are safe after fork (signal-safety(7)) are made.
     unsafe {
         command.pre_exec(|| {
-            libc::setsid();
+            setsid()?;
             // If the worker is killed, its batches are to end too.
-            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL, 0, 0, 0);
+            prctl::set_pdeathsig(Signal::SIGKILL)?;
             Ok(())
         });
     }
@@ -70,9 +74,9 @@ pub fn start(mut command: Command, mark: &str) -> std::io::Result<Process> {
 impl Process {
     /// Ends the process and everything that came from it, and waits until it is gone.
     pub async fn end(&mut self) {
-        // SAFETY: the group is that of a process which has not been waited for, so that its number is not another's.
+        // The group is that of a process which has not been waited for, so that its number is not another's.
         if self.child.id().is_some() && self.pid > 1 {
-            unsafe { libc::kill(-self.pid, libc::SIGKILL) };
+            kill_hard(-self.pid);
         }
         for _ in 0..100 {
             if kill_marked(&self.mark) == 0 {
@@ -119,9 +123,8 @@ fn own_children() -> Option<Vec<i32>> {
 
 /// Takes the status of an orphan that has ended.
 fn reaped(pid: i32) -> bool {
-    let mut status = 0;
-    // SAFETY: the pointer is to a local number.
-    unsafe { libc::waitpid(pid, &raw mut status, libc::WNOHANG) == pid }
+    let status = waitpid(Pid::from_raw(pid), Some(WaitPidFlag::WNOHANG));
+    matches!(status, Ok(status) if status != WaitStatus::StillAlive)
 }
 
 fn carries(pid: i32, mark: &str) -> bool {
@@ -144,6 +147,13 @@ pub fn kill_marked_of(worker: &str) -> usize {
     })
 }
 
+/// Kills a process, or a group by its negative number. One that ended meanwhile gives an error that does not matter.
+fn kill_hard(pid: i32) {
+    if let Err(e) = kill(Pid::from_raw(pid), Signal::SIGKILL) {
+        tracing::debug!(pid, "a process was not killed: {e}");
+    }
+}
+
 fn kill_where(wanted: impl Fn(i32) -> bool) -> usize {
     let own = std::process::id() as i32;
     let mut found = 0;
@@ -153,8 +163,7 @@ fn kill_where(wanted: impl Fn(i32) -> bool) -> usize {
             continue;
         }
         found += 1;
-        // SAFETY: plain numbers; a process that ended meanwhile gives an error that does not matter.
-        unsafe { libc::kill(pid, libc::SIGKILL) };
+        kill_hard(pid);
         reaped_unless_waited_for(pid);
     }
     found

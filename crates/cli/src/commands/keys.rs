@@ -2,11 +2,15 @@
 
 use std::{io::IsTerminal, os::unix::fs::OpenOptionsExt};
 
+use nix::{
+    sys::termios::{LocalFlags, SetArg, Termios, tcgetattr, tcsetattr},
+    unistd::{getpgrp, tcgetpgrp},
+};
 use tokio::io::unix::AsyncFd;
 
 /// Reads keys one by one, without showing them; what the terminal was set to comes back when this is dropped.
 pub struct Keys {
-    before: libc::termios,
+    before: Termios,
     terminal: AsyncFd<std::fs::File>,
 }
 
@@ -22,35 +26,22 @@ impl Keys {
             .custom_flags(libc::O_NONBLOCK | libc::O_NOCTTY)
             .open("/dev/tty")
             .ok()?;
-        let fd = std::os::fd::AsRawFd::as_raw_fd(&file);
-        // SAFETY: the calls take a file descriptor that is open, and a place of the right type.
-        let before = unsafe {
-            if libc::tcgetpgrp(fd) != libc::getpgrp() {
-                return None;
-            }
-            let mut settings = std::mem::zeroed::<libc::termios>();
-            if libc::tcgetattr(fd, &raw mut settings) != 0 {
-                return None;
-            }
-            settings
-        };
-        let mut now = before;
-        // Line by line and with echo no longer; what interrupts stays.
-        now.c_lflag &= !(libc::ICANON | libc::ECHO);
-        // SAFETY: as above.
-        if unsafe { libc::tcsetattr(fd, libc::TCSANOW, &raw const now) } != 0 {
+        if tcgetpgrp(&file).ok()? != getpgrp() {
             return None;
         }
+        let before = tcgetattr(&file).ok()?;
+        let mut now = before.clone();
+        // Line by line and with echo no longer; what interrupts stays.
+        now.local_flags.remove(LocalFlags::ICANON | LocalFlags::ECHO);
         // SAFETY: the file keeps its descriptor, which stays open for as long as it is registered.
         let terminal = match unsafe { AsyncFd::register(file) } {
             Ok(terminal) => terminal,
             Err(e) => {
                 tracing::debug!("keys cannot be read: {e}");
-                // SAFETY: standard input is the same terminal.
-                unsafe { libc::tcsetattr(libc::STDIN_FILENO, libc::TCSANOW, &raw const before) };
                 return None;
             }
         };
+        tcsetattr(terminal.get_ref(), SetArg::TCSANOW, &now).ok()?;
         Some(Self { before, terminal })
     }
 
@@ -71,8 +62,8 @@ impl Keys {
 
 impl Drop for Keys {
     fn drop(&mut self) {
-        let fd = std::os::fd::AsRawFd::as_raw_fd(self.terminal.get_ref());
-        // SAFETY: the file is open as long as this is here.
-        unsafe { libc::tcsetattr(fd, libc::TCSANOW, &raw const self.before) };
+        if let Err(e) = tcsetattr(self.terminal.get_ref(), SetArg::TCSANOW, &self.before) {
+            tracing::debug!("the terminal is not as it was: {e}");
+        }
     }
 }
