@@ -68,15 +68,17 @@ export function whenSessionEnds(tell: () => void) {
   };
 }
 
-export async function call<T>(path: string, options: { method?: string; body?: unknown } = {}): Promise<T> {
+export async function call<T>(path: string, options: { method?: string; body?: unknown; signal?: AbortSignal } = {}): Promise<T> {
   let answer: Response;
   try {
     answer = await fetch(path, {
       method: options.method ?? "GET",
+      signal: options.signal,
       headers: options.body === undefined ? {} : { "Content-Type": "application/json" },
       body: options.body === undefined ? undefined : JSON.stringify(options.body),
     });
-  } catch {
+  } catch (error) {
+    if (options.signal?.aborted) throw error;
     throw new Refused(0, "The service does not answer. Is it running?");
   }
   if (answer.status === 401 && path !== "/api/me" && path !== "/api/session") ended();
@@ -88,7 +90,13 @@ export async function call<T>(path: string, options: { method?: string; body?: u
 }
 
 export function useMe() {
-  return useQuery({ queryKey: ["me"], queryFn: () => call<Me>("/api/me"), retry: false, staleTime: Infinity });
+  return useQuery({ queryKey: ["me"], queryFn: ({ signal }) => call<Me>("/api/me", { signal }), retry: false, staleTime: Infinity });
+}
+
+/** Whether whoever is signed in may start and stop runs, and change what starts them. */
+export function useMayOperate(): boolean {
+  const role = useMe().data?.role;
+  return role === "operator" || role === "admin";
 }
 
 export function useSignIn() {
@@ -111,15 +119,15 @@ export function useRuns({ suite, label, verdict, limit = 100 }: RunFilter = {}) 
   if (suite) query.set("suite", suite);
   if (label) query.set("label", label);
   if (verdict) query.set("verdict", verdict);
-  return useQuery({ queryKey: ["runs", query.toString()], queryFn: () => call<RunSummary[]>(`/api/runs?${query}`), placeholderData: (before) => before });
+  return useQuery({ queryKey: ["runs", query.toString()], queryFn: ({ signal }) => call<RunSummary[]>(`/api/runs?${query}`, { signal }), placeholderData: (before) => before });
 }
 
 export function useSuites() {
-  return useQuery({ queryKey: ["suites"], queryFn: () => call<Suite[]>("/api/suites") });
+  return useQuery({ queryKey: ["suites"], queryFn: ({ signal }) => call<Suite[]>("/api/suites", { signal }) });
 }
 
 export function useSuite(name: string) {
-  return useQuery({ queryKey: ["suites", name], queryFn: () => call<SuiteDetail>(`/api/suites/${name}`), enabled: name !== "" });
+  return useQuery({ queryKey: ["suites", name], queryFn: ({ signal }) => call<SuiteDetail>(`/api/suites/${name}`, { signal }), enabled: name !== "" });
 }
 
 export interface EntryFilter {
@@ -138,7 +146,7 @@ export function useEntryChunks(run: string, filter: EntryFilter, chunks: number[
       const query = new URLSearchParams({ ...filter, skip: String(chunk * CHUNK), limit: String(CHUNK) });
       return {
         queryKey: ["entries", run, query.toString(), version],
-        queryFn: () => call<Entries>(`/api/runs/${run}/entries?${query}`),
+        queryFn: ({ signal }) => call<Entries>(`/api/runs/${run}/entries?${query}`, { signal }),
         gcTime: 10_000,
       };
     }),
@@ -148,7 +156,7 @@ export function useEntryChunks(run: string, filter: EntryFilter, chunks: number[
 export function useEntry(run: string, index: number, version: number) {
   return useQuery({
     queryKey: ["entry", run, index, version],
-    queryFn: () => call<EntryDetail>(`/api/runs/${run}/entries/${index}`),
+    queryFn: ({ signal }) => call<EntryDetail>(`/api/runs/${run}/entries/${index}`, { signal }),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
@@ -172,7 +180,7 @@ export type Choosing = { pick: string[]; drop: string[]; variants: string[] };
 export function useForecast(suite: string, options?: Choosing) {
   return useQuery({
     queryKey: ["forecast", suite, options ?? null],
-    queryFn: () => call<Forecast>(`/api/suites/${suite}/forecast`, { method: "POST", body: { options: options ?? {} } }),
+    queryFn: ({ signal }) => call<Forecast>(`/api/suites/${suite}/forecast`, { signal, method: "POST", body: { options: options ?? {} } }),
     enabled: suite !== "",
     retry: false,
     placeholderData: (before) => before,
@@ -199,7 +207,7 @@ export function useUnpark(suite: string) {
 export function useCauses(run: string, version: number) {
   return useQuery({
     queryKey: ["causes", run, version],
-    queryFn: () => call<CauseOf[]>(`/api/runs/${run}/causes`),
+    queryFn: ({ signal }) => call<CauseOf[]>(`/api/runs/${run}/causes`, { signal }),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
@@ -209,7 +217,7 @@ export function useCauses(run: string, version: number) {
 export function useParts(run: string, version: number) {
   return useQuery({
     queryKey: ["parts", run, version],
-    queryFn: () => call<Part[]>(`/api/runs/${run}/parts`),
+    queryFn: ({ signal }) => call<Part[]>(`/api/runs/${run}/parts`, { signal }),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
@@ -224,7 +232,7 @@ export function useTimeline(run: string, between: [number, number] | null, versi
   }
   return useQuery({
     queryKey: ["timeline", run, query.toString(), version],
-    queryFn: () => call<Timeline>(`/api/runs/${run}/timeline?${query}`),
+    queryFn: ({ signal }) => call<Timeline>(`/api/runs/${run}/timeline?${query}`, { signal }),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
@@ -233,14 +241,14 @@ export function useTimeline(run: string, between: [number, number] | null, versi
 /** A test in the last runs of its suite. */
 export function useRecord(suite: string, test: string, variant: string) {
   const query = new URLSearchParams({ test, variant });
-  return useQuery({ queryKey: ["record", suite, test, variant], queryFn: () => call<PastEntry[]>(`/api/suites/${suite}/record?${query}`), enabled: suite !== "" && test !== "" });
+  return useQuery({ queryKey: ["record", suite, test, variant], queryFn: ({ signal }) => call<PastEntry[]>(`/api/suites/${suite}/record?${query}`, { signal }), enabled: suite !== "" && test !== "" });
 }
 
 /** The tests of a suite that a choice would run, with what the record says of them. */
 export function useTests(suite: string, options: Partial<RunOptions>, wanted = true) {
   return useQuery({
     queryKey: ["tests", suite, options],
-    queryFn: () => call<Schemas["Tests"]>(`/api/suites/${suite}/tests`, { method: "POST", body: { options } }),
+    queryFn: ({ signal }) => call<Schemas["Tests"]>(`/api/suites/${suite}/tests`, { signal, method: "POST", body: { options } }),
     enabled: suite !== "" && wanted,
     retry: false,
     placeholderData: (before) => before,
@@ -254,7 +262,7 @@ export function useDrain() {
 export function useVariants(run: string, version: number) {
   return useQuery({
     queryKey: ["variants", run, version],
-    queryFn: () => call<Variants>(`/api/runs/${run}/variants`),
+    queryFn: ({ signal }) => call<Variants>(`/api/runs/${run}/variants`, { signal }),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });

@@ -2,7 +2,7 @@ import { type FormEvent, useState } from "react";
 import { Button, Col, Form, Row } from "react-bootstrap";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 
-import { type Brief, type BriefOf, useMe, useStart, useSuite, useSuites } from "../data/api";
+import { type Brief, type BriefOf, useMayOperate, useStart, useSuite, useSuites } from "../data/api";
 import { useBrief, useBriefs, usePutBrief, useRemoveBrief } from "../data/starts";
 import { ChoiceFields, optionsOf, useChoice } from "../parts/ChoiceForm";
 import { Alarm, Loading, Trouble } from "../parts/Frame";
@@ -36,7 +36,7 @@ function Editor({ name, of, first, suites }: { name: string; of: BriefOf | undef
   const briefs = useBriefs();
   const [put, remove, start] = [usePutBrief(), useRemoveBrief(), useStart()];
   const navigate = useNavigate();
-  const may = useMe().data?.role !== "reader";
+  const may = useMayOperate();
   const options = optionsOf(choice);
   const submit = (event: FormEvent) => {
     event.preventDefault();

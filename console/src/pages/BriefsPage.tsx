@@ -1,36 +1,40 @@
 import { Button, Table } from "react-bootstrap";
 import { Link, useNavigate } from "react-router";
 
-import { useMe, useStart } from "../data/api";
+import { useMayOperate, useStart } from "../data/api";
 import { useBriefs } from "../data/starts";
-import { Alarm, Empty, Loading, Trouble } from "../parts/Frame";
+import { Alarm } from "../parts/Frame";
+import { ListPage } from "../parts/Pages";
 import { State, stateOf } from "../parts/states";
 
 export function BriefsPage() {
   const briefs = useBriefs();
   const start = useStart();
   const navigate = useNavigate();
-  const may = useMe().data?.role !== "reader";
-  if (briefs.error) return <Trouble error={briefs.error} />;
-  if (!briefs.data) return <Loading what="the briefs" />;
-  if (briefs.data.length === 0) {
-    return (
-      <Empty>
-        <h1 className="figure">No brief yet</h1>
-        A brief is the saved settings of a run. <Link to="/briefs/new">Make one</Link>, or in a terminal: <code>kesmo brief add NAME --suite SUITE</code>
-      </Empty>
-    );
-  }
+  const may = useMayOperate();
   return (
+    <ListPage
+      query={briefs}
+      what="the briefs"
+      one="brief"
+      none={
+        <>
+          <h1 className="figure">No brief yet</h1>
+          A brief is the saved settings of a run. In a terminal: <code>kesmo brief add NAME --suite SUITE</code>
+        </>
+      }
+      before={
+        may ? (
+          <p>
+            <Link to="/briefs/new" className="btn btn-sm btn-outline-primary">
+              Make a brief
+            </Link>
+          </p>
+        ) : null
+      }
+    >
+      {(all) => (
     <>
-      <h1 className="figure">{briefs.data.length === 1 ? "1 brief" : `${briefs.data.length} briefs`}</h1>
-      {may ? (
-        <p>
-          <Link to="/briefs/new" className="btn btn-sm btn-outline-primary">
-            Make a brief
-          </Link>
-        </p>
-      ) : null}
       <Alarm said={start.error?.message} />
       <Table size="sm" hover className="dense">
         <thead>
@@ -46,7 +50,7 @@ export function BriefsPage() {
           </tr>
         </thead>
         <tbody>
-          {briefs.data.map((b) => (
+          {all.map((b) => (
             <tr key={b.name}>
               <td>
                 <Link to={`/briefs/${b.name}`} className="name">
@@ -96,5 +100,7 @@ export function BriefsPage() {
         </tbody>
       </Table>
     </>
+      )}
+    </ListPage>
   );
 }

@@ -1,7 +1,7 @@
 import { Button, Table } from "react-bootstrap";
 import { Link } from "react-router";
 
-import { useMe } from "../data/api";
+import { useMayOperate } from "../data/api";
 import { useMoveRun, useQueue, useTakeOut } from "../data/starts";
 import { Alarm, Empty, Loading, Trouble } from "../parts/Frame";
 import { Origin } from "../parts/Origin";
@@ -10,7 +10,7 @@ import { When, plain } from "../parts/words";
 export function QueuePage() {
   const queue = useQueue();
   const [move, out] = [useMoveRun(), useTakeOut()];
-  const may = useMe().data?.role !== "reader";
+  const may = useMayOperate();
   if (queue.error) return <Trouble error={queue.error} />;
   if (!queue.data) return <Loading what="the queue" />;
   const all = queue.data;

@@ -1,7 +1,7 @@
 import { Button } from "react-bootstrap";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 
-import { type Run, useAgain, useMe, useStop } from "../data/api";
+import { type Run, useAgain, useMayOperate, useStop } from "../data/api";
 import { type LiveRun, useLiveRun } from "../data/run";
 import { Causes, VariantTable } from "../parts/Causes";
 import { EntryTable } from "../parts/EntryTable";
@@ -141,11 +141,11 @@ function SlotsAtWork({ live, now }: { live: LiveRun; now: number }) {
 }
 
 function Actions({ name, run }: { name: string; run: Run }) {
-  const me = useMe();
+  const may = useMayOperate();
   const stop = useStop(name);
   const again = useAgain(name);
   const navigate = useNavigate();
-  if (me.data?.role === "reader") return null;
+  if (!may) return null;
   const repeat = (not_passed: boolean) => again.mutate(not_passed, { onSuccess: (made) => void navigate(`/runs/${made.name}`) });
   const error = stop.error ?? again.error;
   return (

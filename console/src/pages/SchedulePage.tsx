@@ -2,9 +2,10 @@ import { useState } from "react";
 import { Button, Table } from "react-bootstrap";
 import { Link, useNavigate, useParams } from "react-router";
 
-import { useMe } from "../data/api";
+import { type ScheduleOf, useMayOperate } from "../data/api";
 import { usePauseSchedule, useRemoveSchedule, useSchedule, useScheduleNow } from "../data/starts";
-import { Alarm, Loading, Trouble } from "../parts/Frame";
+import { Alarm } from "../parts/Frame";
+import { DetailPage } from "../parts/Pages";
 import { ScheduleForm } from "../parts/ScheduleForm";
 import { What } from "../parts/Week";
 import { Facts, When, plain } from "../parts/words";
@@ -12,13 +13,18 @@ import { Facts, When, plain } from "../parts/words";
 export function SchedulePage() {
   const { schedule: name = "" } = useParams();
   const schedule = useSchedule(name);
+  return (
+    <DetailPage query={schedule} what={`the schedule ${name}`}>
+      {(one) => <OneSchedule s={one} />}
+    </DetailPage>
+  );
+}
+
+function OneSchedule({ s }: { s: ScheduleOf }) {
   const [pause, now, remove] = [usePauseSchedule(), useScheduleNow(), useRemoveSchedule()];
   const [changing, setChanging] = useState(false);
   const navigate = useNavigate();
-  const may = useMe().data?.role !== "reader";
-  if (schedule.error) return <Trouble error={schedule.error} />;
-  if (!schedule.data) return <Loading what={`the schedule ${name}`} />;
-  const s = schedule.data;
+  const may = useMayOperate();
   const error = pause.error ?? now.error ?? remove.error;
   return (
     <div className="two-columns">

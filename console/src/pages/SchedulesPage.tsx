@@ -2,9 +2,10 @@ import { useState } from "react";
 import { Button, Table } from "react-bootstrap";
 import { Link } from "react-router";
 
-import { useMe } from "../data/api";
+import { useMayOperate } from "../data/api";
 import { useCalendar, useSchedules } from "../data/starts";
-import { Empty, Loading, Trouble } from "../parts/Frame";
+import { Loading, Trouble } from "../parts/Frame";
+import { ListPage } from "../parts/Pages";
 import { ScheduleForm } from "../parts/ScheduleForm";
 import { Week, mondayOf } from "../parts/Week";
 import { State, stateOf } from "../parts/states";
@@ -13,14 +14,11 @@ export function SchedulesPage() {
   const schedules = useSchedules();
   const [away, setAway] = useState(0);
   const [making, setMaking] = useState(false);
-  const may = useMe().data?.role !== "reader";
+  const may = useMayOperate();
   const monday = mondayOf(new Date());
   monday.setDate(monday.getDate() + 7 * away);
   const end = new Date(monday.getFullYear(), monday.getMonth(), monday.getDate() + 7);
   const calendar = useCalendar(monday.toISOString(), end.toISOString());
-  if (schedules.error) return <Trouble error={schedules.error} />;
-  if (!schedules.data) return <Loading what="the schedules" />;
-  const all = schedules.data;
   const form = may ? (
     <section>
       <p>
@@ -31,21 +29,22 @@ export function SchedulesPage() {
       {making ? <ScheduleForm /> : null}
     </section>
   ) : null;
-  if (all.length === 0) {
-    return (
-      <>
-        <Empty>
+  const next = [...(schedules.data ?? [])].filter((s) => s.next).sort((a, b) => (a.next ?? "").localeCompare(b.next ?? ""))[0];
+  return (
+    <ListPage
+      query={schedules}
+      what="the schedules"
+      one="schedule"
+      none={
+        <>
           <h1 className="figure">Nothing is scheduled</h1>
           In a terminal: <code>kesmo schedule add nightly --cron "15 2 * * 1-5" --zone Europe/Oslo --brief BRIEF</code>
-        </Empty>
-        {form}
-      </>
-    );
-  }
-  const next = [...all].filter((s) => s.next).sort((a, b) => (a.next ?? "").localeCompare(b.next ?? ""))[0];
-  return (
+        </>
+      }
+      before={form}
+    >
+      {(all) => (
     <>
-      <h1 className="figure">{all.length === 1 ? "1 schedule" : `${all.length} schedules`}</h1>
       <p className="under-figure">
         {next ? (
           <>
@@ -55,7 +54,6 @@ export function SchedulesPage() {
           "Nothing starts by itself now."
         )}
       </p>
-      {form}
       <div className="schedule-columns">
         <section aria-label="Week">
           <div className="filters">
@@ -107,5 +105,7 @@ export function SchedulesPage() {
         </section>
       </div>
     </>
+      )}
+    </ListPage>
   );
 }

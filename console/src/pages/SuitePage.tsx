@@ -2,10 +2,11 @@ import { Suspense, lazy } from "react";
 import { Button } from "react-bootstrap";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 
-import { type TestLine, useRuns, useSuite, useTests } from "../data/api";
+import { type SuiteDetail, type TestLine, useRuns, useSuite, useTests } from "../data/api";
 import { useFloor } from "../data/floor";
 import { ForecastPlot } from "../parts/ForecastPlot";
-import { Empty, Loading, Trouble } from "../parts/Frame";
+import { Empty, Loading } from "../parts/Frame";
+import { DetailPage } from "../parts/Pages";
 import { Parks } from "../parts/Parks";
 import { RunsTable, doneOf, totalOf } from "../parts/RunsTable";
 import { glyphOf, isOfHunt, stateOf, toneOf } from "../parts/states";
@@ -18,15 +19,20 @@ const Trend = lazy(() => import("../parts/Trend"));
 
 export function SuitePage() {
   const { suite: name = "" } = useParams();
-  const [asked] = useSearchParams();
   const suite = useSuite(name);
+  return (
+    <DetailPage query={suite} what={`the suite ${name}`}>
+      {(one) => <OneSuite name={name} s={one} />}
+    </DetailPage>
+  );
+}
+
+function OneSuite({ name, s }: { name: string; s: SuiteDetail }) {
+  const [asked] = useSearchParams();
   const history = useRuns({ suite: name, limit: 60 });
   const floor = useFloor();
   const navigate = useNavigate();
-  const tests = useTests(name, { run_parked: true }, Boolean(suite.data?.entries));
-  if (suite.error) return <Trouble error={suite.error} />;
-  if (!suite.data) return <Loading what={`the suite ${name}`} />;
-  const s = suite.data;
+  const tests = useTests(name, { run_parked: true }, Boolean(s.entries));
   const runs = (history.data ?? s.last_runs).map((run) => floor.runs.get(run.name) ?? run);
   const known = new Set(runs.map((run) => run.name));
   const fresh = [...floor.runs.values()].filter((run) => run.suite === name && !known.has(run.name));

@@ -3,24 +3,24 @@ import { Link } from "react-router";
 
 import { useSuites } from "../data/api";
 import { useFloor } from "../data/floor";
-import { Empty, Loading, Trouble } from "../parts/Frame";
+import { ListPage } from "../parts/Pages";
 import { State, glyphOf, stateOf, toneOf } from "../parts/states";
 
 export function SuitesPage() {
   const suites = useSuites();
   const floor = useFloor();
-  if (suites.error) return <Trouble error={suites.error} />;
-  if (!suites.data) return <Loading what="the suites" />;
-  if (suites.data.length === 0) {
-    return (
-      <Empty>
-        No suite yet. Add one in a terminal: <code>kesmo suite add FOLDER</code>
-      </Empty>
-    );
-  }
   return (
-    <>
-      <h1 className="figure">{suites.data.length === 1 ? "1 suite" : `${suites.data.length} suites`}</h1>
+    <ListPage
+      query={suites}
+      what="the suites"
+      one="suite"
+      none={
+        <>
+          No suite yet. Add one in a terminal: <code>kesmo suite add FOLDER</code>
+        </>
+      }
+    >
+      {(all) => (
       <Table size="sm" hover className="dense">
         <thead>
           <tr>
@@ -35,7 +35,7 @@ export function SuitesPage() {
           </tr>
         </thead>
         <tbody>
-          {suites.data.map((suite) => {
+          {all.map((suite) => {
             const runs = suite.last_runs.map((run) => floor.runs.get(run.name) ?? run);
             return (
               <tr key={suite.name}>
@@ -70,6 +70,7 @@ export function SuitesPage() {
           })}
         </tbody>
       </Table>
-    </>
+      )}
+    </ListPage>
   );
 }

@@ -2,24 +2,30 @@ import { type FormEvent, useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
 import { Link, useNavigate, useParams } from "react-router";
 
-import { useMe } from "../data/api";
+import { type WebhookOf, useMayOperate } from "../data/api";
 import { useWebhook, useDelivery, usePauseWebhook, useRemoveWebhook, useRedeliver, useTry } from "../data/starts";
-import { Alarm, Loading, Trouble } from "../parts/Frame";
+import { Alarm } from "../parts/Frame";
+import { DetailPage } from "../parts/Pages";
 import { Facts, When, plain, size } from "../parts/words";
 import { Did } from "./WebhooksPage";
 
 export function WebhookPage() {
   const { webhook: name = "" } = useParams();
   const webhook = useWebhook(name);
+  return (
+    <DetailPage query={webhook} what={`the webhook ${name}`}>
+      {(one) => <OneWebhook name={name} c={one} />}
+    </DetailPage>
+  );
+}
+
+function OneWebhook({ name, c }: { name: string; c: WebhookOf }) {
   const [pause, remove, repeat, tried] = [usePauseWebhook(), useRemoveWebhook(), useRedeliver(name), useTry(name)];
   const [open, setOpen] = useState<number | null>(null);
   const body = useDelivery(name, open);
   const [text, setText] = useState("");
   const navigate = useNavigate();
-  const may = useMe().data?.role !== "reader";
-  if (webhook.error) return <Trouble error={webhook.error} />;
-  if (!webhook.data) return <Loading what={`the webhook ${name}`} />;
-  const c = webhook.data;
+  const may = useMayOperate();
   const error = pause.error ?? remove.error ?? repeat.error;
   const submit = (event: FormEvent) => {
     event.preventDefault();

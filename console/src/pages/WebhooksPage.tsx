@@ -2,20 +2,20 @@ import { type FormEvent, useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
 import { Link } from "react-router";
 
-import { type WebhookOf, useMe } from "../data/api";
+import { type WebhookOf, useMayOperate } from "../data/api";
 import { useAddWebhook, useBriefs, useWebhooks } from "../data/starts";
 import { lines } from "../parts/ChoiceForm";
-import { Alarm, Empty, Loading, Trouble } from "../parts/Frame";
+import { Alarm } from "../parts/Frame";
+import { ListPage } from "../parts/Pages";
 import { When } from "../parts/words";
 
 const DID: Record<string, [string, string]> = { started: ["≈", "tone-running"], ignored: ["▽", "tone-skipped"], refused: ["⊘", "tone-void"] };
-const WORDS: Record<string, string> = { started: "started", passed: "passed over", refused: "refused" };
 
 export function Did({ did }: { did: string }) {
   const [glyph, tone] = DID[did] ?? ["", ""];
   return (
     <span className={tone}>
-      {glyph} {WORDS[did] ?? did}
+      {glyph} {did}
     </span>
   );
 }
@@ -23,22 +23,20 @@ export function Did({ did }: { did: string }) {
 export function WebhooksPage() {
   const webhooks = useWebhooks();
   const [making, setMaking] = useState(false);
-  const may = useMe().data?.role !== "reader";
-  if (webhooks.error) return <Trouble error={webhooks.error} />;
-  if (!webhooks.data) return <Loading what="the webhooks" />;
-  const all = webhooks.data;
+  const may = useMayOperate();
   return (
-    <>
-      {all.length === 0 ? (
-        <Empty>
+    <ListPage
+      query={webhooks}
+      what="the webhooks"
+      one="webhook"
+      none={
+        <>
           <h1 className="figure">No webhook yet</h1>
           A webhook is an address that starts a brief when another system posts to it. In a terminal:{" "}
           <code>kesmo webhook add push --brief BRIEF --take commit=/commit --when /branch=main</code>
-        </Empty>
-      ) : (
-        <h1 className="figure">{all.length === 1 ? "1 webhook" : `${all.length} webhooks`}</h1>
-      )}
-      {may ? (
+        </>
+      }
+      before={may ? (
         <section>
           <p>
             <Button size="sm" variant="outline-primary" aria-expanded={making} onClick={() => setMaking(!making)}>
@@ -48,7 +46,8 @@ export function WebhooksPage() {
           {making ? <NewWebhook /> : null}
         </section>
       ) : null}
-      {all.length > 0 ? (
+    >
+      {(all) => (
         <Table size="sm" hover className="dense">
           <thead>
             <tr>
@@ -88,8 +87,8 @@ export function WebhooksPage() {
             ))}
           </tbody>
         </Table>
-      ) : null}
-    </>
+      )}
+    </ListPage>
   );
 }
 

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 
 import { Button } from "react-bootstrap";
 
-import { type Worker, useDrain, useMe } from "../data/api";
+import { type Worker, useDrain, useMayOperate } from "../data/api";
 import { useFloor } from "../data/floor";
 import { Empty, Loading } from "../parts/Frame";
 import { TestName, When, span, useNow } from "../parts/words";
@@ -86,9 +86,9 @@ function Since({ slot, now }: { slot: Worker["slots"][number]; now: number }) {
 }
 
 function DrainButton({ worker }: { worker: Worker }) {
-  const me = useMe();
+  const may = useMayOperate();
   const drain = useDrain();
-  if (me.data?.role === "reader" || worker.only_run) return null;
+  if (!may || worker.only_run) return null;
   return (
     <>
       {" "}

@@ -3,20 +3,19 @@
 import { type FormEvent, useState } from "react";
 import { Button, Form } from "react-bootstrap";
 
-import { type Park, useMe, usePark, useUnpark } from "../data/api";
+import { type Park, useMayOperate, usePark, useUnpark } from "../data/api";
 import { Alarm } from "./Frame";
 
 /** The day in two weeks, as a date field takes it. */
 const inTwoWeeks = () => new Date(Date.now() + 14 * 86400e3).toISOString().slice(0, 10);
 
 export function Parks({ suite, parks }: { suite: string; parks: Park[] }) {
-  const me = useMe();
   const park = usePark(suite);
   const unpark = useUnpark(suite);
   const [pattern, setPattern] = useState("");
   const [until, setUntil] = useState(inTwoWeeks);
   const [why, setWhy] = useState("");
-  const may = me.data?.role !== "reader";
+  const may = useMayOperate();
   const submit = (event: FormEvent) => {
     event.preventDefault();
     park.mutate({ pattern, until, why }, { onSuccess: () => { setPattern(""); setWhy(""); } });

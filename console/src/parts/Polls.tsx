@@ -4,7 +4,7 @@ import { type FormEvent, useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { Link } from "react-router";
 
-import { useMe } from "../data/api";
+import { useMayOperate } from "../data/api";
 import { useBriefs, usePutPoll, useRemovePoll, usePolls } from "../data/starts";
 import { Alarm } from "./Frame";
 import { Commit } from "./Origin";
@@ -17,7 +17,7 @@ export function Polls({ suite }: { suite: string }) {
   const [branches, setBranches] = useState("");
   const [every, setEvery] = useState("1m");
   const [brief, setBrief] = useState("");
-  const may = useMe().data?.role !== "reader";
+  const may = useMayOperate();
   const submit = (event: FormEvent) => {
     event.preventDefault();
     put.mutate({ branches, every, brief: brief || null }, { onSuccess: () => setBranches("") });
