@@ -23,14 +23,16 @@ done
 
 need_tools
 build_console
-step "Building the program (the first time takes some minutes)"
-cargo build --release --quiet -p kesmo
-kesmo=$PWD/target/release/kesmo
 if [ "$mode" = build ]; then
+    step "Building the program (the first time takes some minutes)"
+    cargo build --release --quiet -p kesmo
     step_done
     printf '● The program is target/release/kesmo\n'
     exit 0
 fi
+step "Building the program (the first time takes some minutes)"
+cargo build --profile demo --quiet -p kesmo
+kesmo=$PWD/target/demo/kesmo
 
 home=$PWD/.kesmo/demo
 mkdir -p "$home"

@@ -291,11 +291,20 @@ impl Quay {
 
     /// Calls the program with another token.
     pub fn kesmo_as(&self, token: &str, words: &[&str]) -> Output {
+        self.command_as(token, words).output().expect("the program runs")
+    }
+
+    /// A call of the program that is yet to be made.
+    pub fn command(&self, words: &[&str]) -> Command {
+        self.command_as(&self.token(), words)
+    }
+
+    fn command_as(&self, token: &str, words: &[&str]) -> Command {
         let mut command = Command::new(KESMO);
         command.args(words).current_dir(self.dir.path()).env("KESMO_URL", &self.url).env("KESMO_TOKEN", token);
         // What a person saved on this machine must not matter.
         command.env("HOME", self.dir.path()).env_remove("XDG_CONFIG_HOME");
-        command.output().expect("the program runs")
+        command
     }
 
     /// Calls the program for JSON.

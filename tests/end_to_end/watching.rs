@@ -27,9 +27,22 @@ fn folder(path: &Path) -> String {
 #[test]
 fn several_runs_are_watched_together_and_the_worst_gives_the_status() {
     let quay = shared();
-    let good = quay.start_run(&quay.tap("fair", "gate/a gate/b", "sleep 0.2; echo \"ok - $t\"", ""), &[]);
-    let bad = quay.start_run(&quay.tap("foul", "gate/a gate/b", "sleep 0.2; echo \"not ok - $t\"", ""), &[]);
-    let watched = quay.kesmo(&["watch", &good, &bad, "--refresh", "100ms"]);
+    // They go on once both are seen to be watched.
+    let mark = quay.path("watched-mark");
+    let body = |result: &str| format!("while [ ! -e {} ]; do sleep 0.05; done; echo \"{result} - $t\"", mark.display());
+    let good = quay.start_run(&quay.tap("fair", "gate/a gate/b", &body("ok"), ""), &[]);
+    let bad = quay.start_run(&quay.tap("foul", "gate/a gate/b", &body("not ok"), ""), &[]);
+    let told = quay.path("watched-told");
+    let mut watching = quay.command(&["watch", &good, &bad, "--refresh", "100ms"]);
+    let file = std::fs::File::create(&told).expect("a file");
+    let watching = watching.stdout(file).stderr(std::process::Stdio::piped()).spawn().expect("the program");
+    until("both are watched", || {
+        let said = std::fs::read_to_string(&told).unwrap_or_default();
+        (said.contains(&good) && said.contains(&bad)).then_some(())
+    });
+    std::fs::write(&mark, "").expect("the mark");
+    let mut watched = watching.wait_with_output().expect("it ends");
+    watched.stdout = std::fs::read(&told).expect("what it told");
     let said = all_said(&watched);
     assert_eq!(watched.status.code(), Some(1), "{said}");
     assert_says(

@@ -33,7 +33,7 @@ async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<RunSummary>> {
     Ok(Json(waiting(app).await.into_iter().map(|(_, s)| s).collect()))
 }
 
-/// Puts a run elsewhere in the queue of its pool. Priority goes before: among runs that stand in line, one comes before those
+/// Puts a run elsewhere in the queue of its pool. Priority goes before: among runs that wait in the queue, one comes before those
 /// of a lower priority wherever it is put.
 #[utoipa::path(post, path = "/api/queue/order", operation_id = "move_run", request_body = MoveRun, tag = "runs",
     responses((status = 200, body = [RunSummary]), (status = 404), (status = 409)))]
