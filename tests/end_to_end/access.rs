@@ -2,7 +2,89 @@
 
 use std::os::unix::fs::PermissionsExt;
 
-use crate::quay::{Quay, all_said, assert_says, shared, text};
+use crate::{
+    holes::call,
+    quay::{Quay, all_said, assert_says, shared, text},
+};
+
+/// Calls that need no token.
+const OPEN: &str = "GET /api/health, POST /api/session, DELETE /api/session, POST /webhook/{name}";
+
+/// Calls that only look, though they are sent as something else.
+const LOOKING: &str = "POST /api/briefs/check, POST /api/schedules/preview, POST /api/suites/{suite}/tests, \
+    POST /api/suites/{suite}/forecast, POST /api/webhooks/{name}/try";
+
+/// Calls of those who start, stop and change what starts runs.
+const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/bundles/{digest}, PUT /api/bundles/{digest}, \
+    POST /api/meet, POST /api/queue/order, POST /api/runs, POST /api/runs/{suite}/{number}/again, \
+    POST /api/runs/{suite}/{number}/stop, POST /api/schedules, DELETE /api/schedules/{name}, POST /api/schedules/{name}/now, \
+    POST /api/schedules/{name}/pause, POST /api/suites, POST /api/suites/{suite}/parks, DELETE /api/suites/{suite}/parks, \
+    POST /api/suites/{suite}/polls, DELETE /api/suites/{suite}/polls, POST /api/suites/{suite}/portion, POST /api/webhooks, \
+    DELETE /api/webhooks/{name}, POST /api/webhooks/{name}/deliveries/{id}/redeliver, POST /api/webhooks/{name}/pause, \
+    POST /api/webhooks/{name}/secret, POST /api/workers/{name}/drain";
+
+/// Calls of those who may do everything.
+const KEEPING: &str = "GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}";
+
+/// Calls of machines that work, which the document does not have.
+const WORKING: &str = "GET /api/bundles/{digest}, PUT /api/work/blobs/{digest}";
+
+#[test]
+fn every_role_may_do_on_every_route_what_it_should_and_nothing_else() {
+    let quay = shared();
+    let roles = ["nobody", "reader", "operator", "admin", "worker"];
+    let tokens = roles.map(|role| match role {
+        "nobody" => String::new(),
+        role => text(&quay.kesmo(&["token", "add", &format!("each-{role}"), "--role", role]).stdout).trim().to_owned(),
+    });
+    let bearer = format!("Bearer {}", quay.token());
+    let (_, document, _) = call(quay, "GET", "/api/openapi.json", &[("Authorization", &bearer)], b"");
+    let document: serde_json::Value = serde_json::from_str(&document).expect("the document");
+    let mut routes: Vec<String> = WORKING.split(", ").map(|r| r.trim().to_owned()).collect();
+    for (path, item) in document["paths"].as_object().expect("paths") {
+        routes
+            .extend(item.as_object().expect("calls").keys().map(|method| format!("{} {path}", method.to_uppercase())));
+    }
+    let of = |list: &str, route: &str| list.split(", ").any(|one| one.trim() == route);
+    let mut wrong = Vec::new();
+    for route in &routes {
+        // Who may, in the order of the roles above.
+        let may = match route.as_str() {
+            r if of(OPEN, r) => continue,
+            r if of(WORKING, r) => [false, false, true, true, true],
+            r if of(KEEPING, r) => [false, false, false, true, false],
+            r if of(OPERATING, r) => [false, false, true, true, false],
+            r if of(LOOKING, r) || r.starts_with("GET ") => [false, true, true, true, false],
+            r => panic!("who may call {r}?"),
+        };
+        let (method, path) = route.split_once(' ').expect("a method and a path");
+        // What is named is not there, so that nothing is done.
+        let path = path.replace("{number}", "7").replace("{index}", "7").replace("{attempt}", "7").replace("{id}", "7");
+        let path = path.replace("{digest}", &"0".repeat(64)).replace("{suite}", "nowhere").replace("{name}", "nobody");
+        for ((role, token), may) in roles.iter().zip(&tokens).zip(may) {
+            // This one has no end.
+            if may && path == "/api/live" {
+                continue;
+            }
+            let bearer = format!("Bearer {token}");
+            let mut headers = vec![("Content-Type", "application/json")];
+            if !token.is_empty() {
+                headers.push(("Authorization", bearer.as_str()));
+            }
+            let body: &[u8] = if method == "GET" || method == "HEAD" { b"" } else { b"{}" };
+            let (status, said, _) = call(quay, method, &path, &headers, body);
+            let refused = if token.is_empty() { status == 401 } else { status == 403 };
+            if refused == may {
+                wrong.push(format!("{role}: {route}: {status} {said:.120}"));
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    assert!(routes.len() > 70, "{}", routes.len());
+    for role in &roles[1..] {
+        assert!(quay.kesmo(&["token", "remove", &format!("each-{role}")]).status.success());
+    }
+}
 
 #[test]
 fn every_call_but_health_needs_a_token() {

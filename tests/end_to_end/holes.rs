@@ -588,7 +588,13 @@ fn a_worker_that_comes_back_to_a_name_that_another_has_waits_for_it() {
 }
 
 /// A plain call: status and body.
-fn call(quay: &Quay, method: &str, path: &str, headers: &[(&str, &str)], body: &[u8]) -> (u16, String, Vec<String>) {
+pub fn call(
+    quay: &Quay,
+    method: &str,
+    path: &str,
+    headers: &[(&str, &str)],
+    body: &[u8],
+) -> (u16, String, Vec<String>) {
     let address = quay.url.strip_prefix("http://").expect("an address");
     let mut stream = TcpStream::connect(address).expect("it answers");
     let mut head = format!(
