@@ -103,7 +103,7 @@ function OneWebhook({ name, c }: { name: string; c: WebhookOf }) {
         ) : null}
         <h2>Try a body</h2>
         <Form onSubmit={submit} className="start" aria-label="Try a body">
-          <Form.Control as="textarea" rows={6} className="name mb-2" aria-label="Body" value={text} onChange={(e) => setText(e.target.value)} placeholder='{"ref": "refs/heads/main", "after": "…"}' />
+          <Form.Control as="textarea" rows={6} className="name mb-2" aria-label="Body" value={text} onChange={(e) => setText(e.target.value)} placeholder='{"branch": "main", "commit": "…", "author": "Ada"}' />
           <Button size="sm" type="submit" variant="outline-primary" disabled={tried.isPending || text.trim() === ""}>
             What would it do?
           </Button>

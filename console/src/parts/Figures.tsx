@@ -11,7 +11,7 @@ export function Figures({ run, took }: { run: Run; took: number | null }) {
   const mean = took && took > 0 ? doneOf(run) / (took / 1e6) : 0;
   const rows: [string, string][] = [
     ["tests a second", run.verdict ? rate(mean) : `${rate(mean)}, now ${rate(run.rate ?? 0)}`],
-    ["failing", `${((s.failing * 100) / s.ended).toFixed(1)}%`],
+    ["failed attempts", `${((s.failing * 100) / s.ended).toFixed(1)}%`],
     ["mean", span(s.total_us / s.ended)],
     ["median", span(s.median_us)],
     ["95% under", span(s.p95_us)],
