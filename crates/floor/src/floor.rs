@@ -45,7 +45,7 @@ const FLOOR_EVERY: Duration = Duration::from_millis(250);
 const IDLE_EVERY: Duration = Duration::from_millis(250);
 /// A run that has less than its due waits so long before others are asked to give back.
 const HUNGRY_AFTER: Duration = Duration::from_secs(1);
-/// Connections to PostgreSQL of the floor's own.
+/// Connections to PostgreSQL of the floor's own; as many again for what is done beside it.
 const CONNECTIONS: usize = 4;
 /// Runs that are not open that a view of the floor holds, at the most.
 const MOST_QUEUE_SHOWN: usize = 100;
@@ -63,6 +63,8 @@ pub(crate) enum After {
 
 pub(crate) struct Floor {
     pub(crate) store: Store,
+    /// For what is read and written beside the floor's own work, so that commits do not wait for it.
+    pub(crate) beside: Store,
     pub(crate) blobs: Blobs,
     pub(crate) hub: Arc<Hub>,
     pub(crate) patience: Duration,
@@ -129,12 +131,13 @@ pub struct Ground {
 pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Error> {
     let Ground { store, blobs, git, patience, service, address, over } = ground;
     // Commits wait for no call that is answered meanwhile.
-    let store = store.apart(CONNECTIONS)?;
+    let (store, beside) = (store.apart(CONNECTIONS)?, store.apart(CONNECTIONS)?);
     let (sender, receiver) = mpsc::channel(1024);
     let hub = Arc::new(Hub::default());
     let leaving = Arc::new(AtomicBool::new(false));
     let mut floor = Floor {
         store,
+        beside,
         blobs,
         hub: Arc::clone(&hub),
         patience,

@@ -274,7 +274,7 @@ impl Floor {
         active.lists.iter_mut().filter(|l| matches!(l.tests, Listed::Here(_))).for_each(|l| l.tests = Listed::Stored);
         let (file, options, parks) = (active.file.clone(), active.options.clone(), active.parks.clone());
         let (suite, pool) = (active.row.suite_id, active.row.pool.clone());
-        let (store, own, recorded) = (self.store.clone(), self.own.clone(), self.recorded.clone());
+        let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorded.clone());
         tokio::spawn(async move {
             // What runs before it told counts.
             recorded.await;
@@ -761,7 +761,7 @@ impl Floor {
                 outcomes.push((key, outcome, (telling && spent > 0).then_some(Span(spent))));
             }
         }
-        let (store, suite_id, name) = (self.store.clone(), active.row.suite_id, active.name());
+        let (store, suite_id, name) = (self.beside.clone(), active.row.suite_id, active.name());
         let pool = active.row.pool.clone();
         let before = self.recorded.clone();
         let recording = tokio::spawn(async move {
