@@ -127,6 +127,7 @@ fn report(key: BatchKey, entry: u32, ended: Ended) -> AttemptReport {
         detail: String::new(),
         steps: Vec::new(),
         log: Log::None,
+        cases: 0,
     }
 }
 

@@ -814,13 +814,19 @@ pub struct Show {
     /// The numbers by groups of names: the first parts of names
     #[arg(long, conflicts_with_all = ["variants", "shards"])]
     pub groups: bool,
+    /// Show the cases that files told of, with --state only those in that state
+    #[arg(long, conflicts_with_all = ["variants", "shards", "groups"])]
+    pub cases: bool,
+    /// With --cases: only those whose title holds this, or FILE/ and this
+    #[arg(long, value_name = "TEXT", requires = "cases")]
+    pub name: Option<String>,
 }
 
 #[derive(Debug, Args)]
 pub struct Log {
     /// SUITE/NUMBER
     pub run: String,
-    /// The test's name
+    /// The test's name; of a case, FILE/TITLE
     pub test: String,
     /// Only this variant
     #[arg(long, value_name = "FACET=VALUE")]

@@ -72,6 +72,28 @@ impl From<TestName> for String {
     }
 }
 
+/// The longest title of a case, in bytes.
+pub const LONGEST_CASE_TITLE: usize = 500;
+
+/// The title of a case as it is kept: on one line, without control characters, never empty, and at most
+/// [`LONGEST_CASE_TITLE`] bytes. One that is longer is cut and marked by its digest, so that two that begin alike stay two.
+/// A title that was made so stays as it is.
+#[must_use]
+pub fn case_title(text: &str) -> String {
+    let clean: String = text.trim().chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect();
+    if clean.is_empty() {
+        return "(no title)".to_owned();
+    }
+    if clean.len() <= LONGEST_CASE_TITLE {
+        return clean;
+    }
+    let digest = <sha2::Sha256 as sha2::Digest>::digest(text.as_bytes());
+    let digest: String = digest.iter().take(6).map(|byte| format!("{byte:02x}")).collect();
+    let most = LONGEST_CASE_TITLE - 24;
+    let end = (0..=most).rev().find(|at| clean.is_char_boundary(*at)).unwrap_or(0);
+    format!("{}… ({digest})", &clean[..end])
+}
+
 /// A short name of a suite, pool or token: `a-z`, `0-9` and `-`, 1 to 60 characters, beginning with a letter or digit.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
@@ -195,6 +217,17 @@ pub fn did_you_mean<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) ->
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn titles_of_cases_are_brought_within_bounds_and_stay_apart() {
+        assert_eq!(case_title(" pays by card\t"), "pays by card");
+        assert_eq!(case_title("a\0b\nc"), "a\u{fffd}b\u{fffd}c");
+        assert_eq!(case_title(" \n"), "(no title)");
+        let long = "é".repeat(50_000);
+        let (one, two) = (case_title(&long), case_title(&format!("{long}!")));
+        assert!(one.len() <= LONGEST_CASE_TITLE && one != two, "{one}");
+        assert_eq!(case_title(&one), one);
+    }
 
     #[test]
     fn a_test_name_is_one_trimmed_line() {

@@ -283,6 +283,7 @@ impl ActiveRun {
             spent_us: spent,
             message: String::new(),
             worker: None,
+            cases: self.engine.cases_of(index),
         }
     }
 

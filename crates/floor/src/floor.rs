@@ -6,7 +6,6 @@ use std::{
     time::Duration,
 };
 
-use futures::future::{BoxFuture, FutureExt, Shared};
 use kesmo_core::{
     run::{
         BatchId, Input, WorkerId,
@@ -35,6 +34,7 @@ use crate::{
     following::Following,
     hub::Hub,
     lists::Listing,
+    recording::Recorder,
     unopened::{LOOK_EVERY, Leases, Unopened},
     workers::{Asking, NotLinked, Workers},
 };
@@ -78,8 +78,7 @@ pub(crate) struct Floor {
     /// Runs of which a list has become known, and runs that are over and not yet recorded.
     pub(crate) to_plan: Vec<i64>,
     pub(crate) to_record: Vec<i64>,
-    /// Done when the records of all runs that are over are written.
-    pub(crate) recorded: Shared<BoxFuture<'static, ()>>,
+    pub(crate) recorder: Recorder,
     pub(crate) after: Vec<After>,
     pub(crate) floor_published: Instant,
     /// How the runs of each pool share its slots.
@@ -132,6 +131,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
     let Ground { store, blobs, git, patience, service, address, over } = ground;
     // Commits wait for no call that is answered meanwhile.
     let (store, beside) = (store.apart(CONNECTIONS)?, store.apart(CONNECTIONS)?);
+    let recorder = Recorder::start(beside.clone());
     let (sender, receiver) = mpsc::channel(1024);
     let hub = Arc::new(Hub::default());
     let leaving = Arc::new(AtomicBool::new(false));
@@ -149,7 +149,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         unstorable: BTreeSet::new(),
         to_plan: Vec::new(),
         to_record: Vec::new(),
-        recorded: futures::future::ready(()).boxed().shared(),
+        recorder,
         after: Vec::new(),
         floor_published: Instant::now(),
         sharing: HashMap::new(),
@@ -210,7 +210,7 @@ impl Floor {
             }
             self.publish();
         }
-        self.recorded.clone().await;
+        self.recorder.finish().await;
         if let Err(e) = self.store.give_pools_up(&self.leases.holder()).await {
             tracing::warn!("the leases could not be given up and will run out: {e}");
         }

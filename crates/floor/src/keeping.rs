@@ -7,7 +7,6 @@ use std::{
 };
 
 use chrono::Utc;
-use futures::future::FutureExt;
 use kesmo_core::{
     name::TestName,
     plan::{Known, Plan, RunOptions},
@@ -18,12 +17,12 @@ use kesmo_core::{
 };
 use kesmo_store::{
     Store,
-    commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch, RunChange},
+    commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
     records::Records,
     runs::RunRow,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, FromWorker, Grant, Log, Setup, ToWorker, WorkerEvent},
+    link::{AttemptReport, BatchKey, CaseReport, FromWorker, Grant, Log, Setup, ToWorker, WorkerEvent},
     live::{AttemptChange, DecidedChange},
 };
 
@@ -34,6 +33,7 @@ use crate::{
     error::Error,
     floor::{After, Floor},
     lists::ListAsk,
+    recording::ToRecord,
     workers::Use,
 };
 
@@ -45,6 +45,15 @@ enum Stored {
     Elsewhere,
     /// PostgreSQL takes other rows, but not these: why.
     Refused(String),
+}
+
+/// What a worker said that led to effects, beyond what an engine needs to know of it.
+#[derive(Default)]
+enum Said {
+    Attempt(Box<AttemptReport>),
+    Cases(Vec<CaseReport>),
+    #[default]
+    Nothing,
 }
 
 /// So often rows are tried that PostgreSQL refuses.
@@ -147,8 +156,17 @@ impl Floor {
             .zip(&row.listings)
             .map(|((variant, _), key)| NeededList { variant, key: key.clone(), tests: Listed::Stored })
             .collect();
+        let of_cases = match &restored {
+            Ok(engine) if engine.policy().files => {
+                let all = 0..engine.plan().entries.len() as u32;
+                let open: Vec<i32> = all.filter(|i| engine.entry(*i).0.is_none()).map(|i| i as i32).collect();
+                let tallies = self.store.case_tallies(row.id, active.month, None).await?;
+                (tallies, self.store.open_cases(row.id, active.month, &open).await?)
+            }
+            _ => (BTreeMap::new(), Vec::new()),
+        };
         match restored {
-            Ok(engine) => active.engine = engine.with_wrongs(wrongs),
+            Ok(engine) => active.engine = engine.with_wrongs(wrongs).with_cases(&of_cases.0, &of_cases.1),
             Err(why) => {
                 tracing::error!(run = active.name(), why, "a run cannot be built again");
                 self.runs.insert(row.id, active);
@@ -274,10 +292,10 @@ impl Floor {
         active.lists.iter_mut().filter(|l| matches!(l.tests, Listed::Here(_))).for_each(|l| l.tests = Listed::Stored);
         let (file, options, parks) = (active.file.clone(), active.options.clone(), active.parks.clone());
         let (suite, pool) = (active.row.suite_id, active.row.pool.clone());
-        let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorded.clone());
+        let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorder.until_now());
         tokio::spawn(async move {
             // What runs before it told counts.
-            recorded.await;
+            recorded.written().await;
             let made = async {
                 let lists = read_lists(&store, lists).await?;
                 let records = store.records(suite, &pool).await.unwrap_or_else(|e| {
@@ -322,16 +340,16 @@ impl Floor {
     pub(super) fn feed(&mut self, run: i64, input: Input) {
         let Some(active) = self.runs.get_mut(&run) else { return };
         let effects = active.engine.handle(input, now());
-        self.carry_all_out(run, effects, None);
+        self.carry_all_out(run, effects, Said::Nothing);
     }
 
-    fn carry_all_out(&mut self, run: i64, effects: Vec<Effect>, mut report: Option<AttemptReport>) {
+    fn carry_all_out(&mut self, run: i64, effects: Vec<Effect>, mut said: Said) {
         for effect in effects {
-            self.carry_out(run, effect, &mut report);
+            self.carry_out(run, effect, &mut said);
         }
     }
 
-    fn carry_out(&mut self, run: i64, effect: Effect, report: &mut Option<AttemptReport>) {
+    fn carry_out(&mut self, run: i64, effect: Effect, said: &mut Said) {
         let Some(active) = self.runs.get_mut(&run) else { return };
         active.touch();
         match effect {
@@ -362,7 +380,39 @@ impl Floor {
                     self.workers.touched(worker, slot, None);
                 }
             }
-            Effect::Attempt(kept) => self.keep_attempt(run, kept, report.take()),
+            Effect::Attempt(kept) => {
+                let report = match std::mem::take(said) {
+                    Said::Attempt(report) => Some(*report),
+                    Said::Cases(_) | Said::Nothing => None,
+                };
+                self.keep_attempt(run, kept, report);
+            }
+            Effect::Cases { entry, number, first, skip, outcomes } => {
+                let month = active.month;
+                let Said::Cases(cases) = std::mem::take(said) else { return };
+                let told = cases.into_iter().skip(skip as usize).zip(outcomes).zip(first..);
+                self.commit.cases.extend(told.map(|((case, (parked, outcome)), place)| NewCase {
+                    month,
+                    run_id: run,
+                    entry,
+                    number,
+                    place,
+                    title: case.title,
+                    ended: case.ended,
+                    outcome,
+                    parked,
+                    copy: case.copy,
+                    spent_us: case.spent_us,
+                    message: case.message,
+                    detail: case.detail,
+                }));
+            }
+            Effect::CasesSettled { entry } => {
+                self.commit.settled_cases.push(CasesOf { month: active.month, run_id: run, entry, number: 0 });
+            }
+            Effect::CasesLost { entry, number } => {
+                self.commit.lost_cases.push(CasesOf { month: active.month, run_id: run, entry, number });
+            }
             Effect::Decided { entry, number, outcome } => {
                 let month = active.month;
                 if number > 0 {
@@ -433,6 +483,7 @@ impl Floor {
             detail: String::new(),
             steps: Vec::new(),
             log: Log::None,
+            cases: 0,
         };
         let report = report.unwrap_or_else(lost);
         let planned = &active.engine.plan().entries[kept.entry as usize];
@@ -561,10 +612,14 @@ impl Floor {
 
     fn worker_event(&mut self, worker: WorkerId, event: WorkerEvent) {
         if let Some((run, input)) = event.input() {
-            let report = if let WorkerEvent::Ended(report) = event { Some(*report) } else { None };
+            let said = match event {
+                WorkerEvent::Ended(report) => Said::Attempt(report),
+                WorkerEvent::Cases { cases, .. } => Said::Cases(cases),
+                _ => Said::Nothing,
+            };
             let Some(active) = self.runs.get_mut(&run) else { return };
             let effects = active.engine.hear(worker, input, now());
-            return self.carry_all_out(run, effects, report);
+            return self.carry_all_out(run, effects, said);
         }
         match event {
             WorkerEvent::Kept { key, entry, files } if self.holds_batch(worker, key) => {
@@ -744,7 +799,7 @@ impl Floor {
         }
     }
 
-    /// Brings the records of a run's tests up to date, beside the floor's work: a verdict need not wait for it.
+    /// Has the records of a run's tests brought up to date.
     fn record(&mut self, run: i64) {
         let Some(active) = self.runs.get(&run).filter(|r| !r.last.is_empty()) else { return };
         let plan = active.engine.plan();
@@ -761,35 +816,8 @@ impl Floor {
                 outcomes.push((key, outcome, (telling && spent > 0).then_some(Span(spent))));
             }
         }
-        let (store, suite_id, name) = (self.beside.clone(), active.row.suite_id, active.name());
-        let pool = active.row.pool.clone();
-        let before = self.recorded.clone();
-        let recording = tokio::spawn(async move {
-            // In the order of the verdicts, so that no record is read before an earlier one is written.
-            before.await;
-            let update = async {
-                let mut records = store.records_in(suite_id, &pool).await?;
-                let mut changed = std::collections::BTreeSet::new();
-                // A test that was repeated has several outcomes.
-                for (key, outcome, spent) in outcomes {
-                    let record = records.remove(&key).unwrap_or_default().with(outcome, spent);
-                    records.insert(key.clone(), record);
-                    changed.insert(key);
-                }
-                let changed: Vec<_> =
-                    changed.into_iter().filter_map(|key| records.remove(&key).map(|r| (key.0, key.1, r))).collect();
-                if changed.is_empty() { Ok(()) } else { store.put_records(suite_id, &pool, &changed, start_cost).await }
-            };
-            if let Err(e) = update.await {
-                tracing::warn!("the records of {name} could not be brought up to date: {e}");
-            }
-        });
-        let done = async move {
-            if let Err(e) = recording.await {
-                tracing::error!("records were not brought up to date: {e}");
-            }
-        };
-        self.recorded = done.boxed().shared();
+        let (suite, pool, run) = (active.row.suite_id, active.row.pool.clone(), active.name());
+        self.recorder.record(ToRecord { suite, pool, run, outcomes, start_cost });
     }
 }
 

@@ -5,7 +5,7 @@
 //! PostgreSQL goes away the same commit is tried until it is back; workers keep what is not acknowledged meanwhile.
 //!
 //! [`asking`] is how others speak to it; `floor` is what it holds and its loop. What it does is told by subject: `queue` (which
-//! runs are opened), `listing` (lists of tests), `keeping` (runs: open, feed, commit, record), `following` (what tests print),
+//! runs are opened), `listing` (lists of tests), `keeping` (runs: open, feed, commit), `recording` (what tests usually take), `following` (what tests print),
 //! `workers` (links and slots), `active` (one open run) and `shown` (what is seen of them). [`hub`] streams changes.
 
 pub mod active;
@@ -21,6 +21,7 @@ mod listing;
 mod lists;
 mod output;
 mod queue;
+mod recording;
 mod shown;
 pub mod summary;
 mod unopened;

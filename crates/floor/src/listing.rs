@@ -25,10 +25,10 @@ const LARGEST_LIST: u64 = 256 << 20;
 impl Floor {
     /// Answers with a list: at once where it is known, which is looked up beside the floor's work.
     pub(super) fn list(&self, ask: ListAsk, reply: oneshot::Sender<Result<Vec<ListedTest>, String>>) {
-        let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorded.clone());
+        let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorder.until_now());
         tokio::spawn(async move {
             // Who asks for tests is told their records too.
-            recorded.await;
+            recorded.written().await;
             match store.listing(&ask.key).await {
                 Ok(Some(tests)) => tell(reply, Ok(tests)),
                 Ok(None) => drop(own.send(Message::Want(Box::new(ask), reply)).await),

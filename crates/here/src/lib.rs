@@ -21,7 +21,7 @@ use kesmo_core::{
     time::Timestamp,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, Grant, ListJob, Log, Setup, ToWorker, WorkerEvent},
+    link::{AttemptReport, BatchKey, CaseReport, Grant, ListJob, Log, Setup, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
 };
 use kesmo_worker::{Config, Home, Slots};
@@ -130,9 +130,9 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
         let wake = floor.next_wake();
         tokio::select! {
             events = floor.slots.next() => floor.take(events),
-            () = tokio::time::sleep_until(wake) => floor.feed(Input::Tick, None),
+            () = tokio::time::sleep_until(wake) => floor.feed(Input::Tick, Said::Nothing),
             () = tokio::time::sleep_until(due), if floor.shown.changed => {}
-            () = &mut stop => floor.feed(Input::Stop { reason: "stopped by you".into() }, None),
+            () = &mut stop => floor.feed(Input::Stop { reason: "stopped by you".into() }, Said::Nothing),
         }
         if floor.shown.changed && Instant::now() >= due {
             told = Instant::now();
@@ -166,6 +166,15 @@ fn plan(job: &Job, lists: &[(Variant, Vec<ListedTest>)]) -> Result<(Plan, RunOpt
     Ok((make(&options, &job.history).map_err(void)?, options))
 }
 
+/// What the worker said that led to effects, beyond what an engine needs to know of it.
+#[derive(Default)]
+enum Said {
+    Attempt(Box<AttemptReport>),
+    Cases(Vec<CaseReport>),
+    #[default]
+    Nothing,
+}
+
 struct Floor {
     slots: Slots,
     setup: Setup,
@@ -196,8 +205,8 @@ impl Floor {
         needs.extend(file.needs_for.iter().flat_map(|(_, n)| n.iter().map(|(k, v)| format!("{k}={v}"))));
         self.shown.begin(&plan);
         let workers = BTreeMap::from([(HERE, Fit::all(self.busy.len() as u32))]);
-        self.feed(Input::Fleet { workers, none_because: String::new(), none_for: BTreeMap::new() }, None);
-        self.feed(Input::Planned(plan), None);
+        self.feed(Input::Fleet { workers, none_because: String::new(), none_for: BTreeMap::new() }, Said::Nothing);
+        self.feed(Input::Planned(plan), Said::Nothing);
         if !needs.is_empty() {
             self.shown.note(format!("the suite needs {}; on this machine that is taken to be so", needs.join(", ")));
         }
@@ -214,21 +223,25 @@ impl Floor {
     fn give_out(&mut self) {
         for slot in 0..self.busy.len() {
             if self.busy[slot].is_none() && self.engine.wants_slots() {
-                self.feed(Input::Free { worker: HERE, slot: slot as u16, taken: BTreeMap::new() }, None);
+                self.feed(Input::Free { worker: HERE, slot: slot as u16, taken: BTreeMap::new() }, Said::Nothing);
             }
         }
         let idle = self.busy.iter().filter(|s| s.is_none()).count() as u32;
         if idle > 0 && self.idle_looked.elapsed() >= IDLE_EVERY {
             self.idle_looked = Instant::now();
-            self.feed(Input::Idle { slots: idle }, None);
+            self.feed(Input::Idle { slots: idle }, Said::Nothing);
         }
     }
 
     fn take(&mut self, events: Vec<WorkerEvent>) {
         for event in events {
             if let Some((_, input)) = event.input() {
-                let report = if let WorkerEvent::Ended(report) = event { Some(*report) } else { None };
-                self.feed(input, report);
+                let said = match event {
+                    WorkerEvent::Ended(report) => Said::Attempt(report),
+                    WorkerEvent::Cases { cases, .. } => Said::Cases(cases),
+                    _ => Said::Nothing,
+                };
+                self.feed(input, said);
                 continue;
             }
             match event {
@@ -239,9 +252,8 @@ impl Floor {
         }
     }
 
-    fn feed(&mut self, input: Input, report: Option<AttemptReport>) {
+    fn feed(&mut self, input: Input, mut said: Said) {
         let key = |batch: BatchId| BatchKey { run: RUN, batch: batch.0 };
-        let mut report = report;
         for effect in self.engine.handle(input, now()) {
             self.shown.changed = true;
             match effect {
@@ -249,9 +261,20 @@ impl Floor {
                 Effect::Revoke { batch, .. } => self.slots.tell(ToWorker::Revoke { key: key(batch) }),
                 Effect::GiveBack { batch, .. } => self.slots.tell(ToWorker::GiveBack { key: key(batch) }),
                 Effect::Attempt(kept) => {
+                    let report = match std::mem::take(&mut said) {
+                        Said::Attempt(report) => Some(*report),
+                        Said::Cases(_) | Said::Nothing => None,
+                    };
                     let log = report.as_ref().map(|r| self.log_of(&r.log)).unwrap_or_default();
-                    self.shown.attempt(&self.engine, kept, report.take(), log);
+                    self.shown.attempt(&self.engine, kept, report, log);
                 }
+                Effect::Cases { entry, number, skip, outcomes, .. } => {
+                    if let Said::Cases(cases) = std::mem::take(&mut said) {
+                        let new = cases.into_iter().skip(skip as usize).zip(outcomes);
+                        self.shown.cases(entry, number, new.map(|(case, (parked, _))| (case, parked)));
+                    }
+                }
+                Effect::CasesLost { entry, number } => self.shown.lost_cases(entry, number),
                 Effect::Decided { entry, outcome, .. } => self.shown.decided(&self.engine, entry, outcome),
                 Effect::BatchOver { batch } => {
                     self.busy.iter_mut().filter(|s| **s == Some(batch)).for_each(|s| *s = None);
@@ -260,6 +283,7 @@ impl Floor {
                 Effect::Wrong(text) => self.shown.wrong(text),
                 // Here every variant may run.
                 Effect::Unlisted(_)
+                | Effect::CasesSettled { .. }
                 | Effect::Began { .. }
                 | Effect::WentBack { .. }
                 | Effect::GaveBack { .. }

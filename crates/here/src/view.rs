@@ -1,24 +1,24 @@
 //! A run on this machine as views show it: the same summaries, snapshots and changes as on a service's live stream.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, Utc};
 use kesmo_core::{
     format::{
-        junit::{ReportAttempt, ReportCase},
+        junit::{ReportAttempt, ReportCase, says_of_file},
         report::{self, Format, Whole},
     },
     name::shorten,
     plan::{Plan, RunOptions},
     record::causes,
-    run::{AttemptKept, BatchId, Engine},
+    run::{AttemptKept, BatchId, Engine, cases::Shown as CaseShown},
     suite::SuiteFile,
     time::{Span, Timestamp},
     words::{Outcome, Verdict},
 };
 use kesmo_wire::{
     api::{CauseOf, Entries, Entry, Run, RunSummary, Slot, entry_name},
-    link::{AttemptReport, KeptFile},
+    link::{AttemptReport, CaseReport, KeptFile},
     live::{AttemptChange, DecidedChange, Gathered, RunChange, RunSlot, RunSnapshot, letter, thin},
 };
 
@@ -32,6 +32,15 @@ pub struct Attempt {
     pub message: String,
     pub detail: String,
     pub log: String,
+}
+
+/// A case that a file told of.
+#[derive(Debug, Clone)]
+pub struct Case {
+    /// The number of the file's attempt.
+    pub number: u16,
+    pub parked: bool,
+    pub told: CaseReport,
 }
 
 /// What has been shown of a run, and what has not.
@@ -49,6 +58,7 @@ pub(crate) struct Shown {
     notes: Vec<String>,
     wrongs: Vec<String>,
     attempts: BTreeMap<u32, Vec<Attempt>>,
+    cases: BTreeMap<u32, Vec<Case>>,
     files: Vec<(u32, Option<u32>, KeptFile)>,
     pub changed: bool,
     new: Gathered,
@@ -74,6 +84,7 @@ impl Shown {
             notes: Vec::new(),
             wrongs: Vec::new(),
             attempts: BTreeMap::new(),
+            cases: BTreeMap::new(),
             files: Vec::new(),
             changed: true,
             new: Gathered::default(),
@@ -100,6 +111,19 @@ impl Shown {
 
     pub fn kept(&mut self, batch: u32, entry: Option<u32>, files: Vec<KeptFile>) {
         self.files.extend(files.into_iter().map(|file| (batch, entry, file)));
+    }
+
+    /// A file told of cases.
+    pub fn cases(&mut self, entry: u32, number: u16, cases: impl Iterator<Item = (CaseReport, bool)>) {
+        let of = self.cases.entry(entry).or_default();
+        of.extend(cases.map(|(told, parked)| Case { number, parked, told }));
+    }
+
+    /// What an attempt told of cases does not count.
+    pub fn lost_cases(&mut self, entry: u32, number: u16) {
+        if let Some(of) = self.cases.get_mut(&entry) {
+            of.retain(|case| case.number != number);
+        }
     }
 
     pub fn attempt(&mut self, engine: &Engine, kept: AttemptKept, report: Option<AttemptReport>, log: String) {
@@ -218,6 +242,7 @@ impl Shown {
                 spent_us: history.last().map(|a| a.kept.spent.0),
                 message: told.map(|a| a.message.clone()).unwrap_or_default(),
                 worker: None,
+                cases: engine.cases_of(index),
             }
         };
         let entries = (0..engine.plan().entries.len() as u32).map(entry).collect();
@@ -226,10 +251,32 @@ impl Shown {
             entries,
             start_cost: engine.measured_start_cost(),
             attempts: self.attempts,
+            cases: self.cases.into_iter().map(|(entry, cases)| (entry, merged(cases))).collect(),
+            of_files: engine.policy().files,
             files: self.files,
             wrongs: self.wrongs,
         }
     }
+}
+
+/// The cases of a file with their outcomes, each as it was told last.
+fn merged(cases: Vec<Case>) -> Vec<(Outcome, Case)> {
+    let mut place: HashMap<String, usize> = HashMap::new();
+    let mut all: Vec<(CaseShown, Case)> = Vec::new();
+    for case in cases {
+        let shown = CaseShown::of(case.told.ended, case.parked);
+        match place.get(&case.told.title) {
+            Some(at) => {
+                let before = &mut all[*at];
+                *before = (before.0.and(shown), case);
+            }
+            None => {
+                place.insert(case.told.title.clone(), all.len());
+                all.push((shown, case));
+            }
+        }
+    }
+    all.into_iter().map(|(shown, case)| (shown.outcome(), case)).collect()
 }
 
 /// A run that is over.
@@ -238,6 +285,10 @@ pub struct Finished {
     pub entries: Vec<Entry>,
     /// By entry, in order.
     pub attempts: BTreeMap<u32, Vec<Attempt>>,
+    /// By the entry of their file, each with its outcome and what was told of it last, in the order in which they were told.
+    pub cases: BTreeMap<u32, Vec<(Outcome, Case)>>,
+    /// The entries are files.
+    pub of_files: bool,
     /// Batch, entry and file of what was left behind.
     pub files: Vec<(u32, Option<u32>, KeptFile)>,
     pub start_cost: Option<Span>,
@@ -294,6 +345,7 @@ impl Finished {
             .collect();
         let case = |(i, e): (usize, &'_ Entry)| ReportCase {
             name: names[i].as_str(),
+            file: if self.of_files { names[i].as_str() } else { "" },
             variant: self.entries[i].variant.as_str(),
             outcome: e.outcome.unwrap_or(Outcome::NotRun),
             spent: Span(e.spent_us.unwrap_or(0)),
@@ -303,7 +355,29 @@ impl Finished {
                 .collect(),
             why_parked: None,
         };
-        let cases: Vec<ReportCase<'_>> = self.entries.iter().enumerate().map(case).collect();
+        let of_files: Vec<Vec<String>> = (0..self.entries.len())
+            .map(|i| {
+                let cases = self.cases.get(&(i as u32)).into_iter().flatten();
+                cases.map(|(_, c)| format!("{}/{}", names[i], c.told.title)).collect()
+            })
+            .collect();
+        let mut cases: Vec<ReportCase<'_>> = Vec::new();
+        for (i, entry) in self.entries.iter().enumerate() {
+            let of_file = self.cases.get(&entry.index).map(Vec::as_slice).unwrap_or_default();
+            cases.extend(of_file.iter().zip(&of_files[i]).map(|((outcome, c), name)| ReportCase {
+                name,
+                file: &names[i],
+                variant: &entry.variant,
+                outcome: *outcome,
+                spent: Span(c.told.spent_us),
+                attempts: vec![ReportAttempt { ended: c.told.ended, message: &c.told.message, detail: &c.told.detail }],
+                why_parked: None,
+            }));
+            let last = told[i].last().map(|a| a.0);
+            if !self.of_files || says_of_file(entry.outcome.unwrap_or(Outcome::NotRun), &entry.cases, last) {
+                cases.push(case((i, entry)));
+            }
+        }
         let summary = &self.run.summary;
         let took = summary.finished_at.zip(summary.began_at).and_then(|(f, b)| (f - b).num_microseconds()).unwrap_or(0);
         let run = serde_json::to_value(summary).unwrap_or_default();

@@ -494,7 +494,7 @@ impl<'s> World<'s> {
         for (_, Message { key: Key { run, batch }, said }) in messages {
             let input = match said {
                 Said::Began { entry } => Input::Began { batch, entry },
-                Said::Ended { entry, ended, spent } => Input::Ended { batch, entry, ended, spent },
+                Said::Ended { entry, ended, spent } => Input::Ended { batch, entry, ended, spent, cases: 0 },
                 Said::GaveBack { entries } => Input::GaveBack { batch, entries },
                 Said::Wrong => Input::Wrong { batch, why: "a process ended badly".into() },
                 Said::BatchEnded => Input::BatchEnded { batch, end: BatchEnd::Done },
@@ -528,7 +528,7 @@ impl<'s> World<'s> {
         let spent = Span(u64::MAX);
         let input = match self.random.below(if own { 3 } else { 6 }) {
             0 => Input::Began { batch, entry },
-            1 => Input::Ended { batch, entry, ended: Ended::Passed, spent },
+            1 => Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0 },
             2 => Input::GaveBack { batch, entries: vec![entry, u32::MAX] },
             3 => Input::Wrong { batch, why: "a lie".into() },
             4 => Input::BatchEnded { batch, end: BatchEnd::Unfit("a lie".into()) },
@@ -606,6 +606,7 @@ impl<'s> World<'s> {
         let one = &mut self.runs[run];
         let plan = one.engine.plan();
         match effect {
+            Effect::Cases { .. } | Effect::CasesSettled { .. } | Effect::CasesLost { .. } => {}
             Effect::Grant(grant) => {
                 one.ledger.grant(plan, self.scenario, &grant, self.now)?;
                 one.began_at.get_or_insert(Timestamp(0));

@@ -45,6 +45,17 @@ statement! {
     expected_us: Array<Nullable<BigInt>> = Vec<Option<i64>>
 }
 statement! {
+    /// Cases that files told of.
+    InsertCases = "insert into cases (month, run_id, entry, number, place, title, ended, outcome, parked, copy, spent_us, \
+        message, detail) select * from unnest(",
+        ") on conflict do nothing";
+    month: Array<Date> = Vec<NaiveDate>, run_id: Array<BigInt> = Vec<i64>, entry: Array<Integer> = Vec<i32>,
+    number: Array<Integer> = Vec<i32>, place: Array<Integer> = Vec<i32>, title: Array<Text> = Vec<Cow<'a, str>>,
+    ended: Array<Text> = Vec<&'a str>, outcome: Array<Nullable<Text>> = Vec<Option<&'a str>>,
+    parked: Array<Bool> = Vec<bool>, copy: Array<Bool> = Vec<bool>, spent_us: Array<BigInt> = Vec<i64>,
+    message: Array<Text> = Vec<Cow<'a, str>>, detail: Array<Text> = Vec<Cow<'a, str>>
+}
+statement! {
     /// Batches that gave entries back.
     ShrinkBatches = "update batches set entries = s.entries from unnest(",
         ") as s (run_id, number, entries) where batches.run_id = s.run_id and batches.number = s.number";
@@ -60,6 +71,11 @@ pub struct Commit {
     /// Run and number of batches that gave entries back, with those that they have left.
     pub shrunk: Vec<(i64, u32, Vec<u32>)>,
     pub attempts: Vec<NewAttempt>,
+    pub cases: Vec<NewCase>,
+    /// Files' attempts that were lost: what they told of cases does not count.
+    pub lost_cases: Vec<CasesOf>,
+    /// Files whose cases have the outcomes that all attempts together give.
+    pub settled_cases: Vec<CasesOf>,
     /// Outcomes that came without a new attempt, on the last attempt of their entry.
     pub decided: Vec<Decided>,
     pub notes: Vec<(i64, String)>,
@@ -108,6 +124,34 @@ pub struct NewAttempt {
     pub busy: u32,
     pub of_slots: u32,
     pub expected_us: Option<u64>,
+}
+
+/// A case that a file told of.
+#[derive(Debug)]
+pub struct NewCase {
+    pub month: NaiveDate,
+    pub run_id: i64,
+    pub entry: u32,
+    pub number: u16,
+    pub place: u32,
+    pub title: String,
+    pub ended: Ended,
+    pub outcome: Option<Outcome>,
+    pub parked: bool,
+    pub copy: bool,
+    pub spent_us: u64,
+    pub message: String,
+    pub detail: String,
+}
+
+/// The cases of a file, or of one of its attempts.
+#[derive(Debug, Clone, Copy)]
+pub struct CasesOf {
+    pub month: NaiveDate,
+    pub run_id: i64,
+    pub entry: u32,
+    /// The attempt's number; 0 for all.
+    pub number: u16,
 }
 
 /// An outcome for an entry's last attempt.
@@ -176,6 +220,9 @@ impl Commit {
         self.over.retain(|o| keep(o.0));
         self.shrunk.retain(|s| keep(s.0));
         self.attempts.retain(|a| keep(a.run_id));
+        self.cases.retain(|a| keep(a.run_id));
+        self.lost_cases.retain(|a| keep(a.run_id));
+        self.settled_cases.retain(|a| keep(a.run_id));
         self.decided.retain(|d| keep(d.run_id));
         self.notes.retain(|n| keep(n.0));
         self.wrongs.retain(|n| keep(n.0));
@@ -190,6 +237,8 @@ impl Commit {
         all.extend(self.over.iter().map(|o| o.0));
         all.extend(self.shrunk.iter().map(|s| s.0));
         all.extend(self.attempts.iter().map(|a| a.run_id));
+        all.extend(self.cases.iter().map(|c| c.run_id));
+        all.extend(self.lost_cases.iter().chain(&self.settled_cases).map(|c| c.run_id));
         all.extend(self.decided.iter().map(|d| d.run_id));
         all.extend(self.notes.iter().chain(&self.wrongs).map(|n| n.0));
         all.extend(self.artifacts.iter().map(|a| a.run_id));
@@ -205,6 +254,9 @@ impl Commit {
             over: self.over.extract_if(.., |o| o.0 == run).collect(),
             shrunk: self.shrunk.extract_if(.., |s| s.0 == run).collect(),
             attempts: self.attempts.extract_if(.., |a| a.run_id == run).collect(),
+            cases: self.cases.extract_if(.., |c| c.run_id == run).collect(),
+            lost_cases: self.lost_cases.extract_if(.., |c| c.run_id == run).collect(),
+            settled_cases: self.settled_cases.extract_if(.., |c| c.run_id == run).collect(),
             decided: self.decided.extract_if(.., |d| d.run_id == run).collect(),
             notes: self.notes.extract_if(.., |n| n.0 == run).collect(),
             wrongs: self.wrongs.extract_if(.., |n| n.0 == run).collect(),
@@ -222,6 +274,9 @@ impl Commit {
             + self.over.len()
             + self.shrunk.len()
             + self.attempts.len()
+            + self.cases.len()
+            + self.lost_cases.len()
+            + self.settled_cases.len()
             + self.decided.len()
             + self.notes.len()
             + self.wrongs.len()
@@ -237,6 +292,9 @@ impl Commit {
             && self.over.is_empty()
             && self.shrunk.is_empty()
             && self.attempts.is_empty()
+            && self.cases.is_empty()
+            && self.lost_cases.is_empty()
+            && self.settled_cases.is_empty()
             && self.decided.is_empty()
             && self.notes.is_empty()
             && self.wrongs.is_empty()
@@ -268,6 +326,7 @@ impl Store {
             }
             write_batches(c, commit).await?;
             write_attempts(c, &commit.attempts).await?;
+            write_cases(c, commit).await?;
             for d in &commit.decided {
                 diesel::sql_query(
                     "update attempts set decided = $1 where run_id = $2 and entry = $3 and number = $4 and month = $5",
@@ -366,6 +425,62 @@ async fn write_attempts(c: &mut AsyncPgConnection, attempts: &[NewAttempt]) -> R
         lifetime: PhantomData,
     };
     insert.execute(c).await?;
+    Ok(())
+}
+
+/// Rows of cases at most in one statement.
+const MOST_CASES: usize = 5000;
+
+async fn write_cases(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
+    for part in commit.cases.chunks(MOST_CASES) {
+        let all = || part.iter();
+        let insert = InsertCases {
+            month: all().map(|a| a.month).collect(),
+            run_id: all().map(|a| a.run_id).collect(),
+            entry: all().map(|a| int(a.entry)).collect(),
+            number: all().map(|a| i32::from(a.number)).collect(),
+            place: all().map(|a| int(a.place)).collect(),
+            title: all().map(|a| clean(&a.title)).collect(),
+            ended: all().map(|a| a.ended.word()).collect(),
+            outcome: all().map(|a| a.outcome.map(Outcome::word)).collect(),
+            parked: all().map(|a| a.parked).collect(),
+            copy: all().map(|a| a.copy).collect(),
+            spent_us: all().map(|a| long(a.spent_us)).collect(),
+            message: all().map(|a| clean(&a.message)).collect(),
+            detail: all().map(|a| clean(&a.detail)).collect(),
+            lifetime: PhantomData,
+        };
+        insert.execute(c).await?;
+    }
+    for lost in &commit.lost_cases {
+        diesel::sql_query("delete from cases where run_id = $1 and entry = $2 and month = $3 and number = $4")
+            .bind::<BigInt, _>(lost.run_id)
+            .bind::<Integer, _>(int(lost.entry))
+            .bind::<Date, _>(lost.month)
+            .bind::<Integer, _>(i32::from(lost.number))
+            .execute(c)
+            .await?;
+    }
+    for settled in &commit.settled_cases {
+        // As `Shown` in the core says: the outcome of a case stands on all that its attempts have shown.
+        diesel::sql_query(
+            "with merged as ( \
+                 select title, max(number) as last, case \
+                     when bool_or(parked) then 'parked' \
+                     when bool_or(ended in ('failed', 'timed-out', 'crashed')) then \
+                         case when bool_or(ended = 'passed') then 'flaky' else 'failed' end \
+                     when bool_or(ended = 'passed') then 'passed' else 'skipped' end as outcome \
+                 from cases where run_id = $1 and entry = $2 and month = $3 group by title) \
+             update cases set outcome = case when number = merged.last then merged.outcome end from merged \
+             where run_id = $1 and entry = $2 and month = $3 and cases.title = merged.title \
+             and cases.outcome is distinct from case when number = merged.last then merged.outcome end",
+        )
+        .bind::<BigInt, _>(settled.run_id)
+        .bind::<Integer, _>(int(settled.entry))
+        .bind::<Date, _>(settled.month)
+        .execute(c)
+        .await?;
+    }
     Ok(())
 }
 

@@ -5,6 +5,7 @@
 
 pub mod access;
 pub mod briefs;
+pub mod cases;
 pub mod commit;
 pub mod leases;
 pub mod meetings;
@@ -179,10 +180,11 @@ impl Store {
     }
 }
 
-/// Makes sure that attempts of runs made in `month` (its first day) have a partition.
+/// Makes sure that attempts and cases of runs made in `month` (its first day) have partitions.
 pub(crate) async fn ensure_month(c: &mut AsyncPgConnection, month: chrono::NaiveDate) -> Result<(), Error> {
     let next = month.checked_add_months(chrono::Months::new(1)).unwrap_or(month);
-    let name = month.format("attempts_%Y_%m");
+    let parted = ["attempts", "cases"];
+    let name = month.format("cases_%Y_%m");
     let found: Option<bool> = {
         use diesel::OptionalExtension;
         #[derive(diesel::QueryableByName)]
@@ -199,13 +201,17 @@ pub(crate) async fn ensure_month(c: &mut AsyncPgConnection, month: chrono::Naive
     };
     if found != Some(true) {
         // The name and the dates come from a date, so that nothing needs quoting.
-        let sql = format!(
-            "create table if not exists {name} partition of attempts for values from ('{month}') to ('{next}')"
-        );
         // `if not exists` does not keep two who come at once from each other; the lock does.
         c.transaction(async |c| {
             diesel::sql_query("select pg_advisory_xact_lock(7215)").execute(c).await?;
-            diesel::sql_query(sql).execute(c).await.map(drop)
+            for table in parted {
+                let name = month.format("%Y_%m");
+                let sql = format!(
+                    "create table if not exists {table}_{name} partition of {table} for values from ('{month}') to ('{next}')"
+                );
+                diesel::sql_query(sql).execute(c).await?;
+            }
+            diesel::QueryResult::Ok(())
         })
         .await?;
     }

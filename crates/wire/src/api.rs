@@ -17,6 +17,7 @@ use kesmo_core::{
     record::Cause,
     run::{
         AttemptStats, BatchId, Engine, Tally, TimeLeft,
+        cases::CaseTally,
         timeline::{Block, Tail},
     },
     source::GitSource,
@@ -541,6 +542,9 @@ pub struct Entry {
     /// What its last failing attempt said.
     pub message: String,
     pub worker: Option<String>,
+    /// How its cases stand, of a file.
+    #[serde(default, skip_serializing_if = "CaseTally::is_empty")]
+    pub cases: CaseTally,
 }
 
 /// An entry's name for people: the test, its variant and which repetition it is, as far as it has them.

@@ -1,6 +1,7 @@
 //! What crosses the network: [`api`] types, the messages of the worker [`link`], and the changes of [`live`] views.
 
 pub mod api;
+pub mod cases;
 mod digest;
 pub mod link;
 pub mod live;

@@ -14,9 +14,9 @@ use serde::{Deserialize, Serialize};
 
 use kesmo_core::{
     format::Step,
-    name::{RunName, Slug},
+    name::{RunName, Slug, case_title},
     plan::Plan,
-    run::{self, BatchEnd, BatchId, Input},
+    run::{self, BatchEnd, BatchId, Input, cases::CaseTold},
     time::Span,
     words::Ended,
 };
@@ -24,7 +24,7 @@ use kesmo_core::{
 use crate::Digest;
 
 /// The version of these messages. Both sides say it, and do not talk if they differ.
-pub const VERSION: u32 = 3;
+pub const VERSION: u32 = 4;
 
 /// The most slots of a worker.
 pub const MOST_SLOTS: u16 = 1000;
@@ -97,6 +97,8 @@ pub struct Hello {
 pub enum WorkerEvent {
     /// An attempt began.
     Began { key: BatchKey, entry: u32, at_us: i64 },
+    /// A file told of cases as it runs; `first` is the place of the first of them among all that its attempt told.
+    Cases { key: BatchKey, entry: u32, first: u32, cases: Vec<CaseReport> },
     /// An attempt ended.
     Ended(Box<AttemptReport>),
     /// Files that an attempt (or, without an entry, the batch) left behind; their content is uploaded already.
@@ -120,8 +122,13 @@ impl WorkerEvent {
         let (key, input) = match self {
             Self::Began { key, entry, .. } => (key, Input::Began { batch: key.id(), entry: *entry }),
             Self::Ended(report) => {
-                let AttemptReport { key, entry, ended, spent_us, .. } = report.as_ref();
-                (key, Input::Ended { batch: key.id(), entry: *entry, ended: *ended, spent: Span(*spent_us) })
+                let AttemptReport { key, entry, ended, spent_us, cases, .. } = report.as_ref();
+                let (ended, spent, cases) = (*ended, Span(*spent_us), *cases);
+                (key, Input::Ended { batch: key.id(), entry: *entry, ended, spent, cases })
+            }
+            Self::Cases { key, entry, first, cases } => {
+                let cases = cases.iter().map(CaseReport::told).collect();
+                (key, Input::Cases { batch: key.id(), entry: *entry, first: *first, cases })
             }
             Self::GaveBack { key, entries } => (key, Input::GaveBack { batch: key.id(), entries: entries.clone() }),
             Self::Wrong { key, text } => (key, Input::Wrong { batch: key.id(), why: text.clone() }),
@@ -129,6 +136,42 @@ impl WorkerEvent {
             Self::Kept { .. } | Self::Note { .. } | Self::Listed { .. } => return None,
         };
         Some((key.run, input))
+    }
+}
+
+/// A case that a file told of.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct CaseReport {
+    /// Unlike all others of its file and attempt.
+    pub title: String,
+    pub ended: Ended,
+    pub spent_us: u64,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub message: String,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub detail: String,
+    /// Its file told of this title before, and it is called after that.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub copy: bool,
+}
+
+impl CaseReport {
+    /// The longest detail of a case, in bytes.
+    pub const LONGEST_DETAIL: usize = 16 << 10;
+
+    fn told(&self) -> CaseTold {
+        CaseTold { title: self.title.clone(), ended: self.ended, spent: Span(self.spent_us), copy: self.copy }
+    }
+
+    fn bound(&mut self) {
+        self.title = case_title(&self.title);
+        self.spent_us = self.spent_us.min(LONGEST_US);
+        bound(&mut self.message, LONGEST_PATH);
+        bound(&mut self.detail, Self::LONGEST_DETAIL);
+        // A worker that goes away cannot say so of a case.
+        if self.ended == Ended::Lost {
+            self.ended = Ended::Crashed;
+        }
     }
 }
 
@@ -149,6 +192,9 @@ pub struct AttemptReport {
     pub steps: Vec<Step>,
     #[serde(default)]
     pub log: Log,
+    /// How many cases a file told of in this attempt.
+    #[serde(default)]
+    pub cases: u32,
 }
 
 /// What an attempt printed.
@@ -253,6 +299,7 @@ impl WorkerEvent {
         match self {
             Self::Began { at_us, .. } => *at_us = (*at_us).clamp(0, LATEST_US),
             Self::Ended(report) => report.bound(),
+            Self::Cases { cases, .. } => cases.iter_mut().for_each(CaseReport::bound),
             Self::Kept { files, .. } => {
                 for file in files {
                     bound(&mut file.path, LONGEST_PATH);
@@ -348,6 +395,9 @@ pub struct Grant {
     pub entries: Vec<GrantedEntry>,
     /// The number of the attempt, when the batch is one entry.
     pub attempt: Option<u16>,
+    /// Only these cases of the one file of the batch; none: all of it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub cases: Vec<String>,
 }
 
 impl Grant {
@@ -365,6 +415,7 @@ impl Grant {
             setup: Setup { variant, ..setup.clone() },
             entries: granted.entries.iter().map(entry).collect(),
             attempt: granted.attempt,
+            cases: granted.cases.clone(),
         }
     }
 }
@@ -410,10 +461,20 @@ mod tests {
             detail: String::new(),
             steps: vec![Step { name: "scan".into(), ok: false, ms: Some(1.5) }],
             log: Log::Blob { digest: Digest::of(b"log"), bytes: 9 },
+            cases: 3,
+        };
+        let case = CaseReport {
+            title: "pays by card".into(),
+            ended: Ended::Failed,
+            spent_us: 5,
+            message: "declined".into(),
+            detail: String::new(),
+            copy: true,
         };
         let file = KeptFile { path: "shot.png".into(), about: String::new(), digest: Digest::of(b"shot"), bytes: 9 };
         let events = vec![
             WorkerEvent::Began { key, entry: 2, at_us: 1 },
+            WorkerEvent::Cases { key, entry: 2, first: 4, cases: vec![case] },
             WorkerEvent::Ended(Box::new(report)),
             WorkerEvent::Kept { key, entry: None, files: vec![file] },
             WorkerEvent::Note { key, text: "a remark".into() },

@@ -9,16 +9,10 @@ use std::{
 };
 
 use kesmo_core::{
-    format::{
-        Reported,
-        events::{Event, read_line},
-        junit,
-        tap::{Tap, TapReader},
-    },
+    format::{junit, tap::Tap},
     name::shorten,
     run::BatchEnd,
     suite::file::{NamesAs, Results},
-    words::Ended,
 };
 use kesmo_wire::link::{AttemptReport, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
 use nix::{sys::stat::Mode, unistd::mkfifo};
@@ -29,17 +23,16 @@ use tokio::{
 };
 
 use crate::{
-    capture::{CappedLog, Lines},
+    cases::{EndOfFiles, Files},
     clock::{now_us, skew_us, wall_us},
     files,
     process::{self, Process},
-    progress::{Aside, Finished, ProcessEnd, Progress, Told as When},
+    progress::ProcessEnd,
+    reading::{Points, Reading, Step},
     source::{Ready, Sources, cannot_start},
     uploads::Uploads,
 };
 
-/// Lines are read for results up to this length.
-const LONGEST_LINE: usize = 64 << 10;
 /// A failing TAP point whose explanation does not come is given out after this.
 const HELD_BACK: Duration = Duration::from_millis(30);
 /// The last result of a process is kept back so long for what it still prints.
@@ -231,7 +224,17 @@ impl BatchRun<'_> {
     fn command(&self, entries: &[GrantedEntry]) -> Result<tokio::process::Command, String> {
         let tests = &self.ready.suite.tests;
         let mut words = Vec::new();
-        for word in &tests.run {
+        if let (Some(rerun), false) = (&tests.rerun, self.grant.cases.is_empty()) {
+            let path = self.artifacts.with_file_name("cases");
+            let cases: String = self.grant.cases.iter().map(|title| format!("{title}\n")).collect();
+            std::fs::write(&path, cases).map_err(|e| format!("{}: {e}", path.display()))?;
+            self.tools.sources.hand_to_tests(&path)?;
+            let name = &entries[0].name;
+            words.extend(
+                rerun.iter().map(|w| w.replace("{name}", name).replace("{cases-file}", &path.to_string_lossy())),
+            );
+        }
+        for word in tests.run.iter().filter(|_| self.grant.cases.is_empty()) {
             match tests.names_as {
                 NamesAs::Arguments if word == "{names}" => words.extend(entries.iter().map(|e| e.name.clone())),
                 NamesAs::File if word.contains("{names-file}") => {
@@ -273,23 +276,7 @@ impl BatchRun<'_> {
         let command = self.command(entries)?;
         let began = now_us();
         let mut process = process::start(command, &mark).map_err(|e| cannot_start(&tests.run, &e))?;
-        let mut reading = Reading {
-            progress: Progress::new(
-                entries,
-                match tests.results {
-                    Results::Events => When::WithStarts,
-                    Results::Junit => When::AtTheEnd,
-                    Results::Tap | Results::Exit => When::AsTheyEnd,
-                },
-            ),
-            tap: (tests.results == Results::Tap).then(TapReader::default),
-            log: CappedLog::new(limits.output),
-            out: Lines::new(LONGEST_LINE),
-            events: Lines::new(1 << 20),
-            found: Vec::new(),
-            bailed: None,
-            broken: None,
-        };
+        let mut reading = Reading::new(entries, &self.grant.cases, tests, limits.output, began);
         if let Some(position) = reading.progress.started(began) {
             reading.found.push(Step::Began(position, began));
         }
@@ -297,10 +284,11 @@ impl BatchRun<'_> {
         let (ended, timed_out) = self.read(&mut process, &mut reading, events, batch_deadline, offset).await;
         let leftovers = process.end_leftovers();
         let now = now_us();
-        if let Some(mut tap) = reading.tap.take() {
-            for tap in tap.finish() {
-                // A process that was ended, or died, could not keep to its plan.
-                let to_be_expected = timed_out.is_some() || !ended.is_some_and(|s| s.success());
+        if let Some(mut points) = reading.points.take() {
+            for tap in points.finish() {
+                // A process that was ended, or died, could not keep to its plan. A file that ends by itself could.
+                let died = if reading.files.is_some() { killed(ended) } else { !ended.is_some_and(|s| s.success()) };
+                let to_be_expected = timed_out.is_some() || died;
                 if !(to_be_expected && matches!(tap, Tap::Unkept(_))) {
                     reading.take_tap(tap, now);
                 }
@@ -310,6 +298,12 @@ impl BatchRun<'_> {
             self.read_junit(&mut reading, now);
         }
         let last_words = reading.log.last_lines(3);
+        if reading.files.is_some() {
+            self.end_files(&mut reading, ended, timed_out, now, &last_words);
+            self.tell_leftovers(&mut reading, leftovers);
+            self.flush(&mut reading, offset).await;
+            return Ok(BatchEnd::Done);
+        }
         let by_itself = timed_out.is_none() && !reading.progress.cut_short() && tests.results != Results::Exit;
         if by_itself && let Some(why) = reading.bad_end(ended, self.ready.suite.tests.end_counts, &last_words) {
             reading.found.push(Step::Wrong(why));
@@ -336,6 +330,12 @@ impl BatchRun<'_> {
                 }
             }
         }
+        self.tell_leftovers(&mut reading, leftovers);
+        self.flush(&mut reading, offset).await;
+        Ok(BatchEnd::Done)
+    }
+
+    fn tell_leftovers(&self, reading: &mut Reading, leftovers: usize) {
         if leftovers > 0 {
             let text = match leftovers {
                 1 => "a batch left a process running; it was ended".to_owned(),
@@ -343,8 +343,31 @@ impl BatchRun<'_> {
             };
             reading.found.push(Step::Remark(text));
         }
-        self.flush(&mut reading, offset).await;
-        Ok(BatchEnd::Done)
+    }
+
+    /// The process of files has ended: says how each did itself.
+    fn end_files(
+        &self,
+        reading: &mut Reading,
+        status: Option<ExitStatus>,
+        timed_out: Option<String>,
+        now: i64,
+        last_words: &str,
+    ) {
+        let bailed = reading.bailed.clone();
+        let abrupt = bailed.is_some() || killed(status);
+        let end = match (timed_out, status) {
+            (Some(why), _) => ProcessEnd::TimedOut(why),
+            (None, Some(status)) if status.success() && !abrupt => ProcessEnd::Well,
+            (None, status) => ProcessEnd::Badly(status.map_or_else(|| "an unknown status".into(), process::said)),
+        };
+        let words = match (&bailed, &reading.broken) {
+            (Some(why), _) => format!("it bailed out: {why}"),
+            (None, Some(why)) => why.clone(),
+            (None, None) => last_words.to_owned(),
+        };
+        let counts = self.ready.suite.tests.end_counts;
+        reading.end_files(&EndOfFiles { end: &end, abrupt, counts, now, last_words: &words });
     }
 
     /// Reads until the process has ended and its outputs are empty. Tells how it ended, and why it was ended if it was.
@@ -379,7 +402,7 @@ impl BatchRun<'_> {
             let complete_at = if complete { *complete_since.get_or_insert_with(now_us) } else { now_us() };
             let still_open = ended_at.is_none() || out.is_some() || err.is_some();
             let hold = complete && still_open && now_us() < complete_at + CLOSING.as_micros() as i64;
-            if !reading.found.is_empty() && !hold {
+            if reading.has_news() && !hold {
                 self.flush(reading, offset).await;
             }
             if ended_at.is_some() && out.is_none() && err.is_none() {
@@ -391,7 +414,7 @@ impl BatchRun<'_> {
                 process.end().await;
                 return (None, None);
             }
-            let held_back = reading.tap.as_ref().is_some_and(TapReader::holds_back);
+            let held_back = reading.points.as_ref().is_some_and(Points::holds_back);
             // When all is reported, the process has as long as one test to clear up after itself.
             let deadline = match reading.progress.deadline() {
                 _ if closing => complete_at + limit_of_end,
@@ -435,7 +458,7 @@ impl BatchRun<'_> {
                 }
                 () = tokio::time::sleep(CLOSING), if hold => {}
                 () = tokio::time::sleep(HELD_BACK), if held_back => {
-                    if let Some(tap) = reading.tap.as_mut().and_then(TapReader::release) {
+                    for tap in reading.points.as_mut().map(Points::release).unwrap_or_default() {
                         reading.take_tap(tap, now_us());
                     }
                 }
@@ -452,9 +475,10 @@ impl BatchRun<'_> {
                             reading.found.push(step(text.to_owned()));
                             text.to_owned()
                         }
-                        Some((at, _)) if at <= now && self.ready.suite.tests.results == Results::Junit => {
+                        Some((at, _)) if at <= now && reading.progress.ends_together() => {
                             let (sum, count) = (reading.progress.limits(), reading.progress.len());
-                            let of = if count == 1 { "its test".to_owned() } else { format!("its {count} tests together") };
+                            let what = if reading.files.is_some() { "file" } else { "test" };
+                            let of = if count == 1 { format!("its {what}") } else { format!("its {count} {what}s together") };
                             format!("its process ran longer than the limit of {of}, {sum}, and was ended")
                         }
                         Some((at, position)) if at <= now => {
@@ -498,9 +522,7 @@ impl BatchRun<'_> {
             let named = reading.take_events(b"\n", now_us());
             self.note_files(named, offset);
         }
-        if let Some(line) = reading.out.finish() {
-            reading.take_line(&line, now_us());
-        }
+        reading.finish_out(now_us());
         (status, None)
     }
 
@@ -548,6 +570,10 @@ impl BatchRun<'_> {
             match content.as_deref().map_err(Clone::clone).and_then(junit::read) {
                 Ok(file) => {
                     for case in file.cases {
+                        if reading.files.is_some() {
+                            self.take_junit_case(reading, case, now);
+                            continue;
+                        }
                         let candidates = case.candidates();
                         let known =
                             candidates.iter().find(|c| reading.progress.find(c, "").is_ok()).unwrap_or(&candidates[0]);
@@ -557,8 +583,14 @@ impl BatchRun<'_> {
                         let known = known.clone();
                         reading.take_result(&known, 0, case.reported, now);
                     }
-                    let loose = file.loose.into_iter().take(MOST_LOOSE);
-                    reading.found.extend(loose.map(|why| Step::Wrong(format!("{shown} holds {why}"))));
+                    for why in file.loose.into_iter().take(MOST_LOOSE) {
+                        let why = format!("{shown} holds {why}");
+                        if reading.files.is_some() {
+                            reading.file_wrong(why);
+                        } else {
+                            reading.found.push(Step::Wrong(why));
+                        }
+                    }
                 }
                 Err(why) => {
                     reading.broken = Some(format!("{shown}: {why}"));
@@ -575,10 +607,33 @@ impl BatchRun<'_> {
                 tracing::warn!("{} could not be removed: {e}", path.display());
             }
         }
+        if reading.files.is_some() {
+            unused.into_iter().take(MOST_LOOSE).for_each(|why| reading.file_wrong(why));
+            return;
+        }
         // What such a file would have told is not known. Tests that lack a result show it, and run again where they may; else
         // nothing would.
         let step = if reading.progress.complete() { Step::Wrong } else { Step::Remark };
         reading.found.extend(unused.into_iter().take(MOST_LOOSE).map(step));
+    }
+
+    /// A test case of JUnit XML is a case of the file that its name or class begins with, or of the only one there is.
+    fn take_junit_case(&self, reading: &mut Reading, case: junit::Case, now: i64) {
+        if !case.output.is_empty() {
+            reading.log.add(case.output.as_bytes());
+        }
+        let Some(files) = &reading.files else { return };
+        let candidates = case.candidates();
+        let of_file = |name: &&String| files.place(name).is_some_and(|(_, title)| !title.is_empty() && title != **name);
+        let mut name = candidates.iter().find(of_file).unwrap_or(&candidates[0]).clone();
+        // Where the class is the file's own name without its ending, or with dots, it says nothing.
+        if let Some((position, title)) = files.place(&name).filter(|_| files.one())
+            && title == name
+            && is_class_of(&case.class, &self.grant.entries[position].name)
+        {
+            name.clone_from(&case.name);
+        }
+        reading.take_case(&name, case.reported, now);
     }
 
     /// Puts a file with results where it can be kept from when the batch is over.
@@ -595,6 +650,10 @@ impl BatchRun<'_> {
     async fn flush(&mut self, reading: &mut Reading, offset: usize) {
         let key = self.grant.key;
         let mut events = Vec::new();
+        for (position, first, cases) in reading.files.as_mut().map(Files::to_tell).unwrap_or_default() {
+            let entry = self.grant.entries[offset + position].index;
+            events.push(WorkerEvent::Cases { key, entry, first, cases });
+        }
         let mut steps = std::mem::take(&mut reading.found).into_iter().peekable();
         while let Some(step) = steps.next() {
             match step {
@@ -623,6 +682,7 @@ impl BatchRun<'_> {
                         detail: shorten(&finished.detail, 64 << 10),
                         steps: finished.steps,
                         log: Log::None,
+                        cases: finished.cases,
                     };
                     if text.len() <= Log::LONGEST_TEXT {
                         let log = if text.is_empty() { Log::None } else { Log::Text(text) };
@@ -710,16 +770,6 @@ const LARGEST_FILE: u64 = 256 << 20;
 /// Failures outside of test cases that are told of one file.
 const MOST_LOOSE: usize = 5;
 
-/// Something to report.
-enum Step {
-    Began(usize, i64),
-    /// With what was printed until then.
-    Finished(Finished, String),
-    Remark(String),
-    /// Something that fails the run.
-    Wrong(String),
-}
-
 /// What of the running test's output was sent to whoever follows.
 #[derive(Debug, Default)]
 struct Sent {
@@ -728,165 +778,18 @@ struct Sent {
     at: Option<tokio::time::Instant>,
 }
 
-/// What is read from one process.
-struct Reading {
-    progress: Progress,
-    tap: Option<TapReader>,
-    log: CappedLog,
-    out: Lines,
-    events: Lines,
-    found: Vec<Step>,
-    bailed: Option<String>,
-    broken: Option<String>,
+/// Whether a signal ended a process.
+fn killed(status: Option<ExitStatus>) -> bool {
+    use std::os::unix::process::ExitStatusExt;
+    status.is_none_or(|s| s.signal().is_some())
 }
 
-impl Reading {
-    /// Takes standard output. With TAP the log of a test is what was printed up to its result.
-    fn take_out(&mut self, bytes: &[u8], now: i64) {
-        if self.tap.is_none() {
-            self.log.add(bytes);
-            return;
-        }
-        let mut lines = std::mem::replace(&mut self.out, Lines::new(0));
-        lines.take(bytes, |line, raw| {
-            if raw.ends_with(b"\n") {
-                self.take_line(line, now);
-                if !is_tap(line) {
-                    self.log.add(raw);
-                }
-            } else {
-                self.log.add(raw);
-            }
-        });
-        self.out = lines;
-    }
-
-    fn take_line(&mut self, line: &str, now: i64) {
-        let Some(tap) = &mut self.tap else { return };
-        if line.starts_with("TAP version") || line.starts_with("1..") {
-            self.progress.alive(now);
-        }
-        for tap in tap.line(line) {
-            self.take_tap(tap, now);
-        }
-    }
-
-    fn take_tap(&mut self, tap: Tap, now: i64) {
-        match tap {
-            Tap::Point { number, description, reported } => {
-                self.take_result(&description, number as usize, reported, now)
-            }
-            Tap::BailOut(why) => self.bailed = Some(why),
-            Tap::Broken(why) => {
-                self.found.push(Step::Remark(why.clone()));
-                self.broken = Some(why);
-            }
-            // With a test that was never told of, that test shows it; else nothing would.
-            Tap::Unkept(why) if self.progress.complete() => self.found.push(Step::Wrong(why)),
-            Tap::Unkept(why) => {
-                self.found.push(Step::Remark(why.clone()));
-                self.broken = Some(why);
-            }
-        }
-    }
-
-    fn take_result(&mut self, name: &str, number: usize, reported: Reported, now: i64) {
-        match self.progress.result(name, number, reported, now) {
-            Ok((finished, next)) => {
-                let log = self.log.take();
-                self.found.push(Step::Finished(finished, log));
-                self.found.extend(next.map(|position| Step::Began(position, now)));
-            }
-            Err(aside) => self.found.extend(aside.map(|aside| match aside {
-                Aside::Remark(text) => Step::Remark(text),
-                Aside::Wrong(text) => Step::Wrong(text),
-            })),
-        }
-    }
-
-    /// Why the end of a process that ended by itself fails the run: all its results were there, and none of them explains
-    /// it. A failing test explains a status, but no signal.
-    fn bad_end(&self, status: Option<ExitStatus>, counts: bool, last_words: &str) -> Option<String> {
-        use std::os::unix::process::ExitStatusExt;
-        if !self.progress.complete() {
-            return None;
-        }
-        if let Some(why) = &self.bailed {
-            return Some(format!("a process bailed out after its last test: {why}"));
-        }
-        let explained = status.is_some_and(|s| s.signal().is_none()) && self.progress.any_failing();
-        if !counts || explained || status.is_some_and(|s| s.success()) {
-            return None;
-        }
-        let how = status.map_or_else(|| "an unknown status".into(), process::said);
-        let words = if last_words.is_empty() { String::new() } else { format!(": {}", shorten(last_words, 400)) };
-        let results = if self.progress.any_failing() { "all its results" } else { "only good results" };
-        Some(format!("a process ended with {how} after {results}{words}"))
-    }
-
-    /// Takes event lines; tells the files that they name.
-    fn take_events(&mut self, bytes: &[u8], now: i64) -> Vec<(usize, String, String)> {
-        let mut whole = Vec::new();
-        self.events.take(bytes, |line, raw| {
-            if raw.ends_with(b"\n") && !line.trim().is_empty() {
-                whole.push(line.to_owned());
-            }
-        });
-        let mut named = Vec::new();
-        for line in whole {
-            let event = match read_line(&line) {
-                Ok(event) => event,
-                Err(why) => {
-                    self.broken = Some(why.clone());
-                    self.found.push(Step::Remark(why));
-                    continue;
-                }
-            };
-            let remark = match event.event {
-                Event::Start => match self.progress.start(&event.test, now) {
-                    Ok(position) => {
-                        self.found.extend(position.map(|p| Step::Began(p, now)));
-                        None
-                    }
-                    Err(remark) => remark,
-                },
-                Event::Step(step) => self.progress.step(&event.test, step).err().flatten(),
-                Event::File { path, about } => match self.progress.find(&event.test, "a file") {
-                    Ok(position) => {
-                        named.push((position, path, about));
-                        None
-                    }
-                    Err(remark) => remark,
-                },
-                Event::End(reported) => {
-                    self.take_result(&event.test, 0, reported, now);
-                    None
-                }
-            };
-            self.found.extend(remark.map(Step::Remark));
-        }
-        named
-    }
-
-    /// A process of its own has ended: its status is the result.
-    fn exit(&mut self, status: Option<ExitStatus>, now: i64, last_words: &str) {
-        use std::os::unix::process::ExitStatusExt;
-        let how = status.map_or_else(|| "an unknown status".to_owned(), process::said);
-        let (ended, message) = match status {
-            Some(status) if status.success() => (Ended::Passed, String::new()),
-            Some(status) if status.signal().is_some() => (Ended::Crashed, format!("ended with {how}: {last_words}")),
-            _ => (
-                Ended::Failed,
-                if last_words.is_empty() { format!("ended with {how}") } else { format!("{last_words} ({how})") },
-            ),
-        };
-        self.take_result("", 1, Reported { message, ..Reported::plain(ended) }, now);
-    }
-}
-
-/// Whether a line is TAP's own, so that it need not stand in a test's log.
-fn is_tap(line: &str) -> bool {
-    ["ok", "not ok", "1..", "TAP version"].iter().any(|start| line.starts_with(start))
+/// Whether the class of a JUnit case is a file's name: with dots for slashes, with or without its ending.
+fn is_class_of(class: &str, file: &str) -> bool {
+    let plain = |text: &str| text.replace(['/', '\\'], ".");
+    let without_end = file.rsplit_once('.').filter(|(_, end)| !end.contains('/')).map_or(file, |(start, _)| start);
+    let (class, file, bare) = (plain(class), plain(file), plain(without_end));
+    class == file || class == bare || file.ends_with(&format!(".{class}")) || bare.ends_with(&format!(".{class}"))
 }
 
 async fn read_some(stream: &mut Option<impl AsyncRead + Unpin>, buffer: &mut [u8]) -> usize {
@@ -977,6 +880,7 @@ mod tests {
             },
             entries: names.iter().enumerate().map(entry).collect(),
             attempt,
+            cases: Vec::new(),
         }
     }
 
@@ -1003,6 +907,11 @@ mod tests {
                     WorkerEvent::Wrong { text, .. } => format!("wrong {text}"),
                     WorkerEvent::BatchEnded { end, .. } => format!("{end:?}"),
                     WorkerEvent::GaveBack { entries, .. } => format!("gave back {entries:?}"),
+                    WorkerEvent::Cases { entry, first, cases, .. } => {
+                        let said = |c: &kesmo_wire::link::CaseReport| format!("{} {}", c.title, c.ended);
+                        let said: Vec<String> = cases.iter().take(12).map(said).collect();
+                        format!("cases of {entry} from {first}: {} ({})", said.join(", "), cases.len())
+                    }
                     WorkerEvent::Kept { .. } | WorkerEvent::Listed { .. } => "other".into(),
                 });
             }
@@ -1152,6 +1061,185 @@ mod tests {
             done"#;
         let lines = given_back("events", "{names}", script).await;
         assert_eq!(lines, ["gave back [1, 2]", "passed 0 [] []", "Done"]);
+    }
+
+    fn files(results: &str, run: &str, more: &str, script: &str) -> Bench {
+        let rerun = "rerun = [\"sh\", \"tests.sh\", \"{name}\", \"{cases-file}\"]";
+        bench(results, run, &format!("each = \"file\"\n{rerun}\n{more}"), script)
+    }
+
+    /// All cases that were told, in their order: title, how they ended, message and detail; and the other lines.
+    async fn cases_told(bench: &mut Bench, grant: Grant) -> (Vec<kesmo_wire::link::CaseReport>, Vec<String>) {
+        let (_switches, told) = switches();
+        run(&bench.tools, grant, told).await;
+        let (mut all, mut rest) = (Vec::new(), Vec::new());
+        while let Ok(events) = bench.coming.try_recv() {
+            for event in events {
+                match event {
+                    WorkerEvent::Cases { first, cases, .. } => {
+                        assert_eq!(first as usize, all.len(), "no gap");
+                        all.extend(cases);
+                    }
+                    WorkerEvent::Ended(r) => {
+                        assert_eq!(r.cases as usize, all.len());
+                        rest.push(format!("{} {} [{}]", r.ended, r.entry, r.message));
+                    }
+                    WorkerEvent::Note { text, .. } => rest.push(format!("note {text}")),
+                    WorkerEvent::Wrong { text, .. } => rest.push(format!("wrong {text}")),
+                    _ => {}
+                }
+            }
+        }
+        (all, rest)
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_file_tells_of_its_cases_as_it_runs() {
+        let script =
+            "echo ok 1 - opens; echo the gate is shut; echo not ok 2 - refuses; echo '# got 7'; echo 1..2; exit 1";
+        let mut bench = files("tap", "{name}", "", script);
+        let lines = told(&mut bench, grant(&["gate.sh", "quay.sh"], None)).await;
+        let all = lines.join("\n");
+        for wanted in ["opens passed", "refuses failed", "passed 0 [1 of 2 cases failed: refuses: got 7]", "passed 1 ["]
+        {
+            assert!(all.contains(wanted), "{all}");
+        }
+        assert!(
+            all.contains("ok 1 - opens|the gate is shut|not ok 2"),
+            "all that it printed is kept in its order: {all}"
+        );
+        assert!(!all.contains("note") && !all.contains("wrong"), "{all}");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_retry_is_told_the_cases_that_it_is_to_run() {
+        let script = "while read -r title; do echo \"ok - $title\"; done < \"$2\"";
+        let mut one = files("tap", "{name}", "", script);
+        let job = Grant { cases: vec!["pays by card".into(), "opens / late".into()], ..grant(&["gate.sh"], Some(2)) };
+        let (cases, rest) = cases_told(&mut one, job.clone()).await;
+        assert_eq!(cases.iter().map(|c| c.title.as_str()).collect::<Vec<_>>(), ["pays by card", "opens / late"]);
+        assert_eq!(rest, ["passed 0 []"]);
+        let fewer = "head -n 1 \"$2\" | sed 's/^/ok - /'";
+        let (cases, rest) = cases_told(&mut files("tap", "{name}", "", fewer), job.clone()).await;
+        assert_eq!(cases.len(), 1);
+        assert_eq!(rest, ["failed 0 [it was to run 2 of its cases, and did not tell of \"opens / late\"]"]);
+        let more = format!("{script}; echo ok - another");
+        let (cases, rest) = cases_told(&mut files("tap", "{name}", "", &more), job).await;
+        assert_eq!(cases.len(), 3);
+        assert!(rest[0].starts_with("note gate.sh was to run 2 of its cases and told of 1 others too"), "{rest:?}");
+        assert_eq!(rest[1], "passed 0 []");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn titles_that_nobody_would_choose_are_taken() {
+        let script = r#"printf 'ok 1 - a\000b\n'; printf 'not ok 2 - '; head -c 100000 /dev/zero | tr '\0' x; echo
+            awk 'BEGIN { for (i = 0; i < 20000; i++) print "ok - same" }'; echo '    # Subtest: deep'; echo '        ok 1 - er'; echo 'ok 9'"#;
+        let mut bench = files("tap", "{name}", "[limits]\noutput = \"8 KiB\"", script);
+        let mut job = grant(&["gate.sh"], None);
+        job.entries[0].limit_us = 60_000_000;
+        let (cases, rest) = cases_told(&mut bench, job).await;
+        assert_eq!(cases[0].title, "a\u{fffd}b");
+        assert!(
+            cases[1].title.len() <= 500 && cases[1].ended == kesmo_core::words::Ended::Failed,
+            "{}",
+            cases[1].title
+        );
+        assert_eq!((cases[2].title.as_str(), cases[20_001].title.as_str()), ("same", "same (20000)"));
+        let titles: std::collections::HashSet<&str> = cases.iter().map(|c| c.title.as_str()).collect();
+        assert_eq!(titles.len(), cases.len(), "no two are alike");
+        assert!(rest[0].starts_with("passed 0 [1 of 2000"), "{rest:?}");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_file_that_does_not_keep_to_its_plan_or_ends_badly_has_failed_itself() {
+        for (script, wanted) in [
+            ("echo 1..3; echo ok 1 - a; exit 0", "failed 0 [the TAP plan promised 3 tests, and 1 were reported]"),
+            ("echo 1..3; echo ok 1 - a; exit 1", "failed 0 [the TAP plan promised 3 tests, and 1 were reported]"),
+            (
+                "echo 1..1; echo ok 1 - a; echo no more coal >&2; exit 5",
+                "failed 0 [its case was good, and then its process ended with status 5: ",
+            ),
+            ("echo ok 1 - a; kill -SEGV $$", "crashed 0 [its process ended under it, with signal 11"),
+            (
+                "echo ok 1 - a; echo 'Bail out! the quay is gone'",
+                "crashed 0 [its process ended under it, with status 0: it bailed out: the quay is gone",
+            ),
+            ("echo hello", "crashed 0 [its process ended with status 0 and told of no case: hello]"),
+            ("echo '1..0 # SKIP no boat today'", "skipped 0 [no boat today]"),
+            (
+                "echo ok - a; exec sleep 600",
+                "timed-out 0 [its process ran longer than the limit of its file, 1.0 s, and was ended",
+            ),
+        ] {
+            let (_, rest) = cases_told(&mut files("tap", "{name}", "", script), grant(&["gate.sh"], None)).await;
+            assert!(rest.len() == 1 && rest[0].starts_with(wanted), "{script}: {rest:?}");
+        }
+        let (_, rest) = cases_told(
+            &mut files("tap", "{name}", "end = \"ignored\"", "echo ok - a; exit 5"),
+            grant(&["gate.sh"], None),
+        )
+        .await;
+        assert_eq!(rest, ["passed 0 []"]);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn files_tell_of_cases_in_junit_xml_wherever_they_are_nested() {
+        let script = r#"cat > out.xml <<END
+<testsuites><testsuite name="outer"><testsuite name="inner">
+<testcase classname="specs.gate" name="opens" time="0.5"/>
+<testcase classname="other" name="shuts"><failure message="no">why</failure></testcase>
+</testsuite></testsuite></testsuites>
+END"#;
+        let mut bench = files("junit", "{name}", "junit = [\"*.xml\"]", script);
+        let (cases, rest) = cases_told(&mut bench, grant(&["specs/gate.sh"], None)).await;
+        let said: Vec<_> = cases.iter().map(|c| (c.title.as_str(), c.spent_us)).collect();
+        assert_eq!((said[0], said[1].0), (("opens", 500_000), "other/shuts"));
+        assert_eq!((cases[1].message.as_str(), cases[1].detail.as_str()), ("no", "why"));
+        assert_eq!(rest, ["passed 0 [1 of 2 cases failed: other/shuts: no]"]);
+        let broken =
+            "echo '<testsuite><testcase name=\"a\"/></testsuite>' > a.xml; echo '<testsuite><testcase' > b.xml";
+        let (cases, rest) =
+            cases_told(&mut files("junit", "{name}", "junit = [\"*.xml\"]", broken), grant(&["gate.sh"], None)).await;
+        assert_eq!(cases.len(), 1);
+        assert!(rest[0].starts_with("failed 0 [b.xml could not be used: "), "{rest:?}");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn junit_xml_with_fifty_megabytes_of_output_is_read_within_bounds() {
+        let script = r#"{ printf '<testsuite><testcase name="a"><system-out>'; head -c 52428800 /dev/zero | tr '\0' x
+            printf '</system-out></testcase><testcase name="b"/></testsuite>'; } > out.xml"#;
+        let mut bench = files("junit", "{name}", "junit = [\"*.xml\"]\n[limits]\noutput = \"8 KiB\"", script);
+        let mut job = grant(&["gate.sh"], None);
+        job.entries[0].limit_us = 60_000_000;
+        let (cases, rest) = cases_told(&mut bench, job).await;
+        assert_eq!((cases.len(), rest), (2, vec!["passed 0 []".to_owned()]));
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn several_files_in_a_process_tell_of_cases_by_their_names_and_strangers_are_told() {
+        let script = r#"exec 3>"$KESMO_EVENTS"; say() { echo "$1" >&3; }
+            say '{"test":"a.sh/opens","event":"start"}'
+            say '{"test":"a.sh/opens","event":"end","outcome":"passed"}'
+            say '{"file":"b.sh","case":"opens","event":"end","outcome":"failed","message":"no"}'
+            say '{"file":"c.sh","case":"opens","event":"end","outcome":"failed"}'
+            say '{"file":"b.sh","event":"end","outcome":"failed","message":"the whole of b"}'
+            say '{"case":"opens","event":"end","outcome":"failed"}'"#;
+        let mut bench = files("events", "{name}", "", script);
+        let toml = bench.tools.home.join("sources/bundle/files/kesmo.toml");
+        let text = std::fs::read_to_string(&toml).unwrap().replacen("\"{name}\"", "\"{names}\"", 1);
+        std::fs::write(&toml, text).unwrap();
+        let lines = told(&mut bench, grant(&["a.sh", "b.sh"], None)).await;
+        let all = lines.join("\n");
+        for wanted in [
+            "cases of 0 from 0: opens passed (1)",
+            "cases of 1 from 0: opens failed (1)",
+            "wrong a result failed came for \"c.sh/opens\", which is of no file in the batch",
+            "passed 0 []",
+            "failed 1 [the whole of b]",
+            "note a broken event line: give \"test\", or \"file\" and \"case\"",
+        ] {
+            assert!(all.contains(wanted), "{wanted} in {all}");
+        }
     }
 
     #[tokio::test(flavor = "multi_thread")]

@@ -9,6 +9,7 @@
 mod address;
 mod batch;
 mod capture;
+mod cases;
 mod clock;
 mod config;
 mod error;
@@ -17,6 +18,7 @@ mod home;
 mod link;
 mod process;
 mod progress;
+mod reading;
 mod slots;
 mod source;
 mod uploads;

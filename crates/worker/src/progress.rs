@@ -26,6 +26,8 @@ pub struct Finished {
     pub message: String,
     pub detail: String,
     pub steps: Vec<Step>,
+    /// How many cases a file told of.
+    pub cases: u32,
 }
 
 /// How the process of a batch ended.
@@ -144,6 +146,35 @@ impl Progress {
         let next = (from..self.done.len()).chain(0..from).find(|i| !self.done[*i])?;
         self.running = vec![(next, now)];
         Some(next)
+    }
+
+    /// Whether all results come when the process ends.
+    pub fn ends_together(&self) -> bool {
+        self.told == Told::AtTheEnd
+    }
+
+    /// A file tells of its first case: it runs too. Tells whether that is news.
+    pub fn runs_too(&mut self, position: usize, now: i64) -> bool {
+        let news = self.running.iter().all(|r| r.0 != position);
+        if news {
+            self.running = vec![(position, now)];
+        }
+        news
+    }
+
+    /// A result that belongs to nothing in the process: a failing one is wrong, another is remarked.
+    pub fn stray(&mut self, name: &str, reported: &Reported) -> Option<Aside> {
+        let shown = shorten(name, 120);
+        if reported.ended.failing() {
+            let why = match shorten(reported.message.trim(), 200) {
+                said if said.is_empty() => String::new(),
+                said => format!(": {said}"),
+            };
+            let ended = reported.ended;
+            return self.wrong(format!("a result {ended} came for {shown:?}, which is of no file in the batch{why}"));
+        }
+        self.remark(format!("a result for {shown:?}, which is of no file in the batch, was left aside"))
+            .map(Aside::Remark)
     }
 
     /// Whether every test has a result.
@@ -269,6 +300,7 @@ impl Progress {
             message: reported.message,
             detail: reported.detail,
             steps,
+            cases: 0,
         };
         let next = if self.told == Told::WithStarts { None } else { self.assume_next(position + 1, now) };
         Ok((finished, next))
@@ -311,6 +343,7 @@ impl Progress {
                 message: message.clone(),
                 detail: String::new(),
                 steps: self.steps.remove(&position).unwrap_or_default(),
+                cases: 0,
             });
         }
         self.running.clear();

@@ -16,7 +16,7 @@ use super::{
     asked_to_end,
     join::usual_slots,
     reports::{self, Wanted},
-    runs::path,
+    run_path as path,
     watch::Display,
     worker::cache,
 };

@@ -10,8 +10,8 @@ use kesmo_core::{
 use kesmo_wire::api::{Entries, Entry, EntryDetail, NewRun, Run, Shard};
 
 use super::{
-    print_json,
-    runs::{entries, find_entries, path},
+    print_json, run_path as path,
+    runs::{entries, find_entries},
 };
 use crate::{arguments::Hunt, context::Context, failure::Failure, view};
 

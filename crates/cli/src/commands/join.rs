@@ -7,7 +7,8 @@ use kesmo_wire::api::{Meet, Met, Run, Shard};
 use tokio::sync::oneshot;
 
 use super::{
-    runs::{entries, path},
+    run_path as path,
+    runs::entries,
     serve::log_to_stderr,
     start::new_run,
     watch::until_verdict,

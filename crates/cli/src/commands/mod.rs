@@ -1,6 +1,7 @@
 //! What the commands do, a module for each subject.
 
 pub mod briefs;
+mod cases;
 pub mod folders;
 pub mod here;
 pub mod hunt;
@@ -21,6 +22,8 @@ pub mod worker;
 
 use serde::Serialize;
 
+use kesmo_core::name::RunName;
+
 use crate::failure::Failure;
 
 /// Prints a value for programs.
@@ -28,6 +31,12 @@ pub fn print_json(value: &impl Serialize) -> Result<(), Failure> {
     let text = serde_json::to_string_pretty(value).map_err(|e| Failure::trouble(e.to_string()))?;
     println!("{text}");
     Ok(())
+}
+
+/// The API's address of a run.
+pub fn run_path(run: &str) -> Result<String, Failure> {
+    let name = RunName::parse(run)?;
+    Ok(format!("/api/runs/{}/{}", name.suite, name.number))
 }
 
 /// Resolves when the program is asked to end: Ctrl-C or SIGTERM.

@@ -2,7 +2,7 @@
 
 use kesmo_wire::api::{MoveRun, RunSummary, StopRun};
 
-use super::{print_json, runs::path};
+use super::{print_json, run_path as path};
 use crate::{
     arguments::{Queue, QueueCommand},
     context::Context,

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use kesmo_core::format::report::Format;
 
-use super::runs::path;
+use super::run_path as path;
 use crate::{
     arguments::Staying,
     context::Context,

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use kesmo_core::{
-    name::{RunName, nearest, shorten},
+    name::{nearest, shorten},
     run::figures::Part,
     time::{Bytes, Span},
     words::Outcome,
@@ -13,19 +13,13 @@ use kesmo_wire::api::{
 };
 use kesmo_wire::live::{OutputEnd, OutputOver, OutputPiece};
 
-use super::print_json;
+use super::{cases, print_json, run_path as path};
 use crate::{
     arguments::{Artifacts, Log, Report, Runs, Show, Stop, pairs},
     context::Context,
     failure::Failure,
     view::{self, safe::plain},
 };
-
-/// The API's address of a run.
-pub fn path(run: &str) -> Result<String, Failure> {
-    let name = RunName::parse(run)?;
-    Ok(format!("/api/runs/{}/{}", name.suite, name.number))
-}
 
 pub fn runs_table(runs: &[RunSummary]) -> String {
     let rows = runs.iter().map(|r| {
@@ -80,6 +74,9 @@ pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
     if options.groups {
         return groups(&options.run, context).await;
     }
+    if options.cases {
+        return cases::show(options, context).await;
+    }
     let run: Run = context.client.get(&path(&options.run)?, &[]).await?;
     let state = options.state.as_deref();
     let query = match state {
@@ -104,6 +101,9 @@ pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
     let more = found.total as usize - found.entries.len();
     if more > 0 {
         println!("… and {more} more: kesmo show {} --state all --json", options.run);
+    }
+    if state.is_none() && !run.summary.tally.cases.is_empty() {
+        cases::in_trouble(&options.run, context).await?;
     }
     Ok(())
 }
@@ -187,6 +187,7 @@ async fn shards(run: &str, context: &Context) -> Result<(), Failure> {
 
 pub fn entries_table(entries: &[Entry]) -> String {
     let variants = entries.iter().any(|e| !e.variant.is_empty());
+    let files = entries.iter().any(|e| !e.cases.is_empty());
     let rows = entries.iter().map(|e| {
         let state = match e.outcome {
             Some(outcome) => view::outcome_word(outcome),
@@ -197,11 +198,17 @@ pub fn entries_table(entries: &[Entry]) -> String {
         if variants {
             row.push(e.variant.clone());
         }
+        if files {
+            row.push(if e.cases.is_empty() { "–".into() } else { view::cases(&e.cases) });
+        }
         let spent = e.spent_us.map_or_else(|| "–".into(), |us| Span(us).to_string());
         row.extend([e.attempts.to_string(), spent, shorten(&plain(&e.message.replace('\n', " ")), 90)]);
         row
     });
-    let mut heads = vec!["state", "test", ">attempts", ">took", "said"];
+    let mut heads = vec!["state", if files { "file" } else { "test" }, ">attempts", ">took", "said"];
+    if files {
+        heads.insert(2, "cases");
+    }
     if variants {
         heads.insert(2, "variant");
     }
@@ -235,7 +242,14 @@ pub async fn find_entries(
 }
 
 pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
-    let chosen = find_entries(context, &options.run, &options.test, &options.variant).await?;
+    let chosen = match find_entries(context, &options.run, &options.test, &options.variant).await {
+        Ok(chosen) => chosen,
+        // It may be a case of a file.
+        Err(none) => match cases::find(context, &options.run, &options.test, &options.variant).await? {
+            found if found.is_empty() => return Err(none),
+            found => return cases::log(&found, options, context).await,
+        },
+    };
     let base = path(&options.run)?;
     if options.follow {
         if let [one] = chosen.as_slice() {

@@ -13,7 +13,7 @@ use super::{
     folders::is_folder,
     print_json,
     reports::{self, Wanted},
-    runs::path,
+    run_path as path,
     watch::until_verdict,
 };
 use crate::{

@@ -10,11 +10,7 @@ use kesmo_wire::{
 };
 use tokio::{sync::mpsc, time::Instant};
 
-use super::{
-    asked_to_end,
-    keys::Keys,
-    runs::{self, path},
-};
+use super::{asked_to_end, keys::Keys, run_path as path, runs};
 use crate::{
     arguments::Watch,
     context::Context,

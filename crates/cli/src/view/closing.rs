@@ -186,6 +186,7 @@ mod tests {
             spent_us: None,
             message: String::new(),
             worker: None,
+            cases: kesmo_core::run::cases::CaseTally::default(),
         };
         let mut repeated = Repeated::default();
         repeated.add(&[entry("gate/open", 1, Outcome::Passed), entry("gate/late", 1, Outcome::Passed)]);

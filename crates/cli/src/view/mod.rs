@@ -8,7 +8,7 @@ use std::{io::IsTerminal, sync::LazyLock};
 
 use chrono::{DateTime, Local, Utc};
 use kesmo_core::{
-    run::Tally,
+    run::{Tally, cases::CaseTally},
     source::short_commit,
     time::Span,
     words::{Ended, Outcome, Phase, Verdict},
@@ -172,7 +172,30 @@ pub fn tally(tally: &Tally) -> String {
     if tally.waiting > 0 {
         parts.push(format!("– {}", tally.waiting));
     }
+    if !tally.cases.is_empty() {
+        parts.push(format!("({})", cases(&tally.cases)));
+    }
     parts.join("  ")
+}
+
+/// How many cases there are, and those that are not as they should be: `3112 cases: ◆ 5  ◐ 2`.
+pub fn cases(tally: &CaseTally) -> String {
+    let told = [
+        (Outcome::Failed, tally.failed),
+        (Outcome::Flaky, tally.flaky),
+        (Outcome::Skipped, tally.skipped),
+        (Outcome::Parked, tally.parked),
+    ];
+    let told: Vec<String> = told
+        .iter()
+        .filter(|(_, count)| *count > 0)
+        .map(|(outcome, count)| paint(paint_of(*outcome), &format!("{} {count}", outcome.glyph())))
+        .collect();
+    let all = match tally.total() {
+        1 => "1 case".to_owned(),
+        n => format!("{n} cases"),
+    };
+    if told.is_empty() { all } else { format!("{all}: {}", told.join("  ")) }
 }
 
 /// What the glyphs of lines mean, for whoever reads them in a log.

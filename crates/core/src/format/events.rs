@@ -8,6 +8,7 @@ use crate::{name::shorten, time::Span, words::Ended};
 /// One event of a test.
 #[derive(Debug, Clone, PartialEq)]
 pub struct EventLine {
+    /// The test; or a file, a `/` and a case of it, or the file alone.
     pub test: String,
     pub event: Event,
 }
@@ -28,7 +29,12 @@ pub enum Event {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Raw {
-    test: String,
+    #[serde(default)]
+    test: Option<String>,
+    #[serde(default)]
+    file: Option<String>,
+    #[serde(default)]
+    case: Option<String>,
     event: String,
     #[serde(default)]
     name: Option<String>,
@@ -91,7 +97,13 @@ pub fn read_line(line: &str) -> Result<EventLine, String> {
             return Err(format!("a broken event line: {other:?} is not a valid event; use start, step, file or end"));
         }
     };
-    Ok(EventLine { test: raw.test, event })
+    let test = match (raw.test, raw.file, raw.case) {
+        (Some(test), None, None) => test,
+        (None, Some(file), Some(case)) => format!("{file}/{case}"),
+        (None, Some(file), None) => file,
+        _ => return Err(format!("a broken event line: give \"test\", or \"file\" and \"case\", in {:?}", shown())),
+    };
+    Ok(EventLine { test, event })
 }
 
 #[cfg(test)]

@@ -19,7 +19,7 @@ use crate::{
     words::{Ended, Outcome},
 };
 
-pub use super::whole::{ReportAttempt, ReportCase};
+pub use super::whole::{ReportAttempt, ReportCase, says_of_file};
 
 /// One test case of a file.
 #[derive(Debug, Clone, PartialEq)]
@@ -258,7 +258,7 @@ pub fn write(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
 }
 
 fn write_case(out: &mut String, whole: &Whole<'_>, case: &ReportCase<'_>) {
-    let (class, name) = case.name.rsplit_once('/').unwrap_or(("", case.name));
+    let (class, name) = case.parts();
     let time = case.spent.as_seconds();
     *out += &format!("    <testcase name=\"{}\" classname=\"{}\" time=\"{time:.3}\">\n", attr(name), attr(class));
     let last = case.attempts.last();
@@ -357,6 +357,7 @@ mod tests {
         let attempt = |ended, message| ReportAttempt { ended, message, detail: "trace <1>\u{1b}[31m" };
         let case = |name, outcome, attempts| ReportCase {
             name,
+            file: "",
             variant: "",
             outcome,
             spent: Span::millis(48),
@@ -396,5 +397,32 @@ mod tests {
         let cases = read(report().as_bytes()).unwrap().cases;
         let ended: Vec<Ended> = cases.iter().map(|c| c.reported.ended).collect();
         assert_eq!(ended, [Ended::Passed, Ended::Passed, Ended::Failed, Ended::Skipped, Ended::Skipped]);
+    }
+
+    #[test]
+    fn cases_stand_under_their_file_and_a_file_that_failed_itself_is_one_of_them() {
+        let case = |name, outcome| ReportCase {
+            name,
+            file: "gate/late.sh",
+            variant: "",
+            outcome,
+            spent: Span::millis(5),
+            attempts: Vec::new(),
+            why_parked: None,
+        };
+        let cases = [case("gate/late.sh/refuses 1/2 fares", Outcome::Passed), case("gate/late.sh", Outcome::Failed)];
+        let whole = Whole { name: "gate/1", verdict: Some(Verdict::Failed), ..Whole::default() };
+        let junit = write(&whole, &cases);
+        assert!(junit.contains("name=\"refuses 1/2 fares\" classname=\"gate/late.sh\""), "{junit}");
+        assert!(junit.contains("name=\"the file itself\" classname=\"gate/late.sh\""), "{junit}");
+        assert!(junit.contains("tests=\"2\" failures=\"1\""), "{junit}");
+        use crate::run::cases::CaseTally;
+        let tally = |failed, flaky| CaseTally { passed: 3, failed, flaky, ..CaseTally::default() };
+        assert!(says_of_file(Outcome::Passed, &CaseTally::default(), None), "nothing else speaks of it");
+        assert!(!says_of_file(Outcome::Passed, &tally(0, 0), Some(Ended::Passed)));
+        assert!(!says_of_file(Outcome::Failed, &tally(1, 0), Some(Ended::Failed)));
+        assert!(says_of_file(Outcome::Failed, &tally(0, 0), Some(Ended::Failed)));
+        assert!(says_of_file(Outcome::Failed, &tally(1, 0), Some(Ended::Crashed)), "its cases do not show that");
+        assert!(says_of_file(Outcome::Flaky, &tally(0, 0), Some(Ended::Passed)));
     }
 }

@@ -3,6 +3,7 @@
 pub mod events;
 pub mod junit;
 pub mod report;
+pub mod subtests;
 pub mod tap;
 mod whole;
 

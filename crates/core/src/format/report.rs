@@ -50,7 +50,7 @@ pub fn write(format: Format, whole: &Whole<'_>, run: serde_json::Value, cases: &
             let attempt = |a: &junit::ReportAttempt<'_>| serde_json::json!({ "ended": a.ended, "message": a.message, "detail": a.detail });
             let value = |c: &ReportCase<'_>| {
                 serde_json::json!({
-                    "test": c.name, "variant": c.variant, "outcome": c.outcome, "spent_us": c.spent.0,
+                    "test": c.name, "file": c.file, "variant": c.variant, "outcome": c.outcome, "spent_us": c.spent.0,
                     "why_parked": c.why_parked,
                     "attempts": c.attempts.iter().map(attempt).collect::<Vec<_>>(),
                 })
@@ -111,6 +111,7 @@ mod tests {
         let attempt = |ended, message| ReportAttempt { ended, message, detail: "" };
         let case = |name, outcome, attempts| ReportCase {
             name,
+            file: "",
             variant: "",
             outcome,
             spent: Span::millis(5),

@@ -17,12 +17,14 @@ pub enum Tap {
     Broken(String),
     /// The plan promised other test points than came, in words for people.
     Unkept(String),
+    /// The plan is of no points at all: everything is skipped, for this reason. Told of files only.
+    Nothing(String),
 }
 
 /// Lines longer than this are read to here only.
-const LONGEST_LINE: usize = 64 << 10;
+pub(super) const LONGEST_LINE: usize = 64 << 10;
 /// What is kept of an explanation.
-const LONGEST_DETAIL: usize = 64 << 10;
+pub(super) const LONGEST_DETAIL: usize = 64 << 10;
 
 /// A reader for one process's output.
 #[derive(Debug, Default)]
@@ -103,12 +105,11 @@ impl TapReader {
             found.extend(self.release());
             self.bailed = true;
             found.push(Tap::BailOut(reason.trim().to_owned()));
-        } else if let Some(plan) = body.strip_prefix("1..") {
+        } else if body.starts_with("1..") {
             found.extend(self.release());
-            let (number, rest) = plan.split_at(plan.find(|c: char| !c.is_ascii_digit()).unwrap_or(plan.len()));
-            match number.parse() {
-                Ok(n) if rest.trim_start().is_empty() || rest.trim_start().starts_with('#') => self.planned = Some(n),
-                _ => found.push(Tap::Broken(format!("broken TAP: {:?} is not a valid plan", shorten(body, 80)))),
+            match plan_of(body) {
+                Some(planned) => self.planned = Some(planned),
+                None => found.push(Tap::Broken(format!("broken TAP: {:?} is not a valid plan", shorten(body, 80)))),
             }
         } else if !body.is_empty() {
             found.extend(self.release());
@@ -119,17 +120,7 @@ impl TapReader {
     /// Gives out the failing point that was held back, if there is one: call it when no line has come for a while.
     pub fn release(&mut self) -> Option<Tap> {
         let mut pending = self.pending.take()?;
-        let yaml = std::mem::take(&mut pending.yaml);
-        let said = yaml_value(&yaml, "message").or_else(|| {
-            let comments = pending.comments.trim();
-            (!comments.is_empty()).then(|| comments.to_owned())
-        });
-        if let Some(message) = said {
-            pending.reported.message = message;
-        }
-        let spent = yaml_value(&yaml, "duration_ms").and_then(|ms| ms.parse::<f64>().ok()).filter(|ms| *ms >= 0.0);
-        pending.reported.spent = spent.map(|ms| Span((ms * 1000.0) as u64));
-        pending.reported.detail = yaml;
+        explain(&mut pending.reported, std::mem::take(&mut pending.yaml), &pending.comments);
         Some(Tap::Point { number: pending.number, description: pending.description, reported: pending.reported })
     }
 
@@ -150,14 +141,14 @@ impl TapReader {
     }
 }
 
-struct Point {
+pub(super) struct Point {
     number: Option<u32>,
-    description: String,
-    reported: Reported,
+    pub description: String,
+    pub reported: Reported,
 }
 
 impl Point {
-    fn read(body: &str) -> Option<Self> {
+    pub fn read(body: &str) -> Option<Self> {
         let (ok, rest) = match body.strip_prefix("not ok") {
             Some(rest) => (false, rest),
             None => (true, body.strip_prefix("ok")?),
@@ -189,6 +180,26 @@ impl Point {
         }
         Some(Self { number, description, reported })
     }
+}
+
+/// How many points a plan promises: `1..12`.
+pub(super) fn plan_of(body: &str) -> Option<u32> {
+    let plan = body.strip_prefix("1..")?;
+    let (number, rest) = plan.split_at(plan.find(|c: char| !c.is_ascii_digit()).unwrap_or(plan.len()));
+    let rest = rest.trim_start();
+    number.parse().ok().filter(|_| rest.is_empty() || rest.starts_with('#'))
+}
+
+/// Adds to a failing point what its block and the comments after it say.
+pub(super) fn explain(reported: &mut Reported, yaml: String, comments: &str) {
+    let comments = comments.trim();
+    if let Some(message) = yaml_value(&yaml, "message").or_else(|| (!comments.is_empty()).then(|| comments.to_owned()))
+    {
+        reported.message = message;
+    }
+    let spent = yaml_value(&yaml, "duration_ms").and_then(|ms| ms.parse::<f64>().ok()).filter(|ms| *ms >= 0.0);
+    reported.spent = spent.map(|ms| Span((ms * 1000.0) as u64));
+    reported.detail = yaml;
 }
 
 /// Splits at the first `#` that is not escaped and undoes the escapes.
@@ -229,7 +240,7 @@ fn yaml_value(block: &str, key: &str) -> Option<String> {
 }
 
 /// The first `most` bytes of a text, at a character's border.
-fn cut(text: &str, most: usize) -> &str {
+pub(super) fn cut(text: &str, most: usize) -> &str {
     let mut end = text.len().min(most);
     while !text.is_char_boundary(end) {
         end -= 1;
@@ -267,7 +278,7 @@ mod tests {
                 format!("{number} {description} {} {:?} {ms} {}", r.ended, r.message, steps.join("+")).trim().to_owned()
             }
             Tap::BailOut(why) => format!("bail out {why}"),
-            Tap::Broken(why) | Tap::Unkept(why) => why.clone(),
+            Tap::Broken(why) | Tap::Unkept(why) | Tap::Nothing(why) => why.clone(),
         };
         read(text).iter().map(tell).collect()
     }

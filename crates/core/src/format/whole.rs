@@ -1,6 +1,7 @@
 //! What a report says: of the run as a whole, and of each entry.
 
 use crate::{
+    run::cases::CaseTally,
     time::Span,
     words::{Ended, Outcome, Verdict},
 };
@@ -56,10 +57,28 @@ pub(super) struct Trouble {
 /// The name of the case that speaks of the run as a whole.
 pub(super) const THE_RUN: &str = "the run as a whole";
 
+/// The name of the case that speaks of a file itself, and not of its cases.
+pub(super) const THE_FILE: &str = "the file itself";
+
+/// Whether a report says something of a file itself besides its cases: it has none, or they do not show what became of it.
+/// `last` is how its last attempt ended.
+#[must_use]
+pub fn says_of_file(outcome: Outcome, cases: &CaseTally, last: Option<Ended>) -> bool {
+    match outcome {
+        _ if cases.is_empty() => true,
+        Outcome::Failed => cases.failed == 0 || matches!(last, Some(Ended::TimedOut | Ended::Crashed | Ended::Lost)),
+        Outcome::Flaky => cases.flaky == 0,
+        Outcome::NotRun => true,
+        Outcome::Passed | Outcome::Skipped | Outcome::Parked => false,
+    }
+}
+
 /// One entry of a report.
 #[derive(Debug, Clone)]
 pub struct ReportCase<'a> {
     pub name: &'a str,
+    /// The file that it is a case of, with which its name begins; empty for a test.
+    pub file: &'a str,
     /// As written; empty for a suite without facets.
     pub variant: &'a str,
     pub outcome: Outcome,
@@ -72,6 +91,15 @@ pub struct ReportCase<'a> {
 }
 
 impl ReportCase<'_> {
+    /// The name in two: of what it belongs to, and its own.
+    pub(super) fn parts(&self) -> (&str, &str) {
+        match self.name.strip_prefix(self.file).and_then(|rest| rest.strip_prefix('/')) {
+            Some(title) if !self.file.is_empty() => (self.file, title),
+            _ if !self.file.is_empty() => (self.file, THE_FILE),
+            _ => self.name.rsplit_once('/').unwrap_or(("", self.name)),
+        }
+    }
+
     /// Of a parked one: why it is, and how it failed if it ran nonetheless.
     pub(super) fn parked_said(&self) -> String {
         let why = self.why_parked.map(|why| format!(": {why}")).unwrap_or_default();

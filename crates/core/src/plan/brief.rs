@@ -348,6 +348,7 @@ impl Brief {
             flaky_fails: call.flaky_fails || of.flaky_fails,
             priority: call.priority.or(of.priority),
             only: call.only,
+            cases: call.cases,
             only_because: call.only_because,
             order: call.order,
         }

@@ -100,6 +100,9 @@ pub struct RunOptions {
     pub seed: Option<u64>,
     /// Only these entries: names and variants (as written, empty for a suite without facets).
     pub only: Option<Vec<(String, String)>>,
+    /// Only these cases of some files.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub cases: Vec<CasesOf>,
     /// Where `only` comes from, in words: `not passed in fares/7`.
     pub only_because: Option<String>,
     /// Every test so many times.
@@ -116,6 +119,17 @@ pub struct RunOptions {
     pub priority: Option<Priority>,
     /// Exactly these batches, one after the other, without retries: lists of names and variants.
     pub order: Option<Vec<Vec<(String, String)>>>,
+}
+
+/// Some cases of a file in a variant.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CasesOf {
+    pub file: String,
+    /// As written; empty for a suite without facets.
+    pub variant: String,
+    /// Their titles, without the file's name.
+    pub titles: Vec<String>,
 }
 
 impl RunOptions {
@@ -235,6 +249,8 @@ pub struct PlannedEntry {
     pub limit: Span,
     /// Index into [`Plan::claim_sets`]; 0 is the empty set.
     pub claims: u32,
+    /// Index into [`Plan::case_sets`]: only these cases of the file; 0 is all of it.
+    pub cases: u32,
 }
 
 /// The entries of a run, in listed order.
@@ -244,8 +260,12 @@ pub struct Plan {
     pub entries: Vec<PlannedEntry>,
     /// Sets of claims, each sorted; the first is empty.
     pub claim_sets: Vec<Vec<String>>,
+    /// Sets of cases of which some entries run no others; the first is empty and means all.
+    pub case_sets: Vec<Vec<String>>,
     /// The parks that set entries aside.
     pub parks: Vec<Park>,
+    /// What sets cases of files aside, with the index of its park.
+    pub case_parks: Vec<(Pattern, u16)>,
     /// Exactly these batches, in this order.
     pub order: Option<Vec<Vec<u32>>>,
     /// How many entries there were before choosing.
@@ -273,6 +293,7 @@ impl PlannedEntry {
             retries_from: RetriesFrom::Default,
             limit: Span::seconds(60),
             claims: 0,
+            cases: 0,
         }
     }
 }
@@ -296,6 +317,9 @@ impl Plan {
         history: impl Fn(&TestName, &Variant) -> Option<Known>,
     ) -> Result<Self, Error> {
         let mut maker = Maker::new(suite, options, parks)?;
+        if suite.tests.of_files() {
+            maker.look_for_cases(lists)?;
+        }
         for (number, (variant, tests)) in lists.iter().enumerate() {
             let number =
                 u16::try_from(number).map_err(|_| Error::Options("a run has at most 65535 variants".into()))?;
@@ -307,7 +331,11 @@ impl Plan {
         }
         for pattern in maker.choice.pick.iter().chain(&maker.choice.drop) {
             let Some(why) = pattern.only_a_name() else { continue };
-            if !lists.iter().flat_map(|l| &l.1).any(|t| t.name.as_str() == pattern.as_str()) {
+            let of_case = maker
+                .case_picks
+                .iter()
+                .any(|(file, titles)| titles.iter().any(|title| pattern.as_str() == format!("{file}/{title}")));
+            if !of_case && !lists.iter().flat_map(|l| &l.1).any(|t| t.name.as_str() == pattern.as_str()) {
                 let name = pattern.as_str();
                 return Err(Error::Options(format!(
                     "the pattern {name:?} cannot be read ({why}), and no test has that name"
@@ -346,6 +374,28 @@ impl Plan {
             self.claim_sets.len() - 1
         });
         found as u32
+    }
+
+    /// The park that sets a case of a file aside.
+    #[must_use]
+    pub fn park_of_case(&self, entry: u32, title: &str) -> Option<u16> {
+        if self.case_parks.is_empty() {
+            return None;
+        }
+        let name = format!("{}/{title}", self.entries[entry as usize].name);
+        self.case_parks.iter().find(|(pattern, _)| pattern.matches_text(&name)).map(|(_, park)| *park)
+    }
+
+    /// The only cases that an entry runs; none means all of its file.
+    #[must_use]
+    pub fn cases_of(&self, entry: u32) -> &[String] {
+        let set = self.entries[entry as usize].cases as usize;
+        self.case_sets.get(set).map_or(&[], Vec::as_slice)
+    }
+
+    fn case_set(&mut self, titles: Vec<String>) -> u32 {
+        self.case_sets.push(titles);
+        (self.case_sets.len() - 1) as u32
     }
 
     /// The variant of an entry.
@@ -466,6 +516,8 @@ struct Maker<'m> {
     choice: Choice,
     only: Option<HashSet<(&'m str, &'m str)>>,
     parks: Vec<(Pattern, &'m Park)>,
+    /// Picks of single cases, by the name of their file.
+    case_picks: HashMap<String, Vec<String>>,
     groups: HashMap<(u16, u16, String), u32>,
     plan: Plan,
     /// How many runs ago entries were in trouble.
@@ -483,7 +535,9 @@ impl<'m> Maker<'m> {
         let parks: Vec<_> = parks.iter().filter_map(read).collect();
         let plan = Plan {
             claim_sets: vec![Vec::new()],
+            case_sets: vec![Vec::new()],
             parks: parks.iter().map(|p| p.1.clone()).collect(),
+            case_parks: case_parks(suite, &parks),
             ..Plan::default()
         };
         Ok(Self {
@@ -492,12 +546,50 @@ impl<'m> Maker<'m> {
             choice: Choice::parse(&options.pick, &options.drop)?,
             only,
             parks,
+            case_picks: HashMap::new(),
             groups: HashMap::new(),
             plan,
             trouble: HashMap::new(),
             regrouped: Vec::new(),
             again: BTreeMap::new(),
         })
+    }
+
+    /// Picks that match no file, and name a case of one: `FILE/TITLE`.
+    fn look_for_cases(&mut self, lists: &[(Variant, Vec<ListedTest>)]) -> Result<(), Error> {
+        let files: HashSet<&str> = lists.iter().flat_map(|l| &l.1).map(|t| t.name.as_str()).collect();
+        let file_of = |text: &str| {
+            let mut ends: Vec<usize> = text.match_indices('/').map(|(at, _)| at).collect();
+            ends.reverse();
+            ends.into_iter().find(|at| files.contains(&text[..*at]) && at + 1 < text.len())
+        };
+        let matches = |pattern: &Pattern| lists.iter().flat_map(|l| &l.1).any(|t| pattern.matches(&t.name, &t.tags));
+        for pattern in &self.choice.pick {
+            let text = pattern.as_str();
+            let Some(at) = file_of(text).filter(|_| !matches(pattern)) else { continue };
+            let (file, title) = (&text[..at], &text[at + 1..]);
+            if self.suite.tests.rerun.is_none() {
+                return Err(Error::Options(format!(
+                    "{text:?} is a case of the file {file}, and the suite cannot run cases alone: pick the file, or give \"rerun\" in [tests]"
+                )));
+            }
+            if title.contains(['*', '?']) {
+                return Err(Error::Options(format!(
+                    "{text:?} picks cases of the file {file} by a pattern, and cases are known only as the file runs: pick the file, or a case by its whole title"
+                )));
+            }
+            self.case_picks.entry(file.to_owned()).or_default().push(title.to_owned());
+        }
+        for pattern in &self.choice.drop {
+            let text = pattern.as_str();
+            if let Some(at) = file_of(text).filter(|_| !matches(pattern)) {
+                let (file, suite) = (&text[..at], &self.suite.suite);
+                return Err(Error::Options(format!(
+                    "--drop {text:?} names a case of the file {file}, and a file runs with all its cases: drop the file, or set the case aside (kesmo park {suite} {text:?})"
+                )));
+            }
+        }
+        Ok(())
     }
 
     fn choose(
@@ -512,14 +604,25 @@ impl<'m> Maker<'m> {
         for test in tests {
             let wanted =
                 self.only.as_ref().is_none_or(|only| only.contains(&(test.name.as_str(), variant_text.as_str())));
-            if !wanted || !self.choice.takes(&test.name, &test.tags) {
+            let whole = self.choice.takes(&test.name, &test.tags);
+            let picked = self
+                .case_picks
+                .get(test.name.as_str())
+                .filter(|_| !whole && !self.choice.drops(&test.name, &test.tags));
+            if !wanted || !(whole || picked.is_some()) {
                 continue;
             }
+            let named = |of: &&CasesOf| of.file == test.name.as_str() && of.variant == variant_text;
+            let cases = picked.or_else(|| self.options.cases.iter().find(named).map(|of| &of.titles)).cloned();
+            let cases = cases.map_or(0, |cases| self.plan.case_set(cases));
             let ruled = Ruled::of(self.suite, self.options, test);
             let known = history(&test.name, variant);
             for time in 1..=times {
                 let repeat = if times > 1 { time as u16 } else { 0 };
                 self.add(number, repeat, test, &ruled, known)?;
+                if let Some(entry) = self.plan.entries.last_mut() {
+                    entry.cases = cases;
+                }
             }
             if let Some((listed, line)) = ruled.regrouped {
                 let name = &test.name;
@@ -634,6 +737,7 @@ impl<'m> Maker<'m> {
             retries_from: ruled.retries_from,
             limit: ruled.limit,
             claims,
+            cases: 0,
         });
         Ok(())
     }
@@ -654,6 +758,12 @@ impl<'m> Maker<'m> {
             self.plan.notes.push(format!("{some}{more} {verb} again: parked until {} ({})", park.until, park.why));
         }
     }
+}
+
+/// The parks that may set cases of files aside.
+fn case_parks(suite: &SuiteFile, parks: &[(Pattern, &Park)]) -> Vec<(Pattern, u16)> {
+    let all = parks.iter().enumerate().filter(|(_, (_, park))| suite.tests.of_files() && !park.over);
+    all.filter_map(|(index, (pattern, _))| Some((pattern.clone(), u16::try_from(index).ok()?))).collect()
 }
 
 struct Ruled {

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use super::{
+    cases::{CaseTally, CaseTold, FileCases, PastCase, Standing},
     figures::{Figures, Part, Parts, Rate},
     left::{self, Ahead, TimeLeft, Work},
     ready::{Class, Ready, Retry, Unit},
@@ -79,6 +80,15 @@ struct Batch {
     asked_back: bool,
 }
 
+/// How a file or test stands after an attempt.
+#[derive(Clone, Copy)]
+enum Stands {
+    Well(Outcome),
+    /// It failed, and may be tried again.
+    Failing,
+    Lost,
+}
+
 /// A round of batches: see [`batch`].
 #[derive(Debug, Clone, Copy, Default)]
 struct Round {
@@ -140,6 +150,10 @@ pub struct Engine {
     wrongs: Vec<String>,
     wrong: u32,
     finished: Option<(Verdict, String)>,
+    /// The cases of files that have no outcome yet; how those of each file stand; and all together.
+    cases: BTreeMap<u32, FileCases>,
+    cases_of: Vec<CaseTally>,
+    case_tally: CaseTally,
 }
 
 impl Engine {
@@ -187,6 +201,9 @@ impl Engine {
             wrongs: Vec::new(),
             wrong: 0,
             finished: None,
+            cases: BTreeMap::new(),
+            cases_of: Vec::new(),
+            case_tally: CaseTally::default(),
         }
     }
 
@@ -274,6 +291,48 @@ impl Engine {
         self
     }
 
+    /// Takes up what files told of cases before the engine was built again: how the cases of each file stand, and the rows of
+    /// files that have no outcome yet, in the order in which they came.
+    #[must_use]
+    pub fn with_cases(mut self, tallies: &BTreeMap<u32, CaseTally>, rows: &[PastCase]) -> Self {
+        for (entry, tally) in tallies {
+            self.stand_cases(*entry, *tally);
+        }
+        let open = |row: &&PastCase| {
+            self.entries.get(row.entry as usize).is_some_and(|entry| !matches!(entry.state, State::Done(_)))
+        };
+        let rows: Vec<&PastCase> = rows.iter().filter(open).collect();
+        let counted = |row: &PastCase| row.number <= self.entries[row.entry as usize].attempts;
+        for row in rows.iter().filter(|row| counted(row)) {
+            self.cases.entry(row.entry).or_default().take_up(row, true);
+        }
+        self.cases.values_mut().for_each(FileCases::taken_up);
+        for row in rows.iter().filter(|row| !counted(row)) {
+            self.cases.entry(row.entry).or_default().take_up(row, false);
+        }
+        self
+    }
+
+    /// How the cases of all files stand; those of an attempt that runs count as they come, if it is a file's first.
+    #[must_use]
+    pub fn case_tally(&self) -> CaseTally {
+        self.case_tally
+    }
+
+    /// How the cases of a file stand.
+    #[must_use]
+    pub fn cases_of(&self, index: u32) -> CaseTally {
+        self.cases_of.get(index as usize).copied().unwrap_or_default()
+    }
+
+    /// The cases of a file stand like this now.
+    fn stand_cases(&mut self, index: u32, tally: CaseTally) {
+        if let Some(old) = self.cases_of.get_mut(index as usize) {
+            self.case_tally.replace(old, &tally);
+            *old = tally;
+        }
+    }
+
     /// What went wrong beside the tests and fails the run, the first of it.
     #[must_use]
     pub fn wrongs(&self) -> &[String] {
@@ -298,6 +357,7 @@ impl Engine {
         let batch = match &input {
             Input::Began { batch, .. }
             | Input::Ended { batch, .. }
+            | Input::Cases { batch, .. }
             | Input::GaveBack { batch, .. }
             | Input::Wrong { batch, .. }
             | Input::BatchEnded { batch, .. } => *batch,
@@ -352,9 +412,20 @@ impl Engine {
             Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
             // A worker cannot say of itself that it went away.
             Input::Ended { ended: Ended::Lost, .. } => {}
-            Input::Ended { batch, entry, ended, spent } => {
+            Input::Ended { batch, entry, ended, spent, cases } => {
+                let missing = self.told(batch, entry).is_some_and(|told| told < cases);
+                if missing && self.policy.files {
+                    // What it told first never came here: it cannot be counted as if it had.
+                    let name = &self.plan.entries[entry as usize].name;
+                    self.went_wrong(
+                        batch,
+                        format!("some of the cases that {name} told of did not arrive"),
+                        &mut effects,
+                    );
+                }
                 self.attempt(batch, entry, ended, spent.min(MOST_SPENT), now, &mut effects);
             }
+            Input::Cases { batch, entry, first, cases } => self.take_cases(batch, entry, first, &cases, &mut effects),
             Input::Wrong { batch, why } => self.went_wrong(batch, why, &mut effects),
             Input::BatchEnded { batch, end } => self.batch_ended(batch, end, now, &mut effects),
             Input::WorkerBack { worker, holds } => {
@@ -405,7 +476,7 @@ impl Engine {
     /// How many entries are in each state.
     #[must_use]
     pub fn tally(&self) -> Tally {
-        self.tally
+        Tally { cases: self.case_tally, ..self.tally }
     }
 
     /// What attempts took so far.
@@ -633,6 +704,7 @@ impl Engine {
         self.tally = Tally { waiting: plan.entries.len() as u32, ..Tally::default() };
         self.parts = Parts::new(plan.entries.iter().map(|e| e.name.as_str()));
         self.left_behind.clone_from(&plan.unlisted);
+        self.cases_of = if self.policy.files { vec![CaseTally::default(); plan.entries.len()] } else { Vec::new() };
         self.plan = plan;
     }
 
@@ -862,7 +934,12 @@ impl Engine {
             self.blocked = self.blocked_by(taken);
             return None;
         };
-        Some(self.hand_over(worker, slot, vec![retry.entry], now))
+        let cases = match self.cases.get(&retry.entry) {
+            Some(cases) if self.policy.rerun && !cases.file_failed() => cases.to_rerun(),
+            _ => Vec::new(),
+        };
+        let grant = self.hand_over(worker, slot, vec![retry.entry], now);
+        Some(if cases.is_empty() { grant } else { Grant { cases, ..grant } })
     }
 
     /// How pressing a class is: its next unit's work, or all the work that must run one after the other because it shares
@@ -953,13 +1030,16 @@ impl Engine {
         let first = self.ready.take_next(class)?;
         let mut sum = work(self, &first);
         let mut name_bytes = bytes(self, &first);
-        let alone = first.group.is_some();
+        // Some cases of a file are run by a command of their own.
+        let some_cases = |unit: &Unit| unit.entries.iter().any(|i| self.plan.entries[*i as usize].cases > 0);
+        let alone = first.group.is_some() || some_cases(&first);
         let mut entries = first.entries;
         // A group keeps its batch to itself: what ran before it must not depend on chance.
         while !alone && let Some(next) = self.ready.next(class) {
             let (more, more_bytes) = (work(self, next), bytes(self, next));
             let full = sum + more > target.0
                 || next.group.is_some()
+                || next.entries.iter().any(|i| self.plan.entries[*i as usize].cases > 0)
                 || entries.len() >= MOST_ENTRIES
                 || name_bytes + more_bytes > self.policy.most_name_bytes;
             if full {
@@ -981,8 +1061,12 @@ impl Engine {
             self.leaves(*index);
         }
         let attempt = (entries.len() == 1).then(|| self.entries[entries[0] as usize].attempts + 1);
+        let cases = match entries.as_slice() {
+            [one] => self.plan.cases_of(*one).to_vec(),
+            _ => Vec::new(),
+        };
         self.hold(batch, worker, slot, entries.clone(), Some(now));
-        Grant { batch, worker, slot, entries, attempt }
+        Grant { batch, worker, slot, entries, attempt, cases }
     }
 
     fn hold(&mut self, id: BatchId, worker: WorkerId, slot: u16, entries: Vec<u32>, granted_at: Option<Timestamp>) {
@@ -1116,6 +1200,8 @@ impl Engine {
         batch.telling &= matches!(ended, Ended::Passed | Ended::Failed | Ended::Skipped);
         let (worker, slot) = (batch.worker, batch.slot);
         self.back_to_waiting(index);
+        let own = ended;
+        let (ended, standing) = self.end_file(index, ended, effects);
         let entry = &mut self.entries[index as usize];
         entry.attempts += 1;
         let counts = self.plan.entries[index as usize].parked.is_none();
@@ -1145,16 +1231,22 @@ impl Engine {
                 "no more retries: {stumbled} of {total} tests failed, more than {share}% (give-up-after in [retry])"
             )));
         }
-        let decided = match ended {
-            Ended::Passed if failing > 0 => Some(Outcome::Flaky),
-            Ended::Passed => Some(Outcome::Passed),
-            Ended::Skipped if failing == 0 => Some(Outcome::Skipped),
+        let stands = match (ended, standing) {
+            (Ended::Lost, _) => Stands::Lost,
+            // Of a file that ended well itself its cases decide, over all attempts.
+            (_, Some(cases)) if !own.failing() && cases.failed > 0 => Stands::Failing,
+            (_, Some(cases)) if !own.failing() && (failing > 0 || cases.flaky > 0) => Stands::Well(Outcome::Flaky),
+            (Ended::Passed, _) if failing > 0 => Stands::Well(Outcome::Flaky),
+            (Ended::Passed, _) => Stands::Well(Outcome::Passed),
+            (Ended::Skipped, _) if failing == 0 => Stands::Well(Outcome::Skipped),
             // A test that failed and then skipped itself has not shown that it passes.
-            Ended::Skipped => Some(Outcome::Failed),
-            Ended::Lost => (lost >= MOST_LOST_IN_A_ROW).then_some(Outcome::Failed),
-            Ended::Failed | Ended::TimedOut | Ended::Crashed => {
-                (failing > allowed || self.gave_up).then_some(Outcome::Failed)
-            }
+            (Ended::Skipped, _) => Stands::Well(Outcome::Failed),
+            (Ended::Failed | Ended::TimedOut | Ended::Crashed, _) => Stands::Failing,
+        };
+        let decided = match stands {
+            Stands::Well(outcome) => Some(outcome),
+            Stands::Lost => (lost >= MOST_LOST_IN_A_ROW).then_some(Outcome::Failed),
+            Stands::Failing => (failing > allowed || self.gave_up).then_some(Outcome::Failed),
         };
         let decided = decided.map(|outcome| if counts { outcome } else { Outcome::Parked });
         let number = self.entries[index as usize].attempts;
@@ -1175,7 +1267,7 @@ impl Engine {
         }));
         match decided {
             Some(outcome) => self.decide(index, outcome),
-            None if ended.failing() => {
+            None if matches!(stands, Stands::Failing) => {
                 self.ready.add_retry(Retry {
                     entry: index,
                     class: self.class_of(index),
@@ -1196,6 +1288,76 @@ impl Engine {
                 effects.push(Effect::Decided { entry: retry.entry, number, outcome });
             }
         }
+    }
+
+    /// How many cases an entry has told of in the attempt that a batch makes, if it is that batch's.
+    fn told(&self, batch: BatchId, index: u32) -> Option<u32> {
+        let held = (index as usize) < self.entries.len() && self.held_by(index, batch);
+        held.then(|| self.cases.get(&index).map_or(0, FileCases::told))
+    }
+
+    /// A file told of cases. What came before is passed over, so that a message may come twice.
+    fn take_cases(&mut self, batch: BatchId, index: u32, first: u32, cases: &[CaseTold], effects: &mut Vec<Effect>) {
+        let Some(told) = self.told(batch, index).filter(|_| self.policy.files) else { return };
+        if first > told {
+            // The attempt's end says how many there were, and shows that some are missing.
+            return;
+        }
+        let skip = (told - first).min(cases.len() as u32);
+        if skip as usize == cases.len() {
+            return;
+        }
+        let file_parked = self.plan.entries[index as usize].parked.is_some();
+        let file = self.cases.entry(index).or_default();
+        let at_once = file.is_first();
+        let mut tally = self.cases_of[index as usize];
+        let mut outcomes = Vec::with_capacity(cases.len() - skip as usize);
+        for case in &cases[skip as usize..] {
+            let parked = file_parked || self.plan.park_of_case(index, &case.title).is_some();
+            let outcome = file.take(case, parked);
+            if at_once {
+                tally.count(outcome, 1);
+            }
+            outcomes.push((parked, at_once.then_some(outcome)));
+        }
+        let number = self.entries[index as usize].attempts + 1;
+        self.stand_cases(index, tally);
+        effects.push(Effect::Cases { entry: index, number, first: told, skip, outcomes });
+    }
+
+    /// An attempt of a file ends: tells how it ended, its cases considered, and how they stand over all attempts.
+    fn end_file(&mut self, index: u32, own: Ended, effects: &mut Vec<Effect>) -> (Ended, Option<Standing>) {
+        let number = self.entries[index as usize].attempts + 1;
+        let Some(file) = self.cases.get_mut(&index) else { return (own, None) };
+        if own == Ended::Lost {
+            if file.told() > 0 {
+                effects.push(Effect::CasesLost { entry: index, number });
+            }
+            file.forget();
+            let (tally, several) = (file.tally(), !file.is_first());
+            self.stand_cases(index, tally);
+            if several {
+                effects.push(Effect::CasesSettled { entry: index });
+            }
+            return (own, None);
+        }
+        let several = !file.is_first();
+        let standing = file.settle(own.failing());
+        let tally = file.tally();
+        self.stand_cases(index, tally);
+        if several {
+            effects.push(Effect::CasesSettled { entry: index });
+        }
+        let ended = if own.failing() {
+            own
+        } else if standing.failed_now {
+            Ended::Failed
+        } else if standing.total == 0 || standing.passed + standing.flaky + standing.parked + standing.failed > 0 {
+            own
+        } else {
+            Ended::Skipped
+        };
+        (ended, Some(standing))
     }
 
     /// Something beside a test's own result went wrong in a batch: the run fails, unless all of the batch is parked.
@@ -1231,6 +1393,7 @@ impl Engine {
     }
 
     fn decide(&mut self, index: u32, outcome: Outcome) {
+        self.cases.remove(&index);
         self.entries[index as usize].state = State::Done(outcome);
         self.tally.waiting -= 1;
         self.tally.count(outcome);
@@ -1428,16 +1591,29 @@ impl Engine {
             (Verdict::Void, format!("{reason}{failed}"))
         } else if t.failed > 0 {
             let beside = self.wrong_said().map(|said| format!("; besides, {said}")).unwrap_or_default();
-            (Verdict::Failed, format!("{} of {} failed{beside}", t.failed, t.total()))
+            (Verdict::Failed, format!("{}{beside}", self.failed_said()))
         } else if let (Some(said), true) = (self.wrong_said(), t.passed + t.flaky > 0) {
             (Verdict::Failed, format!("no test failed, but {said}"))
         } else if t.flaky > 0 && self.policy.flaky_fails {
-            (Verdict::Failed, format!("{} of {} flaky, which fails this run (--flaky-fails)", t.flaky, t.total()))
+            let files = if self.policy.files { " files" } else { "" };
+            let why = format!("{} of {}{files} flaky, which fails this run (--flaky-fails)", t.flaky, t.total());
+            (Verdict::Failed, why)
         } else if t.passed + t.flaky > 0 {
             (Verdict::Passed, String::new())
         } else {
             let beside = self.wrong_said().map(|said| format!("; besides, {said}")).unwrap_or_default();
             (Verdict::Void, format!("nothing was tested: {} skipped, {} parked, none run{beside}", t.skipped, t.parked))
+        }
+    }
+
+    /// How much failed, in words.
+    fn failed_said(&self) -> String {
+        let (t, c) = (&self.tally, &self.case_tally);
+        if self.policy.files {
+            let (cases, failed) = (grouped(c.total()), grouped(c.failed));
+            format!("{} of {} files failed; {failed} of {cases} cases", grouped(t.failed), grouped(t.total()))
+        } else {
+            format!("{} of {} failed", t.failed, t.total())
         }
     }
 
@@ -1484,6 +1660,19 @@ impl Engine {
             _ => {}
         }
     }
+}
+
+/// A count with its thousands set apart: `3,112`.
+fn grouped(count: u32) -> String {
+    let digits = count.to_string();
+    let mut said = String::with_capacity(digits.len() + 3);
+    for (at, digit) in digits.char_indices() {
+        if at > 0 && (digits.len() - at) % 3 == 0 {
+            said.push(',');
+        }
+        said.push(digit);
+    }
+    said
 }
 
 /// A number for an entry that looks random and is the same for the same seed (the finaliser of `SplitMix64`, Steele, Lea

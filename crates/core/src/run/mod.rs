@@ -8,11 +8,13 @@
 //! - an entry never has more attempts that count than its retries allow; a lost attempt does not count;
 //! - members of a group run in listed order in one batch; entries that share a claim never overlap;
 //! - a retry goes to another worker where the suite asks for it and one is there;
+//! - no case that a file told of is lost or counted twice, whichever attempt, worker or service dies;
 //! - the run ends: no state waits for something that cannot happen.
 //!
 //! Beside it: [`share`] deals a pool's slots out to several runs, [`load`] tells when a machine has too many slots,
 //! and [`hunt`] looks for the reason of a failure.
 
+pub mod cases;
 mod engine;
 pub mod figures;
 pub mod hunt;
@@ -23,6 +25,8 @@ pub mod share;
 mod terms;
 #[cfg(test)]
 mod tests;
+#[cfg(test)]
+mod tests_of_files;
 pub mod timeline;
 
 pub use engine::Engine;

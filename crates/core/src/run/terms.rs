@@ -7,6 +7,7 @@ use std::{
 
 use serde::{Deserialize, Serialize};
 
+use super::cases::{CaseTally, CaseTold};
 use crate::{
     plan::{Plan, RunOptions},
     suite::{
@@ -58,6 +59,10 @@ pub struct Policy {
     pub start_cost: Option<Span>,
     /// A batch may be cut short after a test.
     pub give_back: bool,
+    /// What the plan's entries name are files, which tell of their cases.
+    pub files: bool,
+    /// Some cases of a file can be run alone.
+    pub rerun: bool,
     pub flaky_fails: bool,
     pub run_parked: bool,
     /// The order of tests is drawn from this seed.
@@ -80,7 +85,12 @@ impl Policy {
             batch_limit: suite.limits.batch,
             start_cost,
             // Results that are read when the process ends would be lost with it.
-            give_back: suite.tests.give_back && suite.tests.results != Results::Junit,
+            // Files that share a process cannot be taken from it, and nothing is left to be given back of what is fed.
+            give_back: suite.tests.give_back
+                && suite.tests.results != Results::Junit
+                && (!suite.tests.of_files() || suite.tests.names_as == NamesAs::OneEach),
+            files: suite.tests.of_files(),
+            rerun: suite.tests.rerun.is_some(),
             flaky_fails: options.flaky_fails,
             run_parked: options.run_parked,
             shuffle: options.shuffle.then_some(seed),
@@ -102,6 +112,8 @@ impl Default for Policy {
             batch_limit: Span::seconds(1800),
             start_cost: None,
             give_back: true,
+            files: false,
+            rerun: false,
             flaky_fails: false,
             run_parked: false,
             shuffle: None,
@@ -165,8 +177,11 @@ pub enum Input {
     GaveBack { batch: BatchId, entries: Vec<u32> },
     /// An attempt began.
     Began { batch: BatchId, entry: u32 },
-    /// An attempt ended; `spent` is what it took.
-    Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span },
+    /// A file told of cases as it runs; `first` is the place of the first of them among all of this attempt.
+    Cases { batch: BatchId, entry: u32, first: u32, cases: Vec<CaseTold> },
+    /// An attempt ended; `spent` is what it took. Of a file, `ended` is how the file itself ended, whatever its cases did,
+    /// and `cases` how many it told of.
+    Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span, cases: u32 },
     /// Something beside the tests' own results went wrong in a batch: its process ended badly after good results, a result
     /// came that cannot be true, or fewer than were promised. The run fails by it.
     Wrong { batch: BatchId, why: String },
@@ -197,6 +212,15 @@ pub enum Effect {
     Began { entry: u32, batch: BatchId },
     /// Keep an attempt.
     Attempt(AttemptKept),
+    /// Keep cases that a file told of: all but the first `skip` of those that came, with the outcomes they have so far; or
+    /// without, if those come when the attempt has ended.
+    Cases { entry: u32, number: u16, first: u32, skip: u32, outcomes: Vec<(bool, Option<Outcome>)> },
+    /// Set the outcomes of a file's cases by what all its attempts together have shown ([`Shown`]).
+    ///
+    /// [`Shown`]: super::cases::Shown
+    CasesSettled { entry: u32 },
+    /// What an attempt told of cases does not count: it was lost.
+    CasesLost { entry: u32, number: u16 },
     /// An entry got its outcome without a new attempt; `number` is its last attempt, 0 if it had none.
     Decided { entry: u32, number: u16, outcome: Outcome },
     /// An entry goes back to waiting, uncharged.
@@ -227,6 +251,8 @@ pub struct Grant {
     pub entries: Vec<u32>,
     /// The number of the attempt, when the batch is one entry.
     pub attempt: Option<u16>,
+    /// Only these cases of the one file of the batch; none: all of it.
+    pub cases: Vec<String>,
 }
 
 /// An attempt as it is kept.
@@ -257,6 +283,9 @@ pub struct Tally {
     pub parked: u32,
     #[serde(rename = "not-run")]
     pub not_run: u32,
+    /// Of the entries' own cases, where they are files.
+    #[serde(default, skip_serializing_if = "CaseTally::is_empty")]
+    pub cases: CaseTally,
 }
 
 impl Tally {

@@ -11,26 +11,26 @@ use crate::{
     words::{Ended, Outcome, Phase, Verdict},
 };
 
-const W1: WorkerId = WorkerId(1);
-const W2: WorkerId = WorkerId(2);
+pub(super) const W1: WorkerId = WorkerId(1);
+pub(super) const W2: WorkerId = WorkerId(2);
 
 /// An engine with what it did, fed step by step on a clock of its own.
-struct Bench {
-    engine: Engine,
-    now: Timestamp,
-    effects: Vec<Effect>,
+pub(super) struct Bench {
+    pub engine: Engine,
+    pub now: Timestamp,
+    pub effects: Vec<Effect>,
 }
 
-fn policy() -> Policy {
+pub(super) fn policy() -> Policy {
     Policy { run_limit: Span::seconds(3600), patience: Span::seconds(10), ..Policy::default() }
 }
 
-fn entry(name: &str, ms: u64) -> PlannedEntry {
+pub(super) fn entry(name: &str, ms: u64) -> PlannedEntry {
     let expected = (ms > 0).then_some(Span::millis(ms));
     PlannedEntry { expected, ..PlannedEntry::plain(TestName::parse(name).unwrap()) }
 }
 
-fn plan(entries: Vec<PlannedEntry>) -> Plan {
+pub(super) fn plan(entries: Vec<PlannedEntry>) -> Plan {
     Plan {
         variants: vec![Variant::default()],
         listed: entries.len(),
@@ -41,34 +41,34 @@ fn plan(entries: Vec<PlannedEntry>) -> Plan {
 }
 
 impl Bench {
-    fn new(policy: Policy, entries: Vec<PlannedEntry>) -> Self {
+    pub fn new(policy: Policy, entries: Vec<PlannedEntry>) -> Self {
         let mut bench = Self { engine: Engine::new(policy), now: Timestamp(0), effects: Vec::new() };
         bench.fleet(&[(W1, 2), (W2, 2)]);
         bench.feed(Input::Planned(plan(entries)));
         bench
     }
 
-    fn feed(&mut self, input: Input) -> Vec<Effect> {
+    pub fn feed(&mut self, input: Input) -> Vec<Effect> {
         let effects = self.engine.handle(input, self.now);
         self.effects.extend(effects.clone());
         effects
     }
 
-    fn fleet(&mut self, workers: &[(WorkerId, u32)]) {
+    pub fn fleet(&mut self, workers: &[(WorkerId, u32)]) {
         let workers = workers.iter().map(|(worker, slots)| (*worker, Fit::all(*slots))).collect();
         self.feed(Input::Fleet { workers, none_because: "waiting for a worker".into(), none_for: BTreeMap::new() });
     }
 
-    fn pass_time(&mut self, span: Span) -> Vec<Effect> {
+    pub fn pass_time(&mut self, span: Span) -> Vec<Effect> {
         self.now = self.now + span;
         self.feed(Input::Tick)
     }
 
-    fn free(&mut self, worker: WorkerId, slot: u16) -> Option<Grant> {
+    pub fn free(&mut self, worker: WorkerId, slot: u16) -> Option<Grant> {
         self.free_with(worker, slot, &[])
     }
 
-    fn free_with(&mut self, worker: WorkerId, slot: u16, taken: &[&str]) -> Option<Grant> {
+    pub fn free_with(&mut self, worker: WorkerId, slot: u16, taken: &[&str]) -> Option<Grant> {
         let taken = taken.iter().map(|t| ((*t).to_owned(), "fares/12".to_owned())).collect();
         self.feed(Input::Free { worker, slot, taken }).into_iter().find_map(|effect| match effect {
             Effect::Grant(grant) => Some(grant),
@@ -76,20 +76,20 @@ impl Bench {
         })
     }
 
-    fn end(&mut self, batch: BatchId, entry: u32, ended: Ended) -> Option<AttemptKept> {
-        let input = Input::Ended { batch, entry, ended, spent: Span::millis(10) };
+    pub fn end(&mut self, batch: BatchId, entry: u32, ended: Ended) -> Option<AttemptKept> {
+        let input = Input::Ended { batch, entry, ended, spent: Span::millis(10), cases: 0 };
         self.feed(input).into_iter().find_map(|effect| match effect {
             Effect::Attempt(kept) => Some(kept),
             _ => None,
         })
     }
 
-    fn over(&mut self, batch: BatchId) {
+    pub fn over(&mut self, batch: BatchId) {
         self.feed(Input::BatchEnded { batch, end: BatchEnd::Done });
     }
 
     /// Runs a grant whole: every entry ends as `how` says.
-    fn run(&mut self, grant: &Grant, how: impl Fn(u32) -> Ended) {
+    pub fn run(&mut self, grant: &Grant, how: impl Fn(u32) -> Ended) {
         for index in &grant.entries {
             self.feed(Input::Began { batch: grant.batch, entry: *index });
             self.end(grant.batch, *index, how(*index));
@@ -97,17 +97,17 @@ impl Bench {
         self.over(grant.batch);
     }
 
-    fn notes(&self) -> Vec<String> {
+    pub fn notes(&self) -> Vec<String> {
         let note = |e: &Effect| if let Effect::Note(text) = e { Some(text.clone()) } else { None };
         self.effects.iter().filter_map(note).collect()
     }
 
-    fn verdict(&self) -> Option<(Verdict, &str)> {
+    pub fn verdict(&self) -> Option<(Verdict, &str)> {
         self.engine.verdict()
     }
 }
 
-fn names(count: u32) -> Vec<PlannedEntry> {
+pub(super) fn names(count: u32) -> Vec<PlannedEntry> {
     (0..count).map(|i| entry(&format!("t/{i}"), 1000)).collect()
 }
 
@@ -458,7 +458,13 @@ fn time_left_follows_what_is_left() {
     for index in &grant.entries {
         bench.feed(Input::Began { batch: grant.batch, entry: *index });
         bench.now = bench.now + Span::seconds(1);
-        bench.feed(Input::Ended { batch: grant.batch, entry: *index, ended: Ended::Passed, spent: Span::seconds(1) });
+        bench.feed(Input::Ended {
+            batch: grant.batch,
+            entry: *index,
+            ended: Ended::Passed,
+            spent: Span::seconds(1),
+            cases: 0,
+        });
     }
     let left = f64::from(bench.engine.tally().waiting) / 2.0;
     assert!(says(&bench, left) && !says(&bench, left * 1.3), "{left}");
@@ -496,7 +502,8 @@ fn time_left_follows_the_pace_of_this_run() {
     bench.fleet(&[(W1, 1)]);
     let grant = bench.free(W1, 0).unwrap();
     for index in grant.entries.iter().take(30) {
-        let input = Input::Ended { batch: grant.batch, entry: *index, ended: Ended::Passed, spent: Span::seconds(3) };
+        let input =
+            Input::Ended { batch: grant.batch, entry: *index, ended: Ended::Passed, spent: Span::seconds(3), cases: 0 };
         bench.feed(input);
     }
     assert!(says(&bench, 90.0) && !says(&bench, 60.0), "three times what the record says");
@@ -509,8 +516,13 @@ fn what_failed_is_taken_to_fail_as_slowly_again() {
     let grant = bench.free(W1, 0).unwrap();
     for index in &grant.entries {
         // Each ran into its limit, far beyond what it takes when it passes.
-        let timed_out =
-            Input::Ended { batch: grant.batch, entry: *index, ended: Ended::TimedOut, spent: Span::seconds(30) };
+        let timed_out = Input::Ended {
+            batch: grant.batch,
+            entry: *index,
+            ended: Ended::TimedOut,
+            spent: Span::seconds(30),
+            cases: 0,
+        };
         bench.feed(timed_out);
     }
     bench.over(grant.batch);
@@ -815,7 +827,7 @@ fn only_the_holder_of_a_batch_may_speak_of_it() {
     let lies = |batch: BatchId| {
         vec![
             Input::Began { batch, entry },
-            Input::Ended { batch, entry, ended: Ended::Passed, spent },
+            Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0 },
             Input::GaveBack { batch, entries: grant.entries.clone() },
             Input::Wrong { batch, why: "a lie".into() },
             Input::BatchEnded { batch, end: BatchEnd::Unfit("a lie".into()) },
@@ -831,9 +843,9 @@ fn only_the_holder_of_a_batch_may_speak_of_it() {
     {
         assert!(bench.engine.hear(W1, input, bench.now).is_empty(), "a worker says nothing of the whole");
     }
-    let far = Input::Ended { batch, entry: u32::MAX, ended: Ended::Passed, spent };
+    let far = Input::Ended { batch, entry: u32::MAX, ended: Ended::Passed, spent, cases: 0 };
     assert!(bench.engine.hear(W1, far, bench.now).is_empty());
-    let long = Input::Ended { batch, entry, ended: Ended::Passed, spent: Span(u64::MAX) };
+    let long = Input::Ended { batch, entry, ended: Ended::Passed, spent: Span(u64::MAX), cases: 0 };
     assert!(!bench.engine.hear(W1, long, bench.now).is_empty(), "its holder may");
     assert!(bench.engine.stats().total_us <= 366 * 86_400_000_000);
 }
@@ -889,7 +901,7 @@ fn tests_that_nobody_can_list_do_not_keep_the_others_from_running() {
     engine.handle(Input::Planned(Plan { unlisted, ..plan(names(1)) }), late);
     let effects = engine.handle(Input::Free { worker: W1, slot: 0, taken: BTreeMap::new() }, late);
     let Some(Effect::Grant(grant)) = effects.into_iter().find(|e| matches!(e, Effect::Grant(_))) else { panic!() };
-    let ended = Input::Ended { batch: grant.batch, entry: 0, ended: Ended::Passed, spent: Span::millis(1) };
+    let ended = Input::Ended { batch: grant.batch, entry: 0, ended: Ended::Passed, spent: Span::millis(1), cases: 0 };
     engine.handle(ended, late);
     engine.handle(Input::BatchEnded { batch: grant.batch, end: BatchEnd::Done }, late);
     let (verdict, reason) = engine.verdict().unwrap();

@@ -34,6 +34,16 @@ pub enum Results {
     Exit,
 }
 
+/// What the list names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Each {
+    /// Tests.
+    #[default]
+    Test,
+    /// Files, whose tests are known as they run: their cases.
+    File,
+}
+
 /// How the names of a batch reach the process.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NamesAs {
@@ -43,6 +53,8 @@ pub enum NamesAs {
     File,
     /// `{name}`: a process for each test.
     OneEach,
+    /// `feed = "lines"`: on standard input, one a line, as the slot draws them.
+    Fed,
 }
 
 /// `[prepare]`: run once for each worker and source.
@@ -58,6 +70,11 @@ pub struct Tests {
     pub list: Vec<String>,
     pub run: Vec<String>,
     pub names_as: NamesAs,
+    pub each: Each,
+    /// How to run some cases of a file: with `{name}` and `{cases-file}`.
+    pub rerun: Option<Vec<String>>,
+    /// Whether a file that would be the last to end is cut by its known cases over several slots.
+    pub split: bool,
     pub results: Results,
     pub junit: Vec<String>,
     pub keep: Vec<String>,
@@ -109,6 +126,14 @@ pub enum GroupBy {
     Name(String),
     /// By the first parts of their names.
     Parts(u32),
+}
+
+impl Tests {
+    /// Whether the list names files.
+    #[must_use]
+    pub fn of_files(&self) -> bool {
+        self.each == Each::File
+    }
 }
 
 /// A whole suite file.
@@ -421,7 +446,33 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
             reader.complain(line, e.to_string());
         }
     }
-    let names_as = run.as_deref().and_then(|run| match names_as(run) {
+    let each = table
+        .read(reader, "each", "a string", |v| {
+            v.as_str().map(|s| match s {
+                "test" => Ok(Each::Test),
+                "file" => Ok(Each::File),
+                other => {
+                    let hint = did_you_mean(other, ["test", "file"]);
+                    Err(format!(
+                        "{other:?} is not a valid \"each\"{hint}: what \"list\" names is a \"test\" or a \"file\""
+                    ))
+                }
+            })
+        })
+        .unwrap_or_default();
+    let rerun = table.texts(reader, "rerun", 1);
+    let split = table.flag(reader, "split");
+    let fed = table.read(reader, "feed", "a string", |v| {
+        v.as_str().map(|s| match s {
+            "lines" => Ok(()),
+            other => Err(format!("{other:?} is not a valid \"feed\": use \"lines\", or leave it out")),
+        })
+    });
+    check_files(reader, line, each, rerun.as_deref(), split, results);
+    if fed.is_some() {
+        check_fed(reader, line, each, results);
+    }
+    let names_as = run.as_deref().and_then(|run| match names_as(run, fed.is_some()) {
         Ok(names_as) => Some(names_as),
         Err(why) => {
             reader.complain(line, format!("\"run\" in [tests] {why}"));
@@ -442,6 +493,9 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
     }
     table.finish(reader);
     Some(Tests {
+        each,
+        split: split.unwrap_or(rerun.is_some()),
+        rerun,
         list: list?,
         run: run?,
         names_as: names_as?,
@@ -453,11 +507,59 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
     })
 }
 
-fn names_as(run: &[String]) -> Result<NamesAs, String> {
+/// What must fit where the list names files.
+fn check_files(
+    reader: &mut Reader<'_>,
+    line: usize,
+    each: Each,
+    rerun: Option<&[String]>,
+    split: Option<bool>,
+    results: Option<Results>,
+) {
+    match (rerun, each) {
+        (Some(_), Each::Test) => {
+            reader.complain(line, "\"rerun\" in [tests] runs cases of a file: it needs each = \"file\"");
+        }
+        (Some(_), Each::File) if results == Some(Results::Exit) => {
+            reader.complain(line, "results = \"exit\" tells of no cases: \"rerun\" in [tests] would have none to run");
+        }
+        (Some(rerun), Each::File) => {
+            for mark in ["{name}", "{cases-file}"] {
+                if rerun.iter().filter(|word| word.contains(mark)).count() != 1 {
+                    reader.complain(line, format!("\"rerun\" in [tests] must hold {mark} once"));
+                }
+            }
+        }
+        (None, _) if split == Some(true) => {
+            reader.complain(
+                line,
+                "split = true cuts a file by its cases: it needs \"rerun\", which says how to run some of them",
+            );
+        }
+        (None, _) => {}
+    }
+}
+
+/// What must fit where tests are fed to processes that stay.
+fn check_fed(reader: &mut Reader<'_>, line: usize, each: Each, results: Option<Results>) {
+    if each == Each::File {
+        reader.complain(line, "feed = \"lines\" feeds tests: it does not go with each = \"file\"");
+    }
+    if matches!(results, Some(Results::Junit | Results::Exit)) {
+        let why = "feed = \"lines\" needs each result as it is known: use results = \"tap\" or \"events\"";
+        reader.complain(line, why);
+    }
+}
+
+fn names_as(run: &[String], fed: bool) -> Result<NamesAs, String> {
     let count = |mark: &str| run.iter().filter(|word| word.contains(mark)).count();
     let found = [("{names}", NamesAs::Arguments), ("{names-file}", NamesAs::File), ("{name}", NamesAs::OneEach)]
         .map(|(mark, names_as)| (count(mark), mark, names_as));
     match found.iter().filter(|f| f.0 > 0).collect::<Vec<_>>().as_slice() {
+        [] if fed => Ok(NamesAs::Fed),
+        [(_, mark, _), ..] if fed => {
+            Err(format!("holds {mark}, and feed = \"lines\" writes names to standard input: keep one"))
+        }
         [(1, mark, NamesAs::Arguments)] if !run.iter().any(|word| word == mark) => {
             Err("holds {names} within a word: it must stand alone, as it becomes several words".into())
         }

@@ -125,11 +125,16 @@ impl Choice {
         Ok(Self { pick: read(pick)?, drop: read(drop)? })
     }
 
+    /// Whether a drop matches a test.
+    #[must_use]
+    pub fn drops(&self, name: &TestName, tags: &[String]) -> bool {
+        self.drop.iter().any(|p| p.matches(name, tags))
+    }
+
     /// Whether a test is chosen.
     #[must_use]
     pub fn takes(&self, name: &TestName, tags: &[String]) -> bool {
-        (self.pick.is_empty() || self.pick.iter().any(|p| p.matches(name, tags)))
-            && !self.drop.iter().any(|p| p.matches(name, tags))
+        (self.pick.is_empty() || self.pick.iter().any(|p| p.matches(name, tags))) && !self.drops(name, tags)
     }
 }
 

@@ -26,7 +26,7 @@ use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{
     body::Answer,
-    runs::{find, past},
+    found::{find, past},
 };
 use crate::{access::MaySee, app::App, refused::Refused};
 use kesmo_floor::Ask;

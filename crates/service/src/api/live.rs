@@ -17,7 +17,11 @@ use rocket::{
 };
 use tokio::sync::broadcast::error::RecvError;
 
-use super::runs::{detail_of_row, find};
+use super::{
+    entries::{log_text, outcome_of},
+    found::{find, past},
+    runs::detail_of_row,
+};
 use crate::{
     access::{MaySee, Standing},
     app::App,
@@ -185,7 +189,7 @@ async fn output(
     until: Until,
 ) -> Result<EventStream![Event], Refused> {
     let row = find(app, suite, number).await?;
-    let count = super::runs::past(app, &row).await?.plan.entries.len();
+    let count = past(app, &row).await?.plan.entries.len();
     if index as usize >= count {
         return Err(Refused::not_found(format!(
             "{suite}/{number} has no entry {index}: it has {count}, counted from 0"
@@ -283,7 +287,7 @@ fn follow(
                 let outcome = match app.floor.ask(|reply| Ask::EntryState(row.id, index, reply)).await.flatten() {
                     Some((None, ..)) => None,
                     Some((outcome, ..)) => Some(outcome),
-                    None => Some(super::runs::outcome_of(&app, &row, index).await),
+                    None => Some(outcome_of(&app, &row, index).await),
                 };
                 if let Some(outcome) = outcome {
                     yield sent.event("end", &OutputOver { outcome });
@@ -326,7 +330,7 @@ async fn ended_since(
     let mut found = Vec::new();
     for attempt in app.store.attempts_of(row.id, month, &[index as i32]).await? {
         if attempt.number as u32 >= from {
-            let log = super::runs::log_text(app, row, index as i32, attempt.number).await?.unwrap_or_default();
+            let log = log_text(app, row, index as i32, attempt.number).await?.unwrap_or_default();
             found.push((attempt, log));
         }
     }

@@ -3,17 +3,22 @@
 pub mod body;
 pub mod breakdown;
 pub mod briefs;
+pub mod cases;
+pub mod entries;
+mod found;
 pub mod live;
 mod parks;
 pub mod people;
 pub mod planning;
 pub mod polls;
 pub mod queue;
+pub mod reports;
 pub mod runs;
 pub mod schedules;
 pub mod suites;
 pub mod webhooks;
 pub mod work;
+pub mod workers;
 
 use kesmo_wire::api::{Health, Refusal};
 use rocket::{Build, Request, Rocket, State, catch, catchers, get, http::Status, routes, serde::json::Json};
@@ -74,6 +79,10 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", polls::routes())
         .mount("/", queue::routes())
         .mount("/", runs::routes())
+        .mount("/", cases::routes())
+        .mount("/", entries::routes())
+        .mount("/", reports::routes())
+        .mount("/", workers::routes())
         .mount("/", breakdown::routes())
         .mount("/", live::routes())
         .mount("/", work::routes())
@@ -142,8 +151,8 @@ impl Modify for Bearer {
         suites::bundle_known, suites::put_bundle, suites::add, suites::list, suites::show, suites::remove,
         planning::chosen, planning::portion, planning::forecast, parks::all_parks, parks::suite_parks,
         parks::park, parks::unpark, planning::meet,
-        runs::start, runs::list, runs::show, runs::stop, runs::again, runs::entries, runs::entry, runs::log, runs::artifacts,
-        runs::report_of, runs::workers, runs::drain, runs::blob, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
+        runs::start, runs::list, runs::show, runs::stop, runs::again, entries::entries, entries::entry, entries::log, entries::artifacts,
+        reports::report_of, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
         breakdown::timeline, breakdown::record,
         briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,
         schedules::put, schedules::preview, schedules::list, schedules::show, schedules::remove, schedules::pause,

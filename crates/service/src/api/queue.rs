@@ -6,7 +6,7 @@ use rocket::{Route, State, get, post, routes, serde::json::Json};
 
 use super::{
     body::{Answer, Sent, body},
-    runs::find,
+    found::find,
 };
 use crate::{
     access::{MayOperate, MaySee},

@@ -1,0 +1,82 @@
+//! Runs by their names, and what is known of their entries once more: plans are made again from what is kept.
+
+use std::sync::{Arc, PoisonError};
+
+use kesmo_core::{
+    plan::{Plan, PlannedEntry},
+    suite::Variant,
+    words::Outcome,
+};
+use kesmo_floor::active;
+use kesmo_store::runs::RunRow;
+
+use crate::{
+    app::App,
+    lookup::{named, suite_file},
+    past::Past,
+    refused::Refused,
+};
+
+/// The run of that name.
+pub(super) async fn find(app: &App, suite: &str, number: i32) -> Result<RunRow, Refused> {
+    match app.store.run(suite, number).await? {
+        Some((row, _)) => Ok(row),
+        None => {
+            named(app, suite).await?;
+            Err(Refused::not_found(format!("there is no run {suite}/{number}: see `kesmo runs --suite {suite}`")))
+        }
+    }
+}
+
+/// The plan of a run and, if it is finished, how its entries ended.
+pub(super) async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> {
+    let finished = row.phase == "finished";
+    {
+        let cache = app.past.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, past)) = cache.iter().find(|(id, past)| *id == row.id && (!finished || !past.states.is_empty()))
+        {
+            return Ok(Arc::clone(past));
+        }
+    }
+    let Some(source) = &row.source else {
+        return Ok(Arc::new(Past::default()));
+    };
+    let (_, file) = suite_file(app, source).await?;
+    let options = row.run_options()?;
+    let variants = file.facets.chosen(&options.variants).map_err(|e| Refused::invalid(e.to_string()))?;
+    let mut lists: Vec<(Variant, _)> = Vec::new();
+    for (variant, key) in variants.into_iter().zip(&row.listings) {
+        if key == active::NO_LIST {
+            lists.push((variant, Vec::new()));
+            continue;
+        }
+        match app.store.listing(key).await? {
+            Some(tests) => lists.push((variant, tests)),
+            // Listing failed, or is not done: there are no entries.
+            None => return Ok(Arc::new(Past::default())),
+        }
+    }
+    // A choice that matched nothing made the run void: there are no entries.
+    let plan = Plan::make(&file, &options, &lists, &row.parks_then()?, |_, _| None).unwrap_or_default();
+    let mut states = Vec::new();
+    if finished {
+        let parked = |e: &PlannedEntry| e.parked.is_some() && !options.run_parked;
+        let before = |e: &PlannedEntry| if parked(e) { Outcome::Parked } else { Outcome::NotRun };
+        states = plan.entries.iter().map(|e| (before(e), 0, 0)).collect();
+        for bone in app.store.attempt_bones(row.id, kesmo_store::month_of(row.created_at)).await? {
+            let Some(state) = states.get_mut(bone.entry as usize) else { continue };
+            if bone.number as u16 >= state.1 {
+                (state.1, state.2) = (bone.number as u16, bone.spent_us as u64);
+            }
+            if let Some(outcome) = bone.decided.as_deref().and_then(Outcome::of) {
+                state.0 = outcome;
+            }
+        }
+    }
+    let past = Arc::new(Past { plan, states, of_files: file.tests.of_files() });
+    let mut cache = app.past.0.lock().unwrap_or_else(PoisonError::into_inner);
+    cache.retain(|(id, _)| *id != row.id);
+    cache.push_front((row.id, Arc::clone(&past)));
+    cache.truncate(3);
+    Ok(past)
+}

@@ -1,0 +1,93 @@
+//! A run as a report that other programs read.
+
+use std::collections::HashMap;
+
+use kesmo_core::{
+    format::{
+        junit::{ReportAttempt, ReportCase, says_of_file},
+        report::{self, Format, Whole},
+    },
+    time::Span,
+    words::{Ended, Verdict},
+};
+use kesmo_floor::summary::summary_of_row;
+use kesmo_wire::api::entry_name;
+use rocket::{Route, State, get, http::ContentType, routes};
+
+use super::{
+    cases::{Told, told},
+    found::{find, past},
+};
+use crate::{access::MaySee, app::App, refused::Refused};
+
+pub(super) fn routes() -> Vec<Route> {
+    routes![report_of]
+}
+
+/// A finished run as a report: `as=junit` (JUnit XML), `as=tap` (TAP 14) or `as=json`.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/report", operation_id = "report", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path), ("as" = String, Query)), responses((status = 200, body = String), (status = 409)))]
+#[get("/api/runs/<suite>/<number>/report?<as>")]
+async fn report_of(
+    app: &State<App>,
+    _caller: MaySee,
+    suite: &str,
+    number: i32,
+    r#as: &str,
+) -> Result<(ContentType, String), Refused> {
+    let format = Format::parse(r#as).map_err(|e| Refused::invalid(e.to_string()))?;
+    let row = find(app, suite, number).await?;
+    if row.phase != "finished" {
+        return Err(Refused::conflict(format!(
+            "{suite}/{number} is not over yet: wait with `kesmo watch {suite}/{number}`"
+        )));
+    }
+    let past = past(app, &row).await?;
+    let all: Vec<i32> = (0..past.plan.entries.len() as i32).collect();
+    let attempts = app.store.attempts_of(row.id, kesmo_store::month_of(row.created_at), &all).await?;
+    let mut by_entry: HashMap<i32, Vec<ReportAttempt<'_>>> = HashMap::new();
+    for a in &attempts {
+        let ended = Ended::of(&a.ended).unwrap_or(Ended::Lost);
+        by_entry.entry(a.entry).or_default().push(ReportAttempt { ended, message: &a.message, detail: &a.detail });
+    }
+    let variants: Vec<String> = past.plan.variants.iter().map(ToString::to_string).collect();
+    let case = |(i, planned): (usize, &'_ kesmo_core::plan::PlannedEntry)| {
+        let (outcome, _, spent) = past.states[i];
+        let name = entry_name(planned.name.as_str(), "", u32::from(planned.repeat));
+        (i as i32, name, usize::from(planned.variant), outcome, Span(spent))
+    };
+    let rows: Vec<_> = past.plan.entries.iter().enumerate().map(case).collect();
+    let of_cases = if past.of_files { told(app, &row, &past).await? } else { Told::default() };
+    let mut cases: Vec<ReportCase<'_>> = Vec::with_capacity(rows.len());
+    for (i, name, variant, outcome, spent) in &rows {
+        let attempts = by_entry.remove(i).unwrap_or_default();
+        let variant = variants[*variant].as_str();
+        let file = if past.of_files { name.as_str() } else { "" };
+        let of_file = of_cases.of(*i);
+        cases.extend(of_file.iter().map(|case| case.reported(file, variant, &past.plan)));
+        let tally = of_cases.tally(*i);
+        if !past.of_files || of_file.is_empty() || says_of_file(*outcome, &tally, attempts.last().map(|a| a.ended)) {
+            let why_parked = past.plan.park_of(*i as u32).map(|park| park.why.as_str());
+            cases.push(ReportCase { name, file, variant, outcome: *outcome, spent: *spent, attempts, why_parked });
+        }
+    }
+    let took = row.finished_at.zip(row.began_at).map_or(0, |(f, b)| (f - b).num_microseconds().unwrap_or(0));
+    let run = serde_json::to_value(summary_of_row(&row, suite)).unwrap_or_default();
+    let wrongs = app.store.wrongs(row.id).await?;
+    let name = format!("{suite}/{number}");
+    let whole = Whole {
+        name: &name,
+        took: Span(took.max(0) as u64),
+        verdict: row.verdict.as_deref().and_then(Verdict::of),
+        reason: &row.reason,
+        wrongs: &wrongs,
+        flaky_fails: row.run_options()?.flaky_fails,
+    };
+    let text = report::write(format, &whole, run, &cases);
+    let kind = match format {
+        Format::Junit => ContentType::XML,
+        Format::Tap => ContentType::Plain,
+        Format::Json => ContentType::JSON,
+    };
+    Ok((kind, text))
+}

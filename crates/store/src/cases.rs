@@ -1,0 +1,240 @@
+//! The cases that files told of, read back: page by page and counted, as there may be a million in a run.
+
+use std::collections::BTreeMap;
+
+use chrono::NaiveDate;
+use diesel::{
+    QueryableByName,
+    sql_types::{Array, BigInt, Bool, Date, Integer, Nullable, Text},
+};
+use diesel_async::RunQueryDsl;
+use kesmo_core::{
+    run::cases::{CaseTally, PastCase},
+    words::{Ended, Outcome},
+};
+
+use crate::{Error, Store};
+
+/// A case as it is kept, on the row that decided it so far.
+#[derive(Debug, Clone, QueryableByName)]
+pub struct CaseRow {
+    #[diesel(sql_type = Integer)]
+    pub entry: i32,
+    /// The number of the file's attempt.
+    #[diesel(sql_type = Integer)]
+    pub number: i32,
+    #[diesel(sql_type = Integer)]
+    pub place: i32,
+    #[diesel(sql_type = Text)]
+    pub title: String,
+    #[diesel(sql_type = Text)]
+    pub ended: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub outcome: Option<String>,
+    #[diesel(sql_type = BigInt)]
+    pub spent_us: i64,
+    #[diesel(sql_type = Text)]
+    pub message: String,
+    #[diesel(sql_type = Text)]
+    pub detail: String,
+    /// How often it ran, lost attempts left out.
+    #[diesel(sql_type = BigInt)]
+    pub times: i64,
+}
+
+/// Which cases of a run are wanted.
+#[derive(Debug, Clone, Default)]
+pub struct CaseQuestion {
+    /// Of these files only.
+    pub entries: Option<Vec<i32>>,
+    /// With one of these outcomes only; none: any.
+    pub outcomes: Vec<Outcome>,
+    /// Part of the title, whatever its case; empty: any.
+    pub title: String,
+    /// That title alone.
+    pub exactly: Option<String>,
+    /// Failed ones first, then flaky ones, or the longest first, instead of as they were told.
+    pub order: CaseOrder,
+    pub skip: i64,
+    pub limit: i64,
+}
+
+/// The order of cases.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum CaseOrder {
+    #[default]
+    Told,
+    Trouble,
+    Slowest,
+}
+
+#[derive(QueryableByName)]
+struct Counted {
+    #[diesel(sql_type = Integer)]
+    entry: i32,
+    #[diesel(sql_type = Text)]
+    outcome: String,
+    #[diesel(sql_type = BigInt)]
+    count: i64,
+}
+
+#[derive(QueryableByName)]
+struct Open {
+    #[diesel(sql_type = Integer)]
+    entry: i32,
+    #[diesel(sql_type = Integer)]
+    number: i32,
+    #[diesel(sql_type = Text)]
+    title: String,
+    #[diesel(sql_type = Text)]
+    ended: String,
+    #[diesel(sql_type = Bool)]
+    parked: bool,
+    #[diesel(sql_type = Bool)]
+    copy: bool,
+}
+
+#[derive(QueryableByName)]
+struct Count {
+    #[diesel(sql_type = BigInt)]
+    count: i64,
+}
+
+/// What a question asks of a row, with its outcome; the numbers are those of the parameters.
+const ASKED: &str = "run_id = $1 and month = $2 and outcome is not null and ($3::int[] is null or entry = any($3)) \
+    and ($4::text[] is null or outcome = any($4)) and ($5 = '' or strpos(lower(title), lower($5)) > 0) \
+    and ($6::text is null or title = $6)";
+
+impl Store {
+    /// How the cases of each file of a run stand; of these files only, where they are given.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn case_tallies(
+        &self,
+        run_id: i64,
+        month: NaiveDate,
+        entries: Option<&[i32]>,
+    ) -> Result<BTreeMap<u32, CaseTally>, Error> {
+        let mut c = self.connection().await?;
+        let rows: Vec<Counted> = diesel::sql_query(
+            "select entry, outcome, count(*) as count from cases where run_id = $1 and month = $2 and outcome is not null \
+             and ($3::int[] is null or entry = any($3)) group by entry, outcome",
+        )
+        .bind::<BigInt, _>(run_id)
+        .bind::<Date, _>(month)
+        .bind::<Nullable<Array<Integer>>, _>(entries)
+        .load(&mut c)
+        .await?;
+        let mut all: BTreeMap<u32, CaseTally> = BTreeMap::new();
+        for row in rows {
+            if let Some(outcome) = Outcome::of(&row.outcome) {
+                all.entry(row.entry as u32).or_default().count(outcome, row.count as u32);
+            }
+        }
+        Ok(all)
+    }
+
+    /// All rows of the cases of some files, in the order in which they were told: for building a run again.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn open_cases(&self, run_id: i64, month: NaiveDate, entries: &[i32]) -> Result<Vec<PastCase>, Error> {
+        let mut c = self.connection().await?;
+        let rows: Vec<Open> = diesel::sql_query(
+            "select entry, number, title, ended, parked, copy from cases where run_id = $1 and month = $2 \
+             and entry = any($3) order by entry, number, place",
+        )
+        .bind::<BigInt, _>(run_id)
+        .bind::<Date, _>(month)
+        .bind::<Array<Integer>, _>(entries)
+        .load(&mut c)
+        .await?;
+        let past = |row: Open| PastCase {
+            entry: row.entry as u32,
+            number: row.number as u16,
+            title: row.title,
+            ended: Ended::of(&row.ended).unwrap_or(Ended::Crashed),
+            parked: row.parked,
+            copy: row.copy,
+        };
+        Ok(rows.into_iter().map(past).collect())
+    }
+
+    /// A page of a run's cases, each on the row that decided it so far.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn cases(&self, run_id: i64, month: NaiveDate, asked: &CaseQuestion) -> Result<Vec<CaseRow>, Error> {
+        let mut c = self.connection().await?;
+        let order = match asked.order {
+            CaseOrder::Told => "entry, number, place",
+            CaseOrder::Trouble => {
+                "case outcome when 'failed' then 0 when 'flaky' then 1 else 2 end, entry, number, place"
+            }
+            CaseOrder::Slowest => "spent_us desc, entry, number, place",
+        };
+        let outcomes: Vec<&str> = asked.outcomes.iter().map(|o| o.word()).collect();
+        let page = format!(
+            "select entry, number, place, title, ended, outcome, spent_us, message, detail, case when number = 1 then 1 else \
+             (select count(*) from cases t where t.run_id = c.run_id and t.month = c.month and t.entry = c.entry \
+             and t.title = c.title) end as times from cases c where {ASKED} order by {order} offset $7 limit $8"
+        );
+        let rows = diesel::sql_query(page)
+            .bind::<BigInt, _>(run_id)
+            .bind::<Date, _>(month)
+            .bind::<Nullable<Array<Integer>>, _>(&asked.entries)
+            .bind::<Nullable<Array<Text>>, _>((!outcomes.is_empty()).then_some(outcomes))
+            .bind::<Text, _>(&asked.title)
+            .bind::<Nullable<Text>, _>(&asked.exactly)
+            .bind::<BigInt, _>(asked.skip)
+            .bind::<BigInt, _>(asked.limit)
+            .load(&mut c)
+            .await?;
+        Ok(rows)
+    }
+
+    /// How many cases answer a question, whatever its page.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn count_cases(&self, run_id: i64, month: NaiveDate, asked: &CaseQuestion) -> Result<u32, Error> {
+        let mut c = self.connection().await?;
+        let outcomes: Vec<&str> = asked.outcomes.iter().map(|o| o.word()).collect();
+        let found: Count = diesel::sql_query(format!("select count(*) as count from cases where {ASKED}"))
+            .bind::<BigInt, _>(run_id)
+            .bind::<Date, _>(month)
+            .bind::<Nullable<Array<Integer>>, _>(&asked.entries)
+            .bind::<Nullable<Array<Text>>, _>((!outcomes.is_empty()).then_some(outcomes))
+            .bind::<Text, _>(&asked.title)
+            .bind::<Nullable<Text>, _>(&asked.exactly)
+            .get_result(&mut c)
+            .await?;
+        Ok(found.count as u32)
+    }
+
+    /// All that the attempts of a file told of one case, in their order.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn attempts_of_case(
+        &self,
+        run_id: i64,
+        month: NaiveDate,
+        entry: i32,
+        title: &str,
+    ) -> Result<Vec<CaseRow>, Error> {
+        let mut c = self.connection().await?;
+        let rows = diesel::sql_query(
+            "select entry, number, place, title, ended, outcome, spent_us, message, detail, 1::bigint as times from cases \
+             where run_id = $1 and month = $2 and entry = $3 and title = $4 order by number, place",
+        )
+        .bind::<BigInt, _>(run_id)
+        .bind::<Date, _>(month)
+        .bind::<Integer, _>(entry)
+        .bind::<Text, _>(title)
+        .load(&mut c)
+        .await?;
+        Ok(rows)
+    }
+}

@@ -1,0 +1,360 @@
+//! What is read from one process: its results, what it prints, and what is to be reported of both.
+
+use std::process::ExitStatus;
+
+use kesmo_core::{
+    format::{
+        Reported,
+        events::{Event, read_line},
+        subtests::SubtestReader,
+        tap::{Tap, TapReader},
+    },
+    name::shorten,
+    suite::file::{Results, Tests},
+    time::Bytes,
+    words::Ended,
+};
+use kesmo_wire::link::GrantedEntry;
+
+use crate::{
+    capture::{CappedLog, Lines},
+    cases::{EndOfFiles, Files},
+    process,
+    progress::{Aside, Finished, Progress, Told as When},
+};
+
+/// Lines are read for results up to this length.
+const LONGEST_LINE: usize = 64 << 10;
+/// What is kept of what was printed before a failing case, in bytes.
+const MOST_PRINTED: usize = 4 << 10;
+
+/// Something to report.
+pub(crate) enum Step {
+    Began(usize, i64),
+    /// With what was printed until then.
+    Finished(Finished, String),
+    Remark(String),
+    /// Something that fails the run.
+    Wrong(String),
+}
+
+/// What is read from one process.
+pub(crate) struct Reading {
+    pub progress: Progress,
+    /// The files of the process, where its suite is of files.
+    pub files: Option<Files>,
+    pub points: Option<Points>,
+    pub log: CappedLog,
+    out: Lines,
+    events: Lines,
+    pub found: Vec<Step>,
+    pub bailed: Option<String>,
+    pub broken: Option<String>,
+    /// How much had been printed when the last case was told.
+    told_at: u64,
+}
+
+/// The reader of a process's TAP: of tests, or of files with their cases.
+pub(crate) enum Points {
+    OfTests(TapReader),
+    OfFiles(SubtestReader),
+}
+
+impl Points {
+    fn line(&mut self, line: &str) -> Vec<Tap> {
+        match self {
+            Self::OfTests(reader) => reader.line(line),
+            Self::OfFiles(reader) => reader.line(line),
+        }
+    }
+
+    /// Gives out a failing point that was held back.
+    pub fn release(&mut self) -> Vec<Tap> {
+        match self {
+            Self::OfTests(reader) => reader.release().into_iter().collect(),
+            Self::OfFiles(reader) => reader.release(),
+        }
+    }
+
+    /// Whether a failing point is held back.
+    pub fn holds_back(&self) -> bool {
+        match self {
+            Self::OfTests(reader) => reader.holds_back(),
+            Self::OfFiles(reader) => reader.holds_back(),
+        }
+    }
+
+    /// The output is over.
+    pub fn finish(&mut self) -> Vec<Tap> {
+        match self {
+            Self::OfTests(reader) => reader.finish(),
+            Self::OfFiles(reader) => reader.finish(),
+        }
+    }
+}
+
+impl Reading {
+    /// What is read from a process that was started at `began` for these entries; of its one file only the cases `asked`,
+    /// if there are any.
+    pub fn new(entries: &[GrantedEntry], asked: &[String], tests: &Tests, output: Bytes, began: i64) -> Self {
+        let of_files = tests.of_files() && tests.results != Results::Exit;
+        let told = match tests.results {
+            _ if of_files => When::AtTheEnd,
+            Results::Events => When::WithStarts,
+            Results::Junit => When::AtTheEnd,
+            Results::Tap | Results::Exit => When::AsTheyEnd,
+        };
+        let points = match tests.results {
+            Results::Tap if of_files => Some(Points::OfFiles(SubtestReader::default())),
+            Results::Tap => Some(Points::OfTests(TapReader::default())),
+            _ => None,
+        };
+        Self {
+            progress: Progress::new(entries, told),
+            files: of_files.then(|| Files::new(entries, asked, began)),
+            points,
+            log: CappedLog::new(output),
+            out: Lines::new(LONGEST_LINE),
+            events: Lines::new(1 << 20),
+            found: Vec::new(),
+            bailed: None,
+            broken: None,
+            told_at: 0,
+        }
+    }
+
+    /// Whether there is something to report.
+    pub fn has_news(&self) -> bool {
+        !self.found.is_empty() || self.files.as_ref().is_some_and(Files::waits)
+    }
+
+    /// The last line of standard output, if it has no end.
+    pub fn finish_out(&mut self, now: i64) {
+        if let Some(line) = self.out.finish() {
+            self.take_line(&line, now);
+        }
+    }
+
+    /// Takes standard output. With TAP the log of a test is what was printed up to its result.
+    pub fn take_out(&mut self, bytes: &[u8], now: i64) {
+        if self.points.is_none() {
+            self.log.add(bytes);
+            return;
+        }
+        let mut lines = std::mem::replace(&mut self.out, Lines::new(0));
+        lines.take(bytes, |line, raw| {
+            if raw.ends_with(b"\n") {
+                self.take_line(line, now);
+                // Of a file all that it printed is kept together.
+                if self.files.is_some() || !is_tap(line) {
+                    self.log.add(raw);
+                }
+            } else {
+                self.log.add(raw);
+            }
+        });
+        self.out = lines;
+    }
+
+    fn take_line(&mut self, line: &str, now: i64) {
+        let Some(points) = &mut self.points else { return };
+        if line.starts_with("TAP version") || line.starts_with("1..") {
+            self.progress.alive(now);
+        }
+        for tap in points.line(line) {
+            self.take_tap(tap, now);
+        }
+    }
+
+    pub fn take_tap(&mut self, tap: Tap, now: i64) {
+        match tap {
+            Tap::Point { description, reported, .. } if self.files.is_some() => {
+                self.take_case(&description, reported, now);
+            }
+            Tap::Unkept(why) if self.files.is_some() => self.file_wrong(why),
+            Tap::Nothing(why) => {
+                if let Some(files) = self.files.as_mut().filter(|f| f.one()) {
+                    files.own(0, Reported { message: why, ..Reported::plain(Ended::Skipped) });
+                }
+            }
+            Tap::Point { number, description, reported } => {
+                self.take_result(&description, number as usize, reported, now)
+            }
+            Tap::BailOut(why) => self.bailed = Some(why),
+            Tap::Broken(why) => {
+                self.found.push(Step::Remark(why.clone()));
+                self.broken = Some(why);
+            }
+            // With a test that was never told of, that test shows it; else nothing would.
+            Tap::Unkept(why) if self.progress.complete() => self.found.push(Step::Wrong(why)),
+            Tap::Unkept(why) => {
+                self.found.push(Step::Remark(why.clone()));
+                self.broken = Some(why);
+            }
+        }
+    }
+
+    /// Takes a case of a file, by its name within the process: `FILE/TITLE`, or the title alone where the process has one file.
+    pub fn take_case(&mut self, name: &str, reported: Reported, now: i64) {
+        let Some(files) = &mut self.files else { return };
+        match files.place(name) {
+            Some((position, title)) if title.is_empty() => files.own(position, reported),
+            Some((position, title)) => {
+                let printed = match reported.ended.failing() {
+                    true => self.log.since(self.told_at, MOST_PRINTED).2,
+                    false => String::new(),
+                };
+                self.told_at = self.log.total();
+                if files.take(position, &title, reported, now, &printed) && self.progress.runs_too(position, now) {
+                    self.found.push(Step::Began(position, now));
+                }
+            }
+            None => self.found.extend(self.progress.stray(name, &reported).map(|aside| match aside {
+                Aside::Remark(text) => Step::Remark(text),
+                Aside::Wrong(text) => Step::Wrong(text),
+            })),
+        }
+    }
+
+    /// Something is wrong with the file of the process, or with one of them.
+    pub fn file_wrong(&mut self, why: String) {
+        if let Some(Err(why)) = self.files.as_mut().map(|files| files.wrong(why)) {
+            self.found.push(Step::Wrong(why));
+        }
+    }
+
+    /// The process of files has ended: what is to be said of each.
+    pub fn end_files(&mut self, how: &EndOfFiles<'_>) {
+        let Some(files) = &self.files else { return };
+        self.found.extend(files.beyond().map(Step::Remark));
+        for finished in files.ended(how) {
+            let log = self.log.take();
+            self.found.push(Step::Finished(finished, log));
+        }
+    }
+
+    pub fn take_result(&mut self, name: &str, number: usize, reported: Reported, now: i64) {
+        match self.progress.result(name, number, reported, now) {
+            Ok((finished, next)) => {
+                let log = self.log.take();
+                self.found.push(Step::Finished(finished, log));
+                self.found.extend(next.map(|position| Step::Began(position, now)));
+            }
+            Err(aside) => self.found.extend(aside.map(|aside| match aside {
+                Aside::Remark(text) => Step::Remark(text),
+                Aside::Wrong(text) => Step::Wrong(text),
+            })),
+        }
+    }
+
+    /// Why the end of a process that ended by itself fails the run: all its results were there, and none of them explains
+    /// it. A failing test explains a status, but no signal.
+    pub fn bad_end(&self, status: Option<ExitStatus>, counts: bool, last_words: &str) -> Option<String> {
+        use std::os::unix::process::ExitStatusExt;
+        if !self.progress.complete() {
+            return None;
+        }
+        if let Some(why) = &self.bailed {
+            return Some(format!("a process bailed out after its last test: {why}"));
+        }
+        let explained = status.is_some_and(|s| s.signal().is_none()) && self.progress.any_failing();
+        if !counts || explained || status.is_some_and(|s| s.success()) {
+            return None;
+        }
+        let how = status.map_or_else(|| "an unknown status".into(), process::said);
+        let words = if last_words.is_empty() { String::new() } else { format!(": {}", shorten(last_words, 400)) };
+        let results = if self.progress.any_failing() { "all its results" } else { "only good results" };
+        Some(format!("a process ended with {how} after {results}{words}"))
+    }
+
+    /// Takes event lines; tells the files that they name.
+    pub fn take_events(&mut self, bytes: &[u8], now: i64) -> Vec<(usize, String, String)> {
+        let mut whole = Vec::new();
+        self.events.take(bytes, |line, raw| {
+            if raw.ends_with(b"\n") && !line.trim().is_empty() {
+                whole.push(line.to_owned());
+            }
+        });
+        let mut named = Vec::new();
+        for line in whole {
+            if !self.events_of_files(&line, now, &mut named) {
+                self.event_of_test(&line, now, &mut named);
+            }
+        }
+        named
+    }
+
+    /// Takes an event line of a suite of files; tells whether it is one.
+    fn events_of_files(&mut self, line: &str, now: i64, named: &mut Vec<(usize, String, String)>) -> bool {
+        let Some(files) = &mut self.files else { return false };
+        let Ok(event) = read_line(line) else { return false };
+        let place = files.place(&event.test);
+        match (event.event, place) {
+            (Event::End(reported), _) => self.take_case(&event.test, reported, now),
+            (Event::Start, Some((position, title))) if !title.is_empty() => files.begin(position, &title, now),
+            (Event::Start, Some(_)) => {}
+            (Event::Step(step), Some((position, title))) => files.step(position, &title, step, now),
+            (Event::File { path, about }, Some((position, _))) => named.push((position, path, about)),
+            (_, None) => {
+                let remark = self.progress.stray(&event.test, &Reported::plain(Ended::Passed));
+                self.found.extend(remark.map(|aside| match aside {
+                    Aside::Remark(text) | Aside::Wrong(text) => Step::Remark(text),
+                }));
+            }
+        }
+        true
+    }
+
+    fn event_of_test(&mut self, line: &str, now: i64, named: &mut Vec<(usize, String, String)>) {
+        let event = match read_line(line) {
+            Ok(event) => event,
+            Err(why) => {
+                self.broken = Some(why.clone());
+                self.found.push(Step::Remark(why));
+                return;
+            }
+        };
+        let remark = match event.event {
+            Event::Start => match self.progress.start(&event.test, now) {
+                Ok(position) => {
+                    self.found.extend(position.map(|p| Step::Began(p, now)));
+                    None
+                }
+                Err(remark) => remark,
+            },
+            Event::Step(step) => self.progress.step(&event.test, step).err().flatten(),
+            Event::File { path, about } => match self.progress.find(&event.test, "a file") {
+                Ok(position) => {
+                    named.push((position, path, about));
+                    None
+                }
+                Err(remark) => remark,
+            },
+            Event::End(reported) => {
+                self.take_result(&event.test, 0, reported, now);
+                None
+            }
+        };
+        self.found.extend(remark.map(Step::Remark));
+    }
+
+    /// A process of its own has ended: its status is the result.
+    pub fn exit(&mut self, status: Option<ExitStatus>, now: i64, last_words: &str) {
+        use std::os::unix::process::ExitStatusExt;
+        let how = status.map_or_else(|| "an unknown status".to_owned(), process::said);
+        let (ended, message) = match status {
+            Some(status) if status.success() => (Ended::Passed, String::new()),
+            Some(status) if status.signal().is_some() => (Ended::Crashed, format!("ended with {how}: {last_words}")),
+            _ => (
+                Ended::Failed,
+                if last_words.is_empty() { format!("ended with {how}") } else { format!("{last_words} ({how})") },
+            ),
+        };
+        self.take_result("", 1, Reported { message, ..Reported::plain(ended) }, now);
+    }
+}
+
+/// Whether a line is TAP's own, so that it need not stand in a test's log.
+fn is_tap(line: &str) -> bool {
+    ["ok", "not ok", "1..", "TAP version"].iter().any(|start| line.starts_with(start))
+}
