@@ -22,7 +22,7 @@ use kesmo_store::{
     runs::RunRow,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, CaseReport, FromWorker, Grant, Log, Setup, ToWorker, WorkerEvent},
+    link::{AttemptReport, BatchKey, CaseReport, FromWorker, Grant, GrantedEntry, Log, Setup, ToWorker, WorkerEvent},
     live::{AttemptChange, DecidedChange},
 };
 
@@ -431,6 +431,17 @@ impl Floor {
             Effect::GiveBack { worker, batch } => {
                 let key = BatchKey { run, batch: batch.0 };
                 self.after.push(After::Send(worker, ToWorker::GiveBack { key }));
+            }
+            Effect::Feed { worker, batch, entries, last } => {
+                let key = BatchKey { run, batch: batch.0 };
+                let plan = active.engine.plan();
+                let fed = entries.iter().map(|index| GrantedEntry::new(*index, plan)).collect();
+                if !entries.is_empty() {
+                    let work = active.engine.worth(&entries);
+                    self.sharing.entry(active.row.pool.clone()).or_default().served(&mut active.share, work);
+                    self.commit.fed.push((run, batch.0, entries));
+                }
+                self.after.push(After::Send(worker, ToWorker::Feed { key, entries: fed, last }));
             }
             Effect::GaveBack { batch, left } => self.commit.shrunk.push((run, batch.0, left)),
             Effect::BatchOver { batch } => {

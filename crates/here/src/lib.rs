@@ -21,7 +21,7 @@ use kesmo_core::{
     time::Timestamp,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, CaseReport, Grant, ListJob, Log, Setup, ToWorker, WorkerEvent},
+    link::{AttemptReport, BatchKey, CaseReport, Grant, GrantedEntry, ListJob, Log, Setup, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
 };
 use kesmo_worker::{Config, Home, Slots};
@@ -259,6 +259,11 @@ impl Floor {
             match effect {
                 Effect::Grant(grant) => self.grant(grant),
                 Effect::Revoke { batch, .. } => self.slots.tell(ToWorker::Revoke { key: key(batch) }),
+                Effect::Feed { batch, entries, last, .. } => {
+                    let plan = self.engine.plan();
+                    let entries = entries.iter().map(|index| GrantedEntry::new(*index, plan)).collect();
+                    self.slots.tell(ToWorker::Feed { key: key(batch), entries, last });
+                }
                 Effect::GiveBack { batch, .. } => self.slots.tell(ToWorker::GiveBack { key: key(batch) }),
                 Effect::Attempt(kept) => {
                     let report = match std::mem::take(&mut said) {

@@ -7,7 +7,7 @@ use kesmo_floor::FloorHandle;
 use kesmo_store::Store;
 use tokio::sync::Semaphore;
 
-use crate::{known::Known, past::PastCache, rates::Rates, scheduler::clock::Clock};
+use crate::{deliveries::Deliveries, known::Known, past::PastCache, rates::Rates, scheduler::clock::Clock};
 
 /// What every call can reach.
 #[derive(Clone)]
@@ -19,6 +19,7 @@ pub struct App {
     pub past: Arc<PastCache>,
     pub git: Git,
     pub rates: Arc<Rates>,
+    pub deliveries: Deliveries,
     pub clock: Clock,
     /// Where callers reach this service, where that is another address than it listens at.
     pub reached_at: Option<String>,

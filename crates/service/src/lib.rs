@@ -7,6 +7,7 @@ pub mod access;
 pub mod api;
 mod app;
 mod console;
+mod deliveries;
 mod door;
 mod error;
 mod known;
@@ -35,6 +36,7 @@ use tokio::{
 };
 
 pub use app::App;
+use deliveries::Deliveries;
 pub use error::Error;
 use scheduler::clock::Clock;
 
@@ -192,6 +194,7 @@ async fn serve_with(
     let (unpacking, thinking) = (Arc::new(Semaphore::new(UNPACKING)), Arc::new(Semaphore::new(THINKING)));
     let dead: Arc<OnceLock<&'static str>> = Arc::default();
     let app = App {
+        deliveries: Deliveries::start(store.clone()),
         store,
         floor: floor.clone(),
         blobs,

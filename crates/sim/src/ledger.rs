@@ -9,7 +9,7 @@ use kesmo_core::{
     words::{Ended, Outcome},
 };
 
-use crate::scenario::Scenario;
+use crate::{cases::Rows, scenario::Scenario};
 
 /// What a service would have in PostgreSQL of a run.
 pub(crate) struct Ledger {
@@ -18,11 +18,18 @@ pub(crate) struct Ledger {
     pub batches: BTreeMap<BatchId, PastBatch>,
     /// What went wrong beside the entries.
     pub wrongs: Vec<String>,
+    pub cases: Rows,
 }
 
 impl Ledger {
     pub fn new() -> Self {
-        Self { attempts: Vec::new(), decided: BTreeMap::new(), batches: BTreeMap::new(), wrongs: Vec::new() }
+        Self {
+            attempts: Vec::new(),
+            decided: BTreeMap::new(),
+            batches: BTreeMap::new(),
+            wrongs: Vec::new(),
+            cases: Rows::default(),
+        }
     }
 
     /// The attempts as a service reads them back.
@@ -67,6 +74,9 @@ impl Ledger {
             if planned(entry).variant != first.variant {
                 return Err(format!("batch {} has two variants", grant.batch));
             }
+            if !grant.cases.is_empty() && !(scenario.rerun && self.failed_before(*entry)) {
+                return Err(format!("entry {entry} is to run some of its cases for the first time"));
+            }
             if self.failed_before(*entry) && grant.entries.len() > 1 {
                 return Err(format!("the retry of entry {entry} shares its process"));
             }
@@ -84,6 +94,39 @@ impl Ledger {
             Some(_) => Err(format!("batch {} was granted twice", grant.batch)),
             None => Ok(()),
         }
+    }
+
+    /// Keeps what a batch's process was fed.
+    ///
+    /// # Errors
+    /// The promise that it breaks.
+    pub fn fed(&mut self, plan: &Plan, batch: BatchId, entries: &[u32]) -> Result<(), String> {
+        let held = |entry: u32, b: &PastBatch| b.open && b.entries.contains(&entry) && !self.settled_in(entry, b.batch);
+        let row = self.batches.get(&batch).filter(|b| b.open).ok_or("a batch that is not open was fed")?;
+        let first = &plan.entries[row.entries[0] as usize];
+        for entry in entries {
+            let planned = &plan.entries[*entry as usize];
+            if row.entries.contains(entry) {
+                continue;
+            }
+            if self.decided.contains_key(entry) {
+                return Err(format!("entry {entry} was fed after its outcome"));
+            }
+            if planned.variant != first.variant || planned.claims != 0 {
+                return Err(format!("entry {entry} was fed to a process that is not for it"));
+            }
+            if self.failed_before(*entry) {
+                return Err(format!("the retry of entry {entry} shares its process"));
+            }
+            if let Some(other) = self.batches.values().find(|b| held(*entry, b)) {
+                return Err(format!("entry {entry} was fed while batch {} has it", other.batch));
+            }
+        }
+        if let Some(row) = self.batches.get_mut(&batch) {
+            let new: Vec<u32> = entries.iter().copied().filter(|e| !row.entries.contains(e)).collect();
+            row.entries.extend(new);
+        }
+        Ok(())
     }
 
     fn check_overlaps(&self, plan: &Plan, grant: &Grant) -> Result<(), String> {
@@ -163,6 +206,7 @@ impl Ledger {
             let failed = self.failed_before(entry);
             let parked = plan.entries[entry as usize].parked.is_some();
             let right = match attempt.ended {
+                _ if scenario.files && !parked => self.file_is_right(&attempt, failed, outcome),
                 _ if parked => outcome == Outcome::Parked,
                 Ended::Passed => outcome == if failed { Outcome::Flaky } else { Outcome::Passed },
                 Ended::Skipped => outcome == if failed { Outcome::Failed } else { Outcome::Skipped },
@@ -180,6 +224,19 @@ impl Ledger {
         }
         self.attempts.push(attempt);
         Ok(())
+    }
+
+    /// Whether an outcome is what the cases of a file and its own attempts say.
+    fn file_is_right(&self, attempt: &AttemptKept, failed_before: bool, outcome: Outcome) -> bool {
+        let merged = self.cases.merged(attempt.entry);
+        let any = |of: Outcome| merged.values().any(|o| *o == of);
+        match outcome {
+            Outcome::Failed => any(Outcome::Failed) || attempt.ended.failing() || attempt.ended == Ended::Lost,
+            Outcome::Flaky => !any(Outcome::Failed) && (failed_before || any(Outcome::Flaky)),
+            Outcome::Passed => !any(Outcome::Failed) && !any(Outcome::Flaky) && !failed_before,
+            Outcome::Skipped => merged.values().all(|o| *o == Outcome::Skipped),
+            Outcome::Parked | Outcome::NotRun => false,
+        }
     }
 
     /// Keeps an outcome.

@@ -8,6 +8,7 @@
 //!
 //! [`forecast`] answers how long a run would take by number of slots, with the same engine and no faults.
 
+mod cases;
 pub mod forecast;
 mod ledger;
 pub mod left;

@@ -68,6 +68,12 @@ pub struct Scenario {
     pub claim_every: usize,
     pub outcomes: Outcomes,
     pub faults: Faults,
+    /// The entries are files, which tell of cases.
+    pub files: bool,
+    /// Some cases of a file can be run alone.
+    pub rerun: bool,
+    /// Processes stay, and are fed tests one by one.
+    pub fed: bool,
 }
 
 impl Scenario {
@@ -100,6 +106,9 @@ impl Default for Scenario {
             claim_every: 0,
             outcomes: Outcomes { flaky: 0.0, flaky_tests: 0.0, broken_tests: 0.0 },
             faults: Faults::default(),
+            files: false,
+            rerun: false,
+            fed: false,
         }
     }
 }
@@ -148,6 +157,9 @@ pub fn scenario(seed: u64, entries: usize) -> Scenario {
         run_parked: random.chance(0.5),
         shuffle: random.chance(0.3),
         faults: Faults::default(),
+        files: random.chance(0.4),
+        rerun: random.chance(0.6),
+        fed: random.chance(0.3),
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::{
     cmp::Reverse,
-    collections::{BTreeMap, BTreeSet, BinaryHeap},
+    collections::{BTreeMap, BTreeSet, BinaryHeap, VecDeque},
 };
 
 use kesmo_core::{
@@ -10,6 +10,7 @@ use kesmo_core::{
     plan::{Park, Plan, PlannedEntry, Priority},
     run::{
         BatchEnd, BatchId, Effect, Engine, Fit, Grant, Input, PastBatch, Policy, WorkerId,
+        cases::CaseTold,
         share::{Share, Sharing},
     },
     suite::Variant,
@@ -18,6 +19,7 @@ use kesmo_core::{
 };
 
 use crate::{
+    cases::told,
     ledger::Ledger,
     random::Random,
     scenario::{Report, Scenario},
@@ -33,7 +35,8 @@ struct Key {
 #[derive(Debug, Clone, PartialEq, Eq)]
 enum Said {
     Began { entry: u32 },
-    Ended { entry: u32, ended: Ended, spent: Span },
+    Cases { entry: u32, first: u32, cases: Vec<CaseTold> },
+    Ended { entry: u32, ended: Ended, spent: Span, cases: u32 },
     GaveBack { entries: Vec<u32> },
     Wrong,
     BatchEnded,
@@ -72,6 +75,14 @@ enum Happening {
         link: u32,
         key: Key,
     },
+    /// What a process that stays is fed reaches the worker.
+    Fed {
+        worker: u32,
+        link: u32,
+        key: Key,
+        entries: Vec<u32>,
+        last: bool,
+    },
     LinkUp {
         worker: u32,
         link: u32,
@@ -92,6 +103,11 @@ struct AtWork {
     attempts: Vec<u16>,
     position: usize,
     began: bool,
+    /// The only cases that its one file is to run.
+    asked: Vec<String>,
+    /// More may be fed to its process, which waits for it.
+    more: bool,
+    waits: bool,
 }
 
 #[derive(Debug)]
@@ -128,6 +144,9 @@ struct World<'s> {
     service: u32,
     // What the service did since its last commit, in order.
     uncommitted: Vec<(usize, Effect)>,
+    /// The cases that its effects are of, in order; and how many each attempt told of, by run, batch and entry.
+    told: VecDeque<Vec<CaseTold>>,
+    counts: BTreeMap<(usize, BatchId, u32), u32>,
     to_acknowledge: BTreeMap<u32, usize>,
     commit_planned: bool,
     wake_planned: Option<Timestamp>,
@@ -188,6 +207,8 @@ impl<'s> World<'s> {
             sharing: Sharing::default(),
             service: 0,
             uncommitted: Vec::new(),
+            told: VecDeque::new(),
+            counts: BTreeMap::new(),
             to_acknowledge: BTreeMap::new(),
             commit_planned: false,
             wake_planned: None,
@@ -313,6 +334,7 @@ impl<'s> World<'s> {
             Happening::Commit { service } => return self.commit(service),
             Happening::Granted { worker, link, grant } => self.granted(worker, link, grant),
             Happening::AskedBack { worker, link, key } => self.asked_back(worker, link, key),
+            Happening::Fed { worker, link, key, entries, last } => self.fed(worker, link, key, &entries, last),
             Happening::LinkUp { worker, link } => self.link_up(worker, link),
             Happening::LinkLost { worker, link } => {
                 let w = &self.workers[worker as usize];
@@ -347,10 +369,37 @@ impl<'s> World<'s> {
         let had = |e: &u32| self.runs[*run].ledger.attempts.iter().filter(|a| a.entry == *e).count() as u16;
         let attempts = grant.entries.iter().map(had).collect();
         let key = Key { run: *run, batch: grant.batch };
-        let work = AtWork { key, entries: grant.entries.clone(), attempts, position: 0, began: false };
+        let asked = grant.cases.clone();
+        let (more, waits, entries) = (grant.more, false, grant.entries.clone());
+        let work = AtWork { key, entries, attempts, position: 0, began: false, asked, more, waits };
         let (life, slot) = (w.life, grant.slot);
         w.slots[usize::from(slot)] = Some(work);
         self.after(scenario.start_cost, Happening::Step { worker, life, slot });
+    }
+
+    /// More is fed to a process that stays, some of it perhaps for the second time.
+    fn fed(&mut self, worker: u32, link: u32, key: Key, entries: &[u32], last: bool) {
+        let w = &mut self.workers[worker as usize];
+        if w.link != link || !w.up {
+            return;
+        }
+        let life = w.life;
+        let Some(slot) = w.slots.iter().position(|work| work.as_ref().is_some_and(|work| work.key == key)) else {
+            return;
+        };
+        let Some(work) = &mut w.slots[slot] else { return };
+        // A process that has died takes nothing more.
+        if !work.more {
+            return;
+        }
+        let new: Vec<u32> = entries.iter().copied().filter(|e| !work.entries.contains(e)).collect();
+        let had = |e: &u32| self.runs[key.run].ledger.attempts.iter().filter(|a| a.entry == *e).count() as u16;
+        work.attempts.extend(new.iter().map(had));
+        work.entries.extend(new);
+        work.more = !last;
+        if std::mem::take(&mut work.waits) {
+            self.after(Span::ZERO, Happening::Step { worker, life, slot: slot as u16 });
+        }
     }
 
     /// A worker is asked to give back what a batch has not begun.
@@ -376,6 +425,10 @@ impl<'s> World<'s> {
             return;
         };
         let key = work.key;
+        if work.position == work.entries.len() && work.more {
+            work.waits = true;
+            return;
+        }
         if work.position == work.entries.len() {
             w.slots[usize::from(slot)] = None;
             if self.random.chance(self.scenario.faults.bad_end) {
@@ -386,9 +439,20 @@ impl<'s> World<'s> {
         }
         let entry = work.entries[work.position];
         let duration = self.scenario.durations[entry as usize];
+        let before = work.attempts[work.position];
+        let mut cases = match self.scenario.files {
+            true => told(self.scenario, key.run, entry, before, &work.asked),
+            false => Vec::new(),
+        };
+        // The first half of its cases is told as a file begins, the rest when it ends.
+        let later = cases.split_off(cases.len() / 2);
+        let first = cases.len() as u32;
         if !work.began {
             work.began = true;
             self.send(worker, Message { key, said: Said::Began { entry } });
+            if !cases.is_empty() {
+                self.send(worker, Message { key, said: Said::Cases { entry, first: 0, cases } });
+            }
             self.after(duration, Happening::Step { worker, life, slot });
             return;
         }
@@ -401,9 +465,16 @@ impl<'s> World<'s> {
             let w = &mut self.workers[worker as usize];
             if let Some(work) = &mut w.slots[usize::from(slot)] {
                 work.position = work.entries.len();
+                work.more = false;
             }
         }
-        self.send(worker, Message { key, said: Said::Ended { entry, ended, spent: duration } });
+        let mut cases = first;
+        if ended != Ended::Crashed && !later.is_empty() {
+            cases += later.len() as u32;
+            self.send(worker, Message { key, said: Said::Cases { entry, first, cases: later } });
+        }
+        self.counts.insert((key.run, key.batch, entry), cases);
+        self.send(worker, Message { key, said: Said::Ended { entry, ended, spent: duration, cases } });
         if self.random.chance(self.scenario.faults.kill_worker) {
             self.kill_worker(worker);
         } else {
@@ -494,7 +565,8 @@ impl<'s> World<'s> {
         for (_, Message { key: Key { run, batch }, said }) in messages {
             let input = match said {
                 Said::Began { entry } => Input::Began { batch, entry },
-                Said::Ended { entry, ended, spent } => Input::Ended { batch, entry, ended, spent, cases: 0 },
+                Said::Ended { entry, ended, spent, cases } => Input::Ended { batch, entry, ended, spent, cases },
+                Said::Cases { entry, first, cases } => Input::Cases { batch, entry, first, cases },
                 Said::GaveBack { entries } => Input::GaveBack { batch, entries },
                 Said::Wrong => Input::Wrong { batch, why: "a process ended badly".into() },
                 Said::BatchEnded => Input::BatchEnded { batch, end: BatchEnd::Done },
@@ -511,7 +583,11 @@ impl<'s> World<'s> {
     /// What a worker says.
     fn hear(&mut self, run: usize, worker: u32, input: Input) {
         self.inputs += 1;
+        let cases = if let Input::Cases { cases, .. } = &input { cases.clone() } else { Vec::new() };
         let effects = self.runs[run].engine.hear(WorkerId(worker), input, self.now);
+        if effects.iter().any(|effect| matches!(effect, Effect::Cases { .. })) {
+            self.told.push_back(cases);
+        }
         self.uncommitted.extend(effects.into_iter().map(|effect| (run, effect)));
         self.plan_commit();
         self.plan_wake();
@@ -526,12 +602,14 @@ impl<'s> World<'s> {
         let some = self.random.below(self.scenario.durations.len() as u64 * 2) as u32;
         let entry = if own { u32::MAX - some } else { some };
         let spent = Span(u64::MAX);
-        let input = match self.random.below(if own { 3 } else { 6 }) {
+        let lie = CaseTold { title: "a lie".into(), ended: Ended::Failed, spent, copy: false };
+        let input = match self.random.below(if own { 4 } else { 7 }) {
             0 => Input::Began { batch, entry },
             1 => Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0 },
             2 => Input::GaveBack { batch, entries: vec![entry, u32::MAX] },
-            3 => Input::Wrong { batch, why: "a lie".into() },
-            4 => Input::BatchEnded { batch, end: BatchEnd::Unfit("a lie".into()) },
+            3 => Input::Cases { batch, entry, first: 0, cases: vec![lie] },
+            4 => Input::Wrong { batch, why: "a lie".into() },
+            5 => Input::BatchEnded { batch, end: BatchEnd::Unfit("a lie".into()) },
             _ => Input::Stop { reason: "a lie".into() },
         };
         self.hear(run, worker, input);
@@ -572,6 +650,7 @@ impl<'s> World<'s> {
         self.service += 1;
         self.report_restarts += 1;
         self.uncommitted.clear();
+        self.told.clear();
         self.to_acknowledge.clear();
         self.wake_planned = None;
         self.sharing = Sharing::default();
@@ -586,7 +665,9 @@ impl<'s> World<'s> {
                     let batches: Vec<PastBatch> = run.ledger.batches.values().cloned().collect();
                     let past = run.ledger.past();
                     let wrongs = run.ledger.wrongs.clone();
-                    run.engine = Engine::restore(policy, plan, began, &past, &batches)?.with_wrongs(wrongs);
+                    let (tallies, rows) = (run.ledger.cases.tallies().0, run.ledger.cases.past());
+                    let engine = Engine::restore(policy, plan, began, &past, &batches)?.with_wrongs(wrongs);
+                    run.engine = engine.with_cases(&tallies, &rows);
                 }
                 None => {
                     run.engine = Engine::new(policy);
@@ -606,7 +687,18 @@ impl<'s> World<'s> {
         let one = &mut self.runs[run];
         let plan = one.engine.plan();
         match effect {
-            Effect::Cases { .. } | Effect::CasesSettled { .. } | Effect::CasesLost { .. } => {}
+            Effect::Cases { entry, number, first, skip, outcomes } => {
+                let cases = self.told.pop_front().ok_or("cases were kept that nobody told of")?;
+                if cases.len() != skip as usize + outcomes.len() {
+                    return Err(format!("{} outcomes for {} cases", outcomes.len(), cases.len()));
+                }
+                if cases.iter().any(|case| case.title == "a lie") {
+                    return Err("a lie about cases was believed".into());
+                }
+                one.ledger.cases.add(entry, number, first, cases.into_iter().skip(skip as usize).zip(outcomes))?;
+            }
+            Effect::CasesSettled { entry } => one.ledger.cases.settle(entry),
+            Effect::CasesLost { entry, number } => one.ledger.cases.lost(entry, number),
             Effect::Grant(grant) => {
                 one.ledger.grant(plan, self.scenario, &grant, self.now)?;
                 one.began_at.get_or_insert(Timestamp(0));
@@ -620,12 +712,29 @@ impl<'s> World<'s> {
                 let link = self.workers[worker as usize].link;
                 self.after(self.scenario.latency, Happening::AskedBack { worker, link, key: Key { run, batch } });
             }
-            Effect::Attempt(attempt) => one.ledger.attempt(plan, self.scenario, attempt)?,
+            Effect::Attempt(attempt) => {
+                let (entry, kept) = (attempt.entry, one.ledger.cases.count(attempt.entry, attempt.number));
+                let told = self.counts.get(&(run, attempt.batch, entry)).copied().unwrap_or(0);
+                let wanted = if attempt.ended == Ended::Lost { 0 } else { told };
+                if kept != wanted as usize {
+                    return Err(format!(
+                        "of attempt {} of entry {entry} {kept} cases are kept of {wanted}",
+                        attempt.number
+                    ));
+                }
+                one.ledger.attempt(plan, self.scenario, attempt)?;
+            }
             Effect::Decided { entry, number, outcome } => {
                 // A parked entry has no row of its own: the plan says what it is.
                 if number > 0 || outcome != Outcome::Parked || !one.ledger.decided.contains_key(&entry) {
                     one.ledger.decide(entry, outcome)?;
                 }
+            }
+            Effect::Feed { worker: WorkerId(worker), batch, entries, last } => {
+                one.ledger.fed(plan, batch, &entries)?;
+                let link = self.workers[worker as usize].link;
+                let key = Key { run, batch };
+                self.after(self.scenario.latency, Happening::Fed { worker, link, key, entries, last });
             }
             Effect::WentBack { .. } => {}
             Effect::GaveBack { batch, left } => one.ledger.gave_back(batch, left),
@@ -662,6 +771,14 @@ impl<'s> World<'s> {
                 return Err("a run passed though a process of it ended badly".into());
             }
             let tally = run.engine.tally();
+            // What was told of files that were not over when the run ended stays as it was told.
+            if tally.cases != run.ledger.cases.tallies().1 {
+                return Err(format!(
+                    "{:?} is not how the cases stand: {:?}",
+                    tally.cases,
+                    run.ledger.cases.tallies().1
+                ));
+            }
             for outcome in Outcome::ALL {
                 let kept = run.ledger.decided.values().filter(|o| *o == outcome).count();
                 if tally.of(*outcome) as usize != kept {
@@ -707,6 +824,9 @@ fn policy(scenario: &Scenario, run: u32) -> Policy {
         start_cost: Some(scenario.start_cost),
         run_parked: scenario.run_parked,
         shuffle: scenario.shuffle.then_some(scenario.seed ^ u64::from(run)),
+        files: scenario.files,
+        rerun: scenario.rerun,
+        fed: scenario.fed && !scenario.files,
         ..Policy::default()
     }
 }

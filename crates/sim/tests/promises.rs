@@ -13,7 +13,7 @@ fn seeds(usual: u64) -> u64 {
 
 /// A scenario with one run and nothing parked.
 fn one(seed: u64, entries: usize) -> Scenario {
-    Scenario { runs: 1, park_every: 0, ..scenario(seed, entries) }
+    Scenario { runs: 1, park_every: 0, files: false, fed: false, ..scenario(seed, entries) }
 }
 
 fn all_hold(count: u64, make: impl Fn(u64) -> Scenario) -> (usize, usize, usize) {
@@ -55,6 +55,24 @@ fn the_promises_hold_whatever_workers_say_of_what_is_not_theirs() {
     let all = Faults { kill_worker: 0.01, crash: 0.02, kill_service: 0.02, ..faults };
     let (lost, restarts, _) = all_hold(seeds(1000), |seed| Scenario { faults: all, ..scenario(seed, 30) });
     assert!(lost > 50 && restarts > 300, "the faults come: {lost}, {restarts}");
+}
+
+#[test]
+fn no_case_that_a_file_told_of_is_lost_or_counted_twice() {
+    let faults =
+        Faults { kill_worker: 0.02, cut_link: 0.05, crash: 0.03, kill_service: 0.02, lie: 0.2, ..Faults::default() };
+    let files = |seed| Scenario { faults, files: true, rerun: seed % 3 > 0, ..scenario(seed, 30) };
+    let (lost, restarts, flaky) = all_hold(seeds(2000), files);
+    assert!(lost > 100 && restarts > 500 && flaky > 500, "the faults come: {lost}, {restarts}, {flaky}");
+}
+
+#[test]
+fn the_promises_hold_for_processes_that_stay() {
+    let faults =
+        Faults { kill_worker: 0.02, cut_link: 0.05, crash: 0.03, kill_service: 0.02, lie: 0.2, ..Faults::default() };
+    let fed = |seed| Scenario { faults, fed: true, files: false, ..scenario(seed, 40) };
+    let (lost, restarts, flaky) = all_hold(seeds(2000), fed);
+    assert!(lost > 100 && restarts > 500 && flaky > 200, "the faults come: {lost}, {restarts}, {flaky}");
 }
 
 #[test]

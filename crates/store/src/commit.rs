@@ -56,6 +56,13 @@ statement! {
     message: Array<Text> = Vec<Cow<'a, str>>, detail: Array<Text> = Vec<Cow<'a, str>>
 }
 statement! {
+    /// Batches whose processes were fed more entries.
+    FeedBatches = "update batches set entries = case when batches.entries @> f.entries then batches.entries else \
+        batches.entries || f.entries end from unnest(",
+        ") as f (run_id, number, entries) where batches.run_id = f.run_id and batches.number = f.number";
+    run_id: Array<BigInt> = Vec<i64>, number: Array<Integer> = Vec<i32>, entries: Array<Jsonb> = Vec<serde_json::Value>
+}
+statement! {
     /// Batches that gave entries back.
     ShrinkBatches = "update batches set entries = s.entries from unnest(",
         ") as s (run_id, number, entries) where batches.run_id = s.run_id and batches.number = s.number";
@@ -70,6 +77,8 @@ pub struct Commit {
     pub over: Vec<(i64, u32)>,
     /// Run and number of batches that gave entries back, with those that they have left.
     pub shrunk: Vec<(i64, u32, Vec<u32>)>,
+    /// Run and number of batches whose processes were fed more entries, with those.
+    pub fed: Vec<(i64, u32, Vec<u32>)>,
     pub attempts: Vec<NewAttempt>,
     pub cases: Vec<NewCase>,
     /// Files' attempts that were lost: what they told of cases does not count.
@@ -219,6 +228,7 @@ impl Commit {
         self.batches.retain(|b| keep(b.run_id));
         self.over.retain(|o| keep(o.0));
         self.shrunk.retain(|s| keep(s.0));
+        self.fed.retain(|s| keep(s.0));
         self.attempts.retain(|a| keep(a.run_id));
         self.cases.retain(|a| keep(a.run_id));
         self.lost_cases.retain(|a| keep(a.run_id));
@@ -235,7 +245,7 @@ impl Commit {
     pub fn run_ids(&self) -> BTreeSet<i64> {
         let mut all: BTreeSet<i64> = self.batches.iter().map(|b| b.run_id).collect();
         all.extend(self.over.iter().map(|o| o.0));
-        all.extend(self.shrunk.iter().map(|s| s.0));
+        all.extend(self.shrunk.iter().chain(&self.fed).map(|s| s.0));
         all.extend(self.attempts.iter().map(|a| a.run_id));
         all.extend(self.cases.iter().map(|c| c.run_id));
         all.extend(self.lost_cases.iter().chain(&self.settled_cases).map(|c| c.run_id));
@@ -253,6 +263,7 @@ impl Commit {
             batches: self.batches.extract_if(.., |b| b.run_id == run).collect(),
             over: self.over.extract_if(.., |o| o.0 == run).collect(),
             shrunk: self.shrunk.extract_if(.., |s| s.0 == run).collect(),
+            fed: self.fed.extract_if(.., |s| s.0 == run).collect(),
             attempts: self.attempts.extract_if(.., |a| a.run_id == run).collect(),
             cases: self.cases.extract_if(.., |c| c.run_id == run).collect(),
             lost_cases: self.lost_cases.extract_if(.., |c| c.run_id == run).collect(),
@@ -273,6 +284,7 @@ impl Commit {
         self.batches.len()
             + self.over.len()
             + self.shrunk.len()
+            + self.fed.len()
             + self.attempts.len()
             + self.cases.len()
             + self.lost_cases.len()
@@ -291,6 +303,7 @@ impl Commit {
         self.batches.is_empty()
             && self.over.is_empty()
             && self.shrunk.is_empty()
+            && self.fed.is_empty()
             && self.attempts.is_empty()
             && self.cases.is_empty()
             && self.lost_cases.is_empty()
@@ -375,6 +388,20 @@ async fn write_batches(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(),
             lifetime: PhantomData,
         };
         insert.execute(c).await?;
+    }
+    // One row is changed once by a statement: what is fed to one batch several times is put together.
+    let mut fed: std::collections::BTreeMap<(i64, u32), Vec<u32>> = std::collections::BTreeMap::new();
+    for (run, batch, entries) in &commit.fed {
+        fed.entry((*run, *batch)).or_default().extend(entries);
+    }
+    if !fed.is_empty() {
+        let feed = FeedBatches {
+            run_id: fed.keys().map(|k| k.0).collect(),
+            number: fed.keys().map(|k| int(k.1)).collect(),
+            entries: fed.values().map(json).collect::<Result<_, _>>()?,
+            lifetime: PhantomData,
+        };
+        feed.execute(c).await?;
     }
     if !commit.shrunk.is_empty() {
         let shrink = ShrinkBatches {

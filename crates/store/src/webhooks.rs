@@ -3,13 +3,14 @@
 use chrono::{DateTime, Utc};
 use diesel::{
     BoolExpressionMethods, ExpressionMethods, NullableExpressionMethods, OptionalExtension, QueryDsl, Queryable,
-    Selectable, SelectableHelper, sql_types::BigInt,
+    Selectable, SelectableHelper,
+    sql_types::{Array, BigInt},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 
 use crate::{
     Error, Store, ensure_month, month_of,
-    runs::{NewRun, RunRow, insert},
+    runs::{NewRun, RunRow, insert_all},
     schema::{deliveries, webhooks},
 };
 
@@ -62,17 +63,17 @@ pub struct DeliveryRow {
 
 /// A delivery that came, and what it does.
 #[derive(Debug, Clone)]
-pub struct NewDelivery<'a> {
+pub struct NewDelivery {
     pub webhook_id: i64,
-    pub message_id: &'a str,
-    pub event: Option<&'a str>,
+    pub message_id: String,
+    pub event: Option<String>,
     pub redelivery_of: Option<i64>,
     pub genuine: bool,
-    pub content_type: &'a str,
+    pub content_type: String,
     pub event_headers: serde_json::Value,
-    pub body: &'a [u8],
+    pub body: Vec<u8>,
     pub did: &'static str,
-    pub why: &'a str,
+    pub why: String,
 }
 
 /// What became of a delivery.
@@ -157,40 +158,52 @@ impl Store {
     ///
     /// # Errors
     /// If PostgreSQL does not answer: nothing was kept then.
-    pub async fn take_delivery(&self, new: NewDelivery<'_>, run: Option<&NewRun>) -> Result<Kept, Error> {
+    pub async fn take_delivery(&self, new: NewDelivery, run: Option<NewRun>) -> Result<Kept, Error> {
+        let mut kept = self.take_deliveries(&[(new, run)]).await?;
+        kept.pop().ok_or_else(|| Error::Content("a delivery was kept and is not there".into()))
+    }
+
+    /// Keeps deliveries and makes their runs, in one transaction and in their order; tells of each whether it had come before.
+    /// Runs of a suite wait for its row, so many that come at once are best kept together.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer, or takes one of them not: nothing was kept then.
+    pub async fn take_deliveries(&self, new: &[(NewDelivery, Option<NewRun>)]) -> Result<Vec<Kept>, Error> {
         let mut c = self.connection().await?;
         ensure_month(&mut c, month_of(Utc::now())).await?;
         c.transaction(async |c| {
-            let row = (
-                deliveries::webhook_id.eq(new.webhook_id),
-                deliveries::message_id.eq(new.message_id),
-                deliveries::event.eq(new.event),
-                deliveries::redelivery_of.eq(new.redelivery_of),
-                deliveries::genuine.eq(new.genuine),
-                deliveries::content_type.eq(new.content_type),
-                deliveries::event_headers.eq(&new.event_headers),
-                deliveries::body.eq(new.body),
-                deliveries::did.eq(new.did),
-                deliveries::why.eq(new.why),
-            );
-            let add = diesel::insert_into(deliveries::table).values(row).on_conflict_do_nothing();
-            let kept: Option<DeliveryRow> =
-                add.returning(DeliveryRow::as_returning()).get_result(c).await.optional()?;
-            let Some(mut kept) = kept else {
-                let of = deliveries::table.filter(deliveries::webhook_id.eq(new.webhook_id));
-                let of = of.filter(deliveries::genuine.eq(true)).filter(deliveries::redelivery_of.is_null());
-                // Without an event's name the comparison with it is neither true nor false, and finds nothing.
-                let same = deliveries::message_id.eq(new.message_id).nullable().or(deliveries::event.eq(new.event));
-                let before = of.filter(same).select(DeliveryRow::as_select()).first(c).await?;
-                return Ok(Kept::Before(before));
-            };
-            let Some(run) = run else { return Ok(Kept::New(kept, None)) };
-            let mut run = run.clone();
-            run.origin.delivery = Some(kept.id);
-            let made = insert(c, &run).await?;
-            diesel::update(deliveries::table.find(kept.id)).set(deliveries::run_id.eq(made.id)).execute(c).await?;
-            kept.run_id = Some(made.id);
-            Ok(Kept::New(kept, Some(Box::new(made))))
+            let (mut all, mut runs, mut of) = (Vec::new(), Vec::new(), Vec::new());
+            for (delivery, run) in new {
+                let kept = add(c, delivery).await?;
+                if let (Kept::New(kept, _), Some(run)) = (&kept, run) {
+                    let mut run = run.clone();
+                    run.origin.delivery = Some(kept.id);
+                    runs.push(run);
+                    of.push(all.len());
+                }
+                all.push(kept);
+            }
+            if runs.is_empty() {
+                return Ok(all);
+            }
+            // The suites' rows are held from here on.
+            let made = insert_all(c, &runs).await?;
+            let mut pairs: (Vec<i64>, Vec<i64>) = (Vec::new(), Vec::new());
+            for (at, row) in of.into_iter().zip(made) {
+                let Kept::New(kept, run) = &mut all[at] else { continue };
+                pairs.0.push(kept.id);
+                pairs.1.push(row.id);
+                kept.run_id = Some(row.id);
+                *run = Some(Box::new(row));
+            }
+            diesel::sql_query(
+                "update deliveries set run_id = p.run_id from unnest($1, $2) as p (id, run_id) where deliveries.id = p.id",
+            )
+            .bind::<Array<BigInt>, _>(pairs.0)
+            .bind::<Array<BigInt>, _>(pairs.1)
+            .execute(c)
+            .await?;
+            Ok(all)
         })
         .await
     }
@@ -241,4 +254,30 @@ impl Store {
         let found = deliveries::table.find(id).filter(deliveries::webhook_id.eq(webhook_id));
         Ok(found.select(DeliveryRow::as_select()).first(&mut c).await.optional()?)
     }
+}
+
+/// Adds a delivery, or finds the one that came before it.
+async fn add(c: &mut AsyncPgConnection, new: &NewDelivery) -> Result<Kept, Error> {
+    let row = (
+        deliveries::webhook_id.eq(new.webhook_id),
+        deliveries::message_id.eq(&new.message_id),
+        deliveries::event.eq(&new.event),
+        deliveries::redelivery_of.eq(new.redelivery_of),
+        deliveries::genuine.eq(new.genuine),
+        deliveries::content_type.eq(&new.content_type),
+        deliveries::event_headers.eq(&new.event_headers),
+        deliveries::body.eq(&new.body),
+        deliveries::did.eq(new.did),
+        deliveries::why.eq(&new.why),
+    );
+    let add = diesel::insert_into(deliveries::table).values(row).on_conflict_do_nothing();
+    let kept: Option<DeliveryRow> = add.returning(DeliveryRow::as_returning()).get_result(c).await.optional()?;
+    if let Some(kept) = kept {
+        return Ok(Kept::New(kept, None));
+    }
+    let of = deliveries::table.filter(deliveries::webhook_id.eq(new.webhook_id));
+    let of = of.filter(deliveries::genuine.eq(true)).filter(deliveries::redelivery_of.is_null());
+    // Without an event's name the comparison with it is neither true nor false, and finds nothing.
+    let same = deliveries::message_id.eq(&new.message_id).nullable().or(deliveries::event.eq(&new.event));
+    Ok(Kept::Before(of.filter(same).select(DeliveryRow::as_select()).first(c).await?))
 }

@@ -551,17 +551,17 @@ async fn of_a_delivery_sent_many_times_exactly_one_starts_a_run() {
         async move {
             let new = NewDelivery {
                 webhook_id: webhook.id,
-                message_id: id,
-                event,
+                message_id: id.into(),
+                event: event.map(str::to_owned),
                 redelivery_of,
                 genuine,
-                content_type: "application/json",
+                content_type: "application/json".into(),
                 event_headers: serde_json::json!({}),
-                body: b"{}",
+                body: b"{}".into(),
                 did: "started",
-                why: "",
+                why: String::new(),
             };
-            store.take_delivery(new, genuine.then(|| wanted(first.suite_id, &source)).as_ref()).await.unwrap()
+            store.take_delivery(new, genuine.then(|| wanted(first.suite_id, &source))).await.unwrap()
         }
     };
     let all = futures::future::join_all((0..8).map(|_| deliver("m1", None, true, None))).await;

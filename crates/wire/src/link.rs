@@ -360,6 +360,13 @@ pub enum ToWorker {
     List(Box<ListJob>),
     /// End this batch: nothing more of it counts.
     Revoke { key: BatchKey },
+    /// Feed these to the process of this batch, but for those that it was given before; with `last` nothing more will come.
+    Feed {
+        key: BatchKey,
+        entries: Vec<GrantedEntry>,
+        #[serde(default)]
+        last: bool,
+    },
     /// Give back what this batch has not begun, and end it after what runs.
     GiveBack { key: BatchKey },
     /// Send what the attempts of this batch print as they run, from the beginning; or no longer.
@@ -398,24 +405,24 @@ pub struct Grant {
     /// Only these cases of the one file of the batch; none: all of it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub cases: Vec<String>,
+    /// More entries may be fed to its process while it runs.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub more: bool,
 }
 
 impl Grant {
     /// The batch that an engine granted, of the run with that id. `setup` is the run's; the batch's variant is put in.
     #[must_use]
     pub fn new(run: i64, granted: &run::Grant, plan: &Plan, setup: &Setup) -> Self {
-        let entry = |index: &u32| {
-            let planned = &plan.entries[*index as usize];
-            GrantedEntry { index: *index, name: planned.name.to_string(), limit_us: planned.limit.0 }
-        };
         let variant = plan.variant_of(granted.entries[0]).pairs().to_vec();
         Self {
             key: BatchKey { run, batch: granted.batch.0 },
             slot: granted.slot,
             setup: Setup { variant, ..setup.clone() },
-            entries: granted.entries.iter().map(entry).collect(),
+            entries: granted.entries.iter().map(|index| GrantedEntry::new(*index, plan)).collect(),
             attempt: granted.attempt,
             cases: granted.cases.clone(),
+            more: granted.more,
         }
     }
 }
@@ -426,6 +433,15 @@ pub struct GrantedEntry {
     pub index: u32,
     pub name: String,
     pub limit_us: u64,
+}
+
+impl GrantedEntry {
+    /// The entry of a plan.
+    #[must_use]
+    pub fn new(index: u32, plan: &Plan) -> Self {
+        let planned = &plan.entries[index as usize];
+        Self { index, name: planned.name.to_string(), limit_us: planned.limit.0 }
+    }
 }
 
 /// A listing job.

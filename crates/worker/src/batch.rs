@@ -17,7 +17,8 @@ use kesmo_core::{
 use kesmo_wire::link::{AttemptReport, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
 use nix::{sys::stat::Mode, unistd::mkfifo};
 use tokio::{
-    io::{AsyncRead, AsyncReadExt},
+    io::{AsyncRead, AsyncReadExt, AsyncWriteExt},
+    process::ChildStdin,
     sync::{mpsc, watch},
     task::JoinSet,
 };
@@ -74,19 +75,29 @@ pub enum Order {
 pub struct Switches {
     pub order: watch::Sender<Order>,
     pub follow: watch::Sender<bool>,
+    pub feed: mpsc::UnboundedSender<Fed>,
+}
+
+/// More entries for a process that stays; with `last` there are no others.
+#[derive(Debug)]
+pub struct Fed {
+    pub entries: Vec<GrantedEntry>,
+    pub last: bool,
 }
 
 /// What a batch is told.
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub struct Told {
     order: watch::Receiver<Order>,
     follow: watch::Receiver<bool>,
+    feed: mpsc::UnboundedReceiver<Fed>,
 }
 
 /// The two ends of what a batch is told.
 pub fn switches() -> (Switches, Told) {
     let ((order, order_told), (follow, follow_told)) = (watch::channel(Order::GoOn), watch::channel(false));
-    (Switches { order, follow }, Told { order: order_told, follow: follow_told })
+    let (feed, fed) = mpsc::unbounded_channel();
+    (Switches { order, follow, feed }, Told { order: order_told, follow: follow_told, feed: fed })
 }
 
 /// Runs a batch to its end, or until it is revoked, and reports it.
@@ -141,6 +152,9 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
     let mut run = BatchRun {
         tools,
         grant,
+        entries: grant.entries.clone(),
+        feed: told.feed,
+        feed_open: grant.more,
         ready: &ready,
         folder,
         artifacts,
@@ -167,11 +181,16 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
 struct BatchRun<'b> {
     tools: &'b Tools,
     grant: &'b Grant,
+    /// The entries of the batch; a process that stays is fed more.
+    entries: Vec<GrantedEntry>,
     ready: &'b Ready,
     folder: PathBuf,
     artifacts: PathBuf,
     order: watch::Receiver<Order>,
     follow: watch::Receiver<bool>,
+    feed: mpsc::UnboundedReceiver<Fed>,
+    /// More may be fed.
+    feed_open: bool,
     /// What had not begun was given back.
     gave_back: bool,
     began_us: i64,
@@ -188,9 +207,9 @@ struct BatchRun<'b> {
 
 impl BatchRun<'_> {
     async fn all_processes(&mut self) -> BatchEnd {
-        let entries = &self.grant.entries;
+        let entries = self.entries.clone();
         if self.ready.suite.tests.names_as != NamesAs::OneEach {
-            return self.one_process(entries, 0).await.unwrap_or_else(BatchEnd::Unfit);
+            return self.one_process(&entries, 0).await.unwrap_or_else(BatchEnd::Unfit);
         }
         for (offset, entry) in entries.iter().enumerate() {
             if let Err(why) = self.one_process(std::slice::from_ref(entry), offset).await {
@@ -212,9 +231,9 @@ impl BatchRun<'_> {
     /// ended when that has its results.
     async fn give_back(&mut self, reading: &mut Reading, offset: usize) {
         let of_process = reading.progress.give_back();
-        let after = offset + reading.progress.len()..self.grant.entries.len();
+        let after = offset + reading.progress.len()..self.entries.len();
         let positions = of_process.into_iter().map(|position| offset + position).chain(after);
-        let entries: Vec<u32> = positions.map(|position| self.grant.entries[position].index).collect();
+        let entries: Vec<u32> = positions.map(|position| self.entries[position].index).collect();
         self.gave_back = true;
         if !entries.is_empty() {
             self.tools.report(vec![WorkerEvent::GaveBack { key: self.grant.key, entries }]).await;
@@ -251,7 +270,7 @@ impl BatchRun<'_> {
         let mut command = self.tools.sources.command(&words, &self.folder, &self.grant.setup);
         command.env("KESMO_BATCH", self.grant.key.batch.to_string()).env("KESMO_SLOT", self.grant.slot.to_string());
         command.env("KESMO_ARTIFACTS", &self.artifacts).env("KESMO_EVENTS", self.events_path());
-        if entries.len() == 1 {
+        if entries.len() == 1 && !self.grant.more {
             command.env("KESMO_ATTEMPT", self.grant.attempt.unwrap_or(1).to_string());
         }
         Ok(command)
@@ -275,12 +294,15 @@ impl BatchRun<'_> {
         let mark = format!("{}-{}-{}-x", self.tools.mark, self.grant.key.run, self.grant.key.batch);
         let command = self.command(entries)?;
         let began = now_us();
-        let mut process = process::start(command, &mark).map_err(|e| cannot_start(&tests.run, &e))?;
+        let fed = tests.names_as == NamesAs::Fed;
+        let mut process = process::start(command, &mark, fed).map_err(|e| cannot_start(&tests.run, &e))?;
         let mut reading = Reading::new(entries, &self.grant.cases, tests, limits.output, began);
         if let Some(position) = reading.progress.started(began) {
             reading.found.push(Step::Began(position, began));
         }
-        let batch_deadline = began.saturating_add(i64::try_from(limits.batch.0).unwrap_or(i64::MAX));
+        // A process that stays may be fed as long as the run goes on.
+        let batch_limit = if self.grant.more { i64::MAX } else { i64::try_from(limits.batch.0).unwrap_or(i64::MAX) };
+        let batch_deadline = began.saturating_add(batch_limit);
         let (ended, timed_out) = self.read(&mut process, &mut reading, events, batch_deadline, offset).await;
         let leftovers = process.end_leftovers();
         let now = now_us();
@@ -379,6 +401,11 @@ impl BatchRun<'_> {
         batch_deadline: i64,
         offset: usize,
     ) -> (Option<ExitStatus>, Option<String>) {
+        let mut input = process.child.stdin.take();
+        let mut to_write: Vec<u8> = Vec::new();
+        if input.is_some() {
+            self.entries.iter().for_each(|entry| to_write.extend(format!("{}\n", entry.name).bytes()));
+        }
         let mut out = process.child.stdout.take();
         let mut err = process.child.stderr.take();
         let (mut out_buffer, mut err_buffer, mut event_buffer) =
@@ -397,7 +424,11 @@ impl BatchRun<'_> {
                 self.give_back(reading, offset).await;
             }
             // When every test has its result, the process is about to end: what it still prints belongs to the last one.
-            let complete = reading.progress.complete();
+            // One that stays and may be fed more is not.
+            let complete = reading.progress.complete() && !self.feed_open;
+            if to_write.is_empty() && !self.feed_open {
+                input = None;
+            }
             let closing = complete && ended_at.is_none();
             let complete_at = if complete { *complete_since.get_or_insert_with(now_us) } else { now_us() };
             let still_open = ended_at.is_none() || out.is_some() || err.is_some();
@@ -435,6 +466,19 @@ impl BatchRun<'_> {
                     let named = reading.take_events(&event_buffer[..read], now_us());
                     self.note_files(named, offset);
                 }
+                fed = self.feed.recv(), if self.feed_open => self.take_fed(fed, reading, &mut to_write),
+                written = write_some(&mut input, &to_write), if input.is_some() && !to_write.is_empty() => match written {
+                    Ok(written) => drop(to_write.drain(..written)),
+                    Err(_) => {
+                        // What it was fed and does not answer for is seen when it ends, or at its time limit.
+                        (input, self.feed_open) = (None, false);
+                        to_write.clear();
+                        if !reading.progress.complete() {
+                            let text = "a process closed its input before it had read all its tests";
+                            reading.found.push(Step::Remark(text.to_owned()));
+                        }
+                    }
+                },
                 read = read_some(&mut err, &mut err_buffer) => match read {
                     0 => err = None,
                     read => reading.log.add(&err_buffer[..read]),
@@ -482,7 +526,7 @@ impl BatchRun<'_> {
                             format!("its process ran longer than the limit of {of}, {sum}, and was ended")
                         }
                         Some((at, position)) if at <= now => {
-                            let limit = kesmo_core::time::Span(self.grant.entries[offset + position].limit_us);
+                            let limit = kesmo_core::time::Span(self.entries[offset + position].limit_us);
                             format!("it ran longer than its limit of {limit} and was ended")
                         }
                         _ => format!("its batch ran longer than {} ([limits] batch) and was ended", self.ready.suite.limits.batch),
@@ -530,7 +574,7 @@ impl BatchRun<'_> {
     /// for. It is bounded, and not waited for: what finds no room goes with the next piece.
     fn tell_output(&self, reading: &Reading, offset: usize, sent: &mut Sent) -> bool {
         let Some(position) = reading.progress.current() else { return false };
-        let entry = self.grant.entries[offset + position].index;
+        let entry = self.entries[offset + position].index;
         if sent.entry != Some(entry) || sent.bytes > reading.log.total() {
             *sent = Sent { entry: Some(entry), ..Sent::default() };
         }
@@ -546,6 +590,26 @@ impl BatchRun<'_> {
             sent.at = Some(tokio::time::Instant::now());
         }
         reading.log.total() > sent.bytes
+    }
+
+    /// More entries come for the process, or nothing more.
+    fn take_fed(&mut self, fed: Option<Fed>, reading: &mut Reading, to_write: &mut Vec<u8>) {
+        // Whoever fed it is gone.
+        let Some(Fed { entries, last }) = fed else {
+            self.feed_open = false;
+            return;
+        };
+        for entry in entries {
+            // What is not sure to have come is said again.
+            if self.entries.iter().rev().any(|known| known.index == entry.index) {
+                continue;
+            }
+            to_write.extend(format!("{}\n", entry.name).bytes());
+            let now = now_us();
+            reading.found.extend(reading.progress.add(&entry, now).map(|position| Step::Began(position, now)));
+            self.entries.push(entry);
+        }
+        self.feed_open &= !last;
     }
 
     fn note_files(&mut self, named: Vec<(usize, String, String)>, offset: usize) {
@@ -629,7 +693,7 @@ impl BatchRun<'_> {
         // Where the class is the file's own name without its ending, or with dots, it says nothing.
         if let Some((position, title)) = files.place(&name).filter(|_| files.one())
             && title == name
-            && is_class_of(&case.class, &self.grant.entries[position].name)
+            && is_class_of(&case.class, &self.entries[position].name)
         {
             name.clone_from(&case.name);
         }
@@ -651,7 +715,7 @@ impl BatchRun<'_> {
         let key = self.grant.key;
         let mut events = Vec::new();
         for (position, first, cases) in reading.files.as_mut().map(Files::to_tell).unwrap_or_default() {
-            let entry = self.grant.entries[offset + position].index;
+            let entry = self.entries[offset + position].index;
             events.push(WorkerEvent::Cases { key, entry, first, cases });
         }
         let mut steps = std::mem::take(&mut reading.found).into_iter().peekable();
@@ -661,7 +725,7 @@ impl BatchRun<'_> {
                 Step::Began(position, _) if matches!(steps.peek(), Some(Step::Finished(f, _)) if f.position == position) =>
                     {}
                 Step::Began(position, at_us) => {
-                    let entry = self.grant.entries[offset + position].index;
+                    let entry = self.entries[offset + position].index;
                     events.push(WorkerEvent::Began { key, entry, at_us });
                 }
                 Step::Remark(text) => events.push(WorkerEvent::Note { key, text: self.said(&text) }),
@@ -673,7 +737,7 @@ impl BatchRun<'_> {
                     self.attempts.push((offset + finished.position, finished.began_us, finished.ended_us));
                     let report = AttemptReport {
                         key,
-                        entry: self.grant.entries[offset + finished.position].index,
+                        entry: self.entries[offset + finished.position].index,
                         ended: finished.ended,
                         began_us: finished.began_us,
                         ended_us: finished.ended_us,
@@ -756,7 +820,7 @@ impl BatchRun<'_> {
                     continue;
                 }
             };
-            let entry = position.and_then(|p| self.grant.entries.get(p)).map(|e| e.index);
+            let entry = position.and_then(|p| self.entries.get(p)).map(|e| e.index);
             kept.entry(entry).or_default().push(KeptFile { path: file.shown, about: file.about, digest, bytes });
         }
         let key = self.grant.key;
@@ -776,6 +840,13 @@ struct Sent {
     entry: Option<u32>,
     bytes: u64,
     at: Option<tokio::time::Instant>,
+}
+
+async fn write_some(input: &mut Option<ChildStdin>, bytes: &[u8]) -> std::io::Result<usize> {
+    match input {
+        Some(input) => input.write(bytes).await,
+        None => std::future::pending().await,
+    }
 }
 
 /// Whether a signal ended a process.
@@ -830,6 +901,7 @@ mod tests {
         let home = tempfile::tempdir().unwrap();
         let folder = home.path().join("sources/bundle/files");
         std::fs::create_dir_all(&folder).unwrap();
+        let run = if run == "fed" { "tests" } else { run };
         let file = format!(
             "suite = \"bench\"\n[tests]\nlist = [\"true\"]\nrun = [\"sh\", \"tests.sh\", \"{run}\"]\nresults = \"{results}\"\n{more}\n"
         );
@@ -881,6 +953,7 @@ mod tests {
             entries: names.iter().enumerate().map(entry).collect(),
             attempt,
             cases: Vec::new(),
+            more: false,
         }
     }
 
@@ -1237,6 +1310,99 @@ END"#;
             "passed 0 []",
             "failed 1 [the whole of b]",
             "note a broken event line: give \"test\", or \"file\" and \"case\"",
+        ] {
+            assert!(all.contains(wanted), "{wanted} in {all}");
+        }
+    }
+
+    /// A fed batch of `names`, of which the first is granted and the others are fed after so many results each.
+    async fn fed(script: &str, results: &str, names: &[&str], limit_us: u64) -> Vec<String> {
+        let mut bench = bench(results, "fed", "feed = \"lines\"", script);
+        let (switches, told) = switches();
+        let mut all = grant(names, None);
+        all.entries.iter_mut().for_each(|e| e.limit_us = limit_us);
+        let later = all.entries.split_off(1);
+        let job = Grant { more: true, ..all };
+        let tools = bench.tools.clone();
+        let running = tokio::spawn(async move { run(&tools, job, told).await });
+        let mut lines = Vec::new();
+        let mut waiting = later.into_iter();
+        loop {
+            let events = bench.coming.recv().await.expect("the batch tells its end");
+            let ended = events.iter().filter(|e| matches!(e, WorkerEvent::Ended(_))).count();
+            let over = events.iter().any(|e| matches!(e, WorkerEvent::BatchEnded { .. }));
+            bench.tools.events.send(events).await.unwrap();
+            lines.extend(lines_of(&mut bench));
+            if over {
+                break;
+            }
+            for _ in 0..ended {
+                let next: Vec<GrantedEntry> = waiting.next().into_iter().collect();
+                let last = next.is_empty();
+                // It is said twice, as after a link that was cut.
+                for _ in 0..2 {
+                    drop(switches.feed.send(Fed { entries: next.clone(), last }));
+                }
+            }
+        }
+        running.await.unwrap();
+        assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
+        lines
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_process_that_stays_is_fed_one_test_after_the_other() {
+        let script =
+            "echo started $$ >&2; while read -r t; do echo \"runs $t\"; echo \"ok - $t\"; done; echo cleared up >&2";
+        let lines = fed(script, "tap", &["a", "b", "c"], 5_000_000).await;
+        assert_eq!(lines.len(), 4, "{lines:?}");
+        assert!(lines[0].starts_with("passed 0 [] [started") && lines[0].contains("runs a"), "{lines:?}");
+        assert_eq!(lines[1], "passed 1 [] [runs b]");
+        assert!(lines[2].starts_with("passed 2 [] [runs c") && lines[3] == "Done", "{lines:?}");
+        let events = r#"while read -r t; do echo "{\"test\":\"$t\",\"event\":\"end\",\"outcome\":\"passed\"}" >> "$KESMO_EVENTS"; done"#;
+        assert_eq!(fed(events, "events", &["a", "b"], 5_000_000).await, ["passed 0 [] []", "passed 1 [] []", "Done"]);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_fed_process_that_dies_or_overruns_costs_the_test_it_had_and_nothing_else() {
+        let dies = "read -r t; echo \"ok - $t\"; read -r t; exit 3";
+        let lines = fed(dies, "tap", &["a", "b", "c"], 5_000_000).await;
+        assert_eq!(lines[0], "passed 0 [] []");
+        assert!(lines[1].starts_with("crashed 1 [its process ended under it, with status 3"), "{lines:?}");
+        assert_eq!(lines[2], "Done");
+        let early = "read -r t; echo \"ok - $t\"; read -r t; exit 0";
+        let lines = fed(early, "tap", &["a", "b", "c"], 5_000_000).await;
+        assert!(lines[1].starts_with("crashed 1 [its process ended under it, with status 0"), "{lines:?}");
+        let slow = "read -r t; echo \"ok - $t\"; read -r t; exec sleep 600";
+        let lines = fed(slow, "tap", &["a", "b", "c"], 300_000).await;
+        assert!(lines[1].starts_with("timed-out 1 [it ran longer than its limit"), "{lines:?}");
+        assert_eq!(lines[2], "Done");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_fed_process_that_never_reads_closes_its_input_or_never_stops_writing_is_ended_at_the_limit() {
+        for script in ["exec sleep 600", "exec <&-; exec sleep 600", "while :; do echo again and again; done"] {
+            let mut bench = bench("tap", "fed", "feed = \"lines\"\n[limits]\noutput = \"8 KiB\"", script);
+            let mut job = grant(&["a", "b"], None);
+            job.entries.iter_mut().for_each(|e| e.limit_us = 400_000);
+            let lines = told(&mut bench, job).await;
+            let timed_out = lines.iter().filter(|l| l.starts_with("timed-out 0")).count();
+            assert_eq!((timed_out, lines.last().map(String::as_str)), (1, Some("Done")), "{script}: {lines:?}");
+            assert!(!lines.iter().any(|l| l.starts_with("timed-out 1")), "{script}: the other goes back: {lines:?}");
+        }
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn what_a_fed_process_says_of_what_it_was_not_fed_is_told() {
+        let script = "read -r t; echo \"ok - z\"; echo \"not ok - y\"; echo \"ok - $t\"; echo \"ok - $t\"; while read -r t; do echo \"ok - $t\"; done";
+        let all = fed(script, "tap", &["a", "b"], 5_000_000).await.join("\n");
+        for wanted in [
+            "note a result for \"z\", which is not in the batch, was left aside",
+            "wrong a result failed came for \"y\", which is not in the batch",
+            "note a second result for \"a\" in one process was left aside",
+            "passed 0 []",
+            "passed 1 []",
+            "Done",
         ] {
             assert!(all.contains(wanted), "{wanted} in {all}");
         }

@@ -50,9 +50,10 @@ pub struct Process {
     mark: String,
 }
 
-/// Starts a command in a session of its own. Its standard input is empty; its outputs are pipes.
-pub fn start(mut command: Command, mark: &str) -> std::io::Result<Process> {
-    command.env(MARK, mark).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).kill_on_drop(true);
+/// Starts a command in a session of its own. Its standard input is empty, or a pipe where it is fed; its outputs are pipes.
+pub fn start(mut command: Command, mark: &str, fed: bool) -> std::io::Result<Process> {
+    let input = if fed { Stdio::piped() } else { Stdio::null() };
+    command.env(MARK, mark).stdin(input).stdout(Stdio::piped()).stderr(Stdio::piped()).kill_on_drop(true);
     // SAFETY: only calls that are safe after fork (signal-safety(7)) are made.
     unsafe {
         command.pre_exec(|| {
@@ -215,7 +216,7 @@ mod tests {
     async fn a_whole_tree_is_ended_also_what_left_its_group() {
         become_subreaper();
         let mark = format!("test-{}", crate::clock::random_mark());
-        let mut process = start(shell("setsid sleep 600 & (sleep 601 &) & sleep 602"), &mark).unwrap();
+        let mut process = start(shell("setsid sleep 600 & (sleep 601 &) & sleep 602"), &mark, false).unwrap();
         while alive(&mark) < 4 {
             tokio::time::sleep(Duration::from_millis(5)).await;
         }
@@ -227,7 +228,7 @@ mod tests {
     async fn what_a_process_leaves_behind_is_ended_and_counted() {
         become_subreaper();
         let mark = format!("test-{}", crate::clock::random_mark());
-        let mut process = start(shell("setsid sleep 600 >/dev/null 2>&1 & sleep 0.2"), &mark).unwrap();
+        let mut process = start(shell("setsid sleep 600 >/dev/null 2>&1 & sleep 0.2"), &mark, false).unwrap();
         process.child.wait().await.unwrap();
         assert_eq!(process.end_leftovers(), 1);
         while alive(&mark) > 0 {

@@ -65,6 +65,8 @@ pub struct Progress {
     began_us: i64,
     /// When results come.
     told: Told,
+    /// The process is fed its tests one by one, and ends when it wants.
+    fed: bool,
     /// Tests that were given back: what the process still says of them does not count.
     given_back: Vec<usize>,
 }
@@ -95,8 +97,25 @@ impl Progress {
             wrongs: 0,
             began_us: 0,
             told,
+            fed: false,
             given_back: Vec::new(),
         }
+    }
+
+    /// The same for a process that is fed its tests.
+    pub fn of_fed(entries: &[GrantedEntry]) -> Self {
+        Self { fed: true, ..Self::new(entries, Told::AsTheyEnd) }
+    }
+
+    /// The process is fed another test. Tells its position if it is taken to run from now on: its time counts from here.
+    pub fn add(&mut self, entry: &GrantedEntry, now: i64) -> Option<usize> {
+        let position = self.names.len();
+        self.names.push(entry.name.clone());
+        self.by_name.insert(entry.name.clone(), position);
+        self.limits.push(Span(entry.limit_us));
+        self.done.push(false);
+        self.ended.push(None);
+        if self.running.is_empty() { self.assume_next(position, now) } else { None }
     }
 
     /// The test whose output is being printed, as far as one can tell: the first that runs.
@@ -311,6 +330,11 @@ impl Progress {
         let undone: Vec<usize> = (0..self.done.len()).filter(|i| !self.done[*i]).collect();
         let running: Vec<usize> = self.running.iter().map(|r| r.0).filter(|i| !self.done[*i]).collect();
         let (ended, charged, message) = match end {
+            // It may end when it wants, but not under a test.
+            ProcessEnd::Well if self.fed => {
+                let ran = if running.is_empty() { undone.into_iter().take(1).collect() } else { running };
+                (Ended::Crashed, ran, "its process ended under it, with status 0".to_owned())
+            }
             // It says that it is done: nothing is to come for what it did not name.
             ProcessEnd::Well => {
                 (Ended::Crashed, undone, "its process ended with status 0 and never reported this test".to_owned())
@@ -452,6 +476,23 @@ mod tests {
         assert!(progress.process_ended(&ProcessEnd::Badly("signal 9".into()), 30, "").is_empty());
         let mut before_any = self::progress(Told::WithStarts);
         assert_eq!(before_any.give_back(), [1, 2], "one test stays");
+    }
+
+    #[test]
+    fn a_process_that_is_fed_runs_what_it_has_and_is_charged_for_that_alone() {
+        let entry = |name: &str| GrantedEntry { index: 0, name: name.into(), limit_us: 1000 };
+        let mut p = Progress::of_fed(&[entry("a")]);
+        assert_eq!(p.started(100), Some(0));
+        assert_eq!(p.add(&entry("b"), 150), None, "it waits for a");
+        assert_eq!(p.result("a", 1, passed(), 200).unwrap().1, Some(1));
+        assert_eq!(p.deadline(), Some((1200, 1)));
+        assert_eq!(p.result("b", 2, passed(), 300).unwrap().1, None);
+        assert!(p.complete());
+        assert_eq!(p.add(&entry("c"), 5000), Some(2), "its time counts from here");
+        assert_eq!(p.add(&entry("d"), 5001), None);
+        assert_eq!(p.deadline(), Some((6000, 2)));
+        let ended = p.process_ended(&ProcessEnd::Well, 5100, "");
+        assert_eq!(ended.iter().map(|f| (f.position, f.ended)).collect::<Vec<_>>(), [(2, Ended::Crashed)]);
     }
 
     #[test]

@@ -10,7 +10,7 @@ use kesmo_core::{
         tap::{Tap, TapReader},
     },
     name::shorten,
-    suite::file::{Results, Tests},
+    suite::file::{NamesAs, Results, Tests},
     time::Bytes,
     words::Ended,
 };
@@ -110,7 +110,11 @@ impl Reading {
             _ => None,
         };
         Self {
-            progress: Progress::new(entries, told),
+            progress: if tests.names_as == NamesAs::Fed {
+                Progress::of_fed(entries)
+            } else {
+                Progress::new(entries, told)
+            },
             files: of_files.then(|| Files::new(entries, asked, began)),
             points,
             log: CappedLog::new(output),

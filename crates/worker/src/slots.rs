@@ -10,7 +10,7 @@ use tokio::sync::mpsc;
 
 use crate::{
     address::Address,
-    batch::{self, Order, Switches, Told, Tools},
+    batch::{self, Fed, Order, Switches, Told, Tools},
     clock::random_mark,
     config::Config,
     error::Error,
@@ -126,6 +126,13 @@ impl Slots {
             ToWorker::List(job) => self.give(job.slot, Job::List(job)),
             ToWorker::Revoke { key } => self.order(key, Order::Revoke),
             ToWorker::GiveBack { key } => self.order(key, Order::GiveBack),
+            ToWorker::Feed { key, entries, last } => {
+                if let Some(switches) = self.switches.get(&key)
+                    && switches.feed.send(Fed { entries, last }).is_err()
+                {
+                    tracing::debug!("a process that has ended was fed");
+                }
+            }
             ToWorker::Follow { key, on } => {
                 if let Some(switches) = self.switches.get(&key) {
                     switches.follow.send_replace(on);

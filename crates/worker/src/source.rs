@@ -256,7 +256,8 @@ impl Sources {
         let mut command = self.command(&ready.suite.tests.list, &ready.folder, setup);
         command.stdin(Stdio::null());
         let limit = Duration::from_micros(ready.suite.limits.batch.0.min(300_000_000));
-        let mut process = process::start(command, mark).map_err(|e| cannot_start(&ready.suite.tests.list, &e))?;
+        let mut process =
+            process::start(command, mark, false).map_err(|e| cannot_start(&ready.suite.tests.list, &e))?;
         let (mut out, mut err) = (process.child.stdout.take(), process.child.stderr.take());
         let mut listed = Vec::new();
         let mut log = CappedLog::new(Bytes(64 << 10));
@@ -419,7 +420,7 @@ async fn capture(
     limit: Duration,
 ) -> Result<(String, Option<std::process::ExitStatus>), String> {
     let mut process =
-        process::start(command, mark).map_err(|e| format!("the prepare command could not be started: {e}"))?;
+        process::start(command, mark, false).map_err(|e| format!("the prepare command could not be started: {e}"))?;
     let (mut out, mut err) = (process.child.stdout.take(), process.child.stderr.take());
     let (mut out_log, mut err_log) = (CappedLog::new(Bytes(1 << 20)), CappedLog::new(Bytes(1 << 20)));
     let reading = async {

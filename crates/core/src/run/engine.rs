@@ -34,6 +34,15 @@ const MOST_STARTS: usize = 15;
 /// Giving back is worth it for at least this much work, however cheap it is to start a process.
 const LEAST_TO_GIVE_BACK: Span = Span::millis(400);
 
+/// What the way to a process and back is taken to be before it was measured.
+const FIRST_ROUND_TRIP: Span = Span::millis(3);
+
+/// No way there and back is taken to be longer.
+const MOST_ROUND_TRIP: Span = Span::millis(200);
+
+/// The most tests that a process is fed before it needs them.
+const MOST_AHEAD: u64 = 200;
+
 /// The most entries of a batch.
 const MOST_ENTRIES: usize = 5000;
 
@@ -78,6 +87,19 @@ struct Batch {
     telling: bool,
     /// It was asked to give back what it has not begun.
     asked_back: bool,
+    /// Its process is fed as long as there is something for it.
+    stream: Option<Stream>,
+}
+
+/// A process that stays.
+#[derive(Debug, Clone, Copy, Default)]
+struct Stream {
+    /// What it was fed and has not told of.
+    open: u32,
+    /// Nothing more will come.
+    closed: bool,
+    /// When it was fed something while it had nothing.
+    hungry_fed_at: Option<Timestamp>,
 }
 
 /// How a file or test stands after an attempt.
@@ -150,6 +172,8 @@ pub struct Engine {
     wrongs: Vec<String>,
     wrong: u32,
     finished: Option<(Verdict, String)>,
+    /// What it takes from feeding a process that has nothing to do until it begins, the mean of late.
+    round_trip: Span,
     /// The cases of files that have no outcome yet; how those of each file stand; and all together.
     cases: BTreeMap<u32, FileCases>,
     cases_of: Vec<CaseTally>,
@@ -201,6 +225,7 @@ impl Engine {
             wrongs: Vec::new(),
             wrong: 0,
             finished: None,
+            round_trip: FIRST_ROUND_TRIP,
             cases: BTreeMap::new(),
             cases_of: Vec::new(),
             case_tally: CaseTally::default(),
@@ -267,6 +292,15 @@ impl Engine {
                 }
             }
             engine.hold(past.batch, past.worker, past.slot, past.entries.clone(), None);
+            let claimed = past.entries.iter().any(|i| engine.plan.entries[*i as usize].claims > 0);
+            let retry =
+                past.entries.iter().any(|i| engine.entries[*i as usize].failing > 0 && engine.held_by(*i, past.batch));
+            if engine.policy.fed && !claimed && !retry && engine.plan.order.is_none() {
+                let open = past.entries.iter().filter(|i| engine.held_by(**i, past.batch)).count() as u32;
+                if let Some(batch) = engine.batches.get_mut(&past.batch) {
+                    batch.stream = Some(Stream { open, ..Stream::default() });
+                }
+            }
         }
         engine.gave_up = engine.should_give_up();
         let waiting: Vec<u32> = engine.indexes_where(|e| e.state == State::Waiting);
@@ -406,6 +440,7 @@ impl Engine {
                 let more = self.policy.shards.map_or(slots, |most| most.saturating_sub(self.slots_in_use()));
                 self.ask_largest_back(slots.min(more), now, &mut effects);
             }
+            Input::Wanted if self.policy.fed => self.close_one(&mut effects),
             Input::Wanted => self.ask_largest_back(1, now, &mut effects),
             Input::Overloaded { batch } => self.ask_back(batch, &mut effects),
             Input::GaveBack { batch, entries } => self.gave_back(batch, &entries, now, &mut effects),
@@ -433,6 +468,12 @@ impl Engine {
                 self.lose(&gone, now, &mut effects);
                 let unknown = holds.iter().filter(|b| !self.batches.contains_key(b));
                 effects.extend(unknown.map(|batch| Effect::Revoke { worker, batch: *batch }));
+                // What it was fed may not have come to it.
+                let fed: Vec<BatchId> = self.batches_of(worker).collect();
+                for batch in fed {
+                    self.feed_again(batch, &mut effects);
+                    self.feed(batch, now, &mut effects);
+                }
                 // What kept it from this run may have been mended since.
                 self.unfit.remove(&worker);
             }
@@ -917,6 +958,9 @@ impl Engine {
             return Some(self.hand_over(worker, slot, unit.entries, now));
         }
         if let Some((class, _)) = next {
+            if self.policy.fed && class.claims == 0 {
+                return self.open_stream(worker, slot, class, now);
+            }
             let entries = self.draw(class)?;
             return Some(self.hand_over(worker, slot, entries, now));
         }
@@ -1066,7 +1110,7 @@ impl Engine {
             _ => Vec::new(),
         };
         self.hold(batch, worker, slot, entries.clone(), Some(now));
-        Grant { batch, worker, slot, entries, attempt, cases }
+        Grant { batch, worker, slot, entries, attempt, cases, more: false }
     }
 
     fn hold(&mut self, id: BatchId, worker: WorkerId, slot: u16, entries: Vec<u32>, granted_at: Option<Timestamp>) {
@@ -1087,6 +1131,7 @@ impl Engine {
             spent: 0,
             telling,
             asked_back: false,
+            stream: None,
         };
         self.batches.insert(id, batch);
     }
@@ -1116,9 +1161,127 @@ impl Engine {
         }
     }
 
+    /// Gives a slot a process that stays, with what it begins with.
+    fn open_stream(&mut self, worker: WorkerId, slot: u16, class: Class, now: Timestamp) -> Option<Grant> {
+        let unit = self.ready.take_next(class)?;
+        let mut grant = Grant { more: true, ..self.hand_over(worker, slot, unit.entries, now) };
+        let open = grant.entries.len() as u32;
+        if let Some(batch) = self.batches.get_mut(&grant.batch) {
+            batch.telling = false;
+            batch.stream = Some(Stream { open, ..Stream::default() });
+        }
+        let ahead = self.more_for(grant.batch, now);
+        grant.entries.extend(ahead);
+        if grant.entries.len() > 1 {
+            grant.attempt = None;
+        }
+        Some(grant)
+    }
+
+    /// How many tests a process is fed beside the one that it runs: what is needed to bridge the way there and back, where
+    /// enough is left for all slots. With long tests that is nothing, so that none waits behind another while a slot idles.
+    fn ahead(&self) -> u64 {
+        let (slots, units) = (u64::from(self.usable_slots().max(1)), u64::from(self.ready.units()));
+        if self.figures.sums().ended < KNOWN_FROM || units <= slots {
+            return 0;
+        }
+        let mean = self.usual().0.max(20);
+        // Never more than its part of a quarter of what is left.
+        (self.round_trip.0 * 2 / mean).min(MOST_AHEAD).min(units / (slots * 4))
+    }
+
+    /// Draws what a process that stays is to be fed now; it is held for its batch.
+    fn more_for(&mut self, id: BatchId, now: Timestamp) -> Vec<u32> {
+        let Some(batch) = self.batches.get(&id) else { return Vec::new() };
+        let Some(stream) = batch.stream.filter(|s| !s.closed) else { return Vec::new() };
+        let Some(first) = batch.entries.first() else { return Vec::new() };
+        let of = self.class_of(*first);
+        let mut open = u64::from(stream.open);
+        let mut new: Vec<u32> = Vec::new();
+        while open <= self.ahead() {
+            let may = |class: &Class| class.variant == of.variant && class.repeat == of.repeat && class.claims == 0;
+            let first = self.ready.take_first(may).map(|(_, unit)| unit);
+            let next = || self.ready.next_class(may, |class: &Class, unit: &Unit| self.urgency(class, unit));
+            let unit = match first {
+                Some(unit) => Some(unit),
+                None => next().and_then(|(class, _)| self.ready.take_next(class)),
+            };
+            let Some(unit) = unit else { break };
+            open += unit.entries.len() as u64;
+            new.extend(unit.entries);
+        }
+        for index in &new {
+            self.entries[*index as usize].state = State::Held { batch: id, began: None };
+            self.leaves(*index);
+        }
+        let groups: Vec<u32> = new.iter().filter_map(|i| self.plan.entries[*i as usize].group).collect();
+        self.busy_groups.extend(&groups);
+        if let Some(batch) = self.batches.get_mut(&id) {
+            batch.entries.extend(&new);
+            batch.groups.extend(groups);
+            batch.groups.dedup();
+            if let Some(stream) = &mut batch.stream {
+                stream.hungry_fed_at = (stream.open == 0 && !new.is_empty()).then_some(now).or(stream.hungry_fed_at);
+                stream.open += new.len() as u32;
+            }
+        }
+        new
+    }
+
+    /// A process that stays is fed what it needs, or told that nothing more comes.
+    fn feed(&mut self, id: BatchId, now: Timestamp, effects: &mut Vec<Effect>) {
+        if self.phase != Phase::Running || !self.batches.get(&id).is_some_and(|b| b.stream.is_some_and(|s| !s.closed)) {
+            return;
+        }
+        let entries = self.more_for(id, now);
+        let Some(Batch { worker, stream: Some(stream), .. }) = self.batches.get_mut(&id) else { return };
+        let worker = *worker;
+        if !entries.is_empty() {
+            effects.push(Effect::Feed { worker, batch: id, entries, last: false });
+        } else if stream.open == 0 {
+            stream.closed = true;
+            effects.push(Effect::Feed { worker, batch: id, entries: Vec::new(), last: true });
+        }
+    }
+
+    /// Says once more what a process that stays was fed.
+    fn feed_again(&mut self, id: BatchId, effects: &mut Vec<Effect>) {
+        let Some(Batch { worker, stream: Some(stream), entries, .. }) = self.batches.get(&id) else { return };
+        let (worker, last) = (*worker, stream.closed);
+        let entries: Vec<u32> = entries.iter().copied().filter(|i| self.held_by(*i, id)).collect();
+        effects.push(Effect::Feed { worker, batch: id, entries, last });
+    }
+
+    /// A slot is wanted elsewhere: the process with the least to do is fed nothing more.
+    fn close_one(&mut self, effects: &mut Vec<Effect>) {
+        let open = |b: &Batch| b.stream.filter(|s| !s.closed).map(|s| s.open);
+        let least = self.batches.iter().filter_map(|(id, b)| Some((open(b)?, *id))).min();
+        if let Some((_, id)) = least.filter(|_| self.batches.len() > 1) {
+            self.close_stream(id, effects);
+        }
+    }
+
+    fn close_stream(&mut self, id: BatchId, effects: &mut Vec<Effect>) {
+        if let Some(Batch { worker, stream: Some(stream), .. }) = self.batches.get_mut(&id)
+            && !stream.closed
+        {
+            stream.closed = true;
+            effects.push(Effect::Feed { worker: *worker, batch: id, entries: Vec::new(), last: true });
+        }
+    }
+
+    /// A test of a process that stays has ended.
+    fn digested(&mut self, id: BatchId, now: Timestamp, effects: &mut Vec<Effect>) {
+        if let Some(Batch { stream: Some(stream), .. }) = self.batches.get_mut(&id) {
+            stream.open = stream.open.saturating_sub(1);
+            self.feed(id, now, effects);
+        }
+    }
+
     /// Groups, claims and orders stay whole, and nothing is asked twice.
     fn may_give_back(&self, batch: &Batch) -> bool {
         self.policy.give_back
+            && batch.stream.is_none()
             && self.plan.order.is_none()
             && !batch.asked_back
             && batch.claims == 0
@@ -1127,6 +1290,7 @@ impl Engine {
 
     /// Asks a batch to give back what it has not begun, if it may.
     fn ask_back(&mut self, id: BatchId, effects: &mut Vec<Effect>) {
+        self.close_stream(id, effects);
         if self.batches.get(&id).is_some_and(|batch| self.may_give_back(batch))
             && let Some(batch) = self.batches.get_mut(&id)
         {
@@ -1172,6 +1336,12 @@ impl Engine {
             && entry.state == (State::Held { batch, began: None })
         {
             entry.state = State::Held { batch, began: Some(now) };
+            if let Some(Batch { stream: Some(stream), .. }) = self.batches.get_mut(&batch)
+                && let Some(fed) = stream.hungry_fed_at.take()
+            {
+                // What it took this time counts a fifth.
+                self.round_trip = Span((self.round_trip.0 * 4 + now.since(fed).0.min(MOST_ROUND_TRIP.0)) / 5);
+            }
             self.tally.waiting -= 1;
             self.tally.running += 1;
             effects.push(Effect::Began { entry: index, batch });
@@ -1234,7 +1404,9 @@ impl Engine {
         let stands = match (ended, standing) {
             (Ended::Lost, _) => Stands::Lost,
             // Of a file that ended well itself its cases decide, over all attempts.
-            (_, Some(cases)) if !own.failing() && cases.failed > 0 => Stands::Failing,
+            (_, Some(cases)) if !own.failing() && cases.failed_now && cases.failed > 0 => Stands::Failing,
+            // What failed and was skipped then, or not told of again, has not shown that it passes.
+            (_, Some(cases)) if !own.failing() && cases.failed > 0 => Stands::Well(Outcome::Failed),
             (_, Some(cases)) if !own.failing() && (failing > 0 || cases.flaky > 0) => Stands::Well(Outcome::Flaky),
             (Ended::Passed, _) if failing > 0 => Stands::Well(Outcome::Flaky),
             (Ended::Passed, _) => Stands::Well(Outcome::Passed),
@@ -1278,6 +1450,9 @@ impl Engine {
             }
             // A lost attempt: the caller queues the entry together with the rest of its batch.
             None => {}
+        }
+        if ended != Ended::Lost {
+            self.digested(id, now, effects);
         }
         if self.gave_up {
             for retry in self.ready.drain_retries() {

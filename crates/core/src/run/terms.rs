@@ -63,6 +63,8 @@ pub struct Policy {
     pub files: bool,
     /// Some cases of a file can be run alone.
     pub rerun: bool,
+    /// Processes stay, and are fed tests one by one.
+    pub fed: bool,
     pub flaky_fails: bool,
     pub run_parked: bool,
     /// The order of tests is drawn from this seed.
@@ -91,6 +93,7 @@ impl Policy {
                 && (!suite.tests.of_files() || suite.tests.names_as == NamesAs::OneEach),
             files: suite.tests.of_files(),
             rerun: suite.tests.rerun.is_some(),
+            fed: suite.tests.names_as == NamesAs::Fed,
             flaky_fails: options.flaky_fails,
             run_parked: options.run_parked,
             shuffle: options.shuffle.then_some(seed),
@@ -114,6 +117,7 @@ impl Default for Policy {
             give_back: true,
             files: false,
             rerun: false,
+            fed: false,
             flaky_fails: false,
             run_parked: false,
             shuffle: None,
@@ -206,6 +210,9 @@ pub enum Effect {
     Revoke { worker: WorkerId, batch: BatchId },
     /// The batch gave entries back: keep that it has only these.
     GaveBack { batch: BatchId, left: Vec<u32> },
+    /// Keep that a batch has these entries too, then hand them to its process; with `last` nothing more will come. Entries that
+    /// it was given before are not given twice.
+    Feed { worker: WorkerId, batch: BatchId, entries: Vec<u32>, last: bool },
     /// Ask the worker to give back what this batch has not begun.
     GiveBack { worker: WorkerId, batch: BatchId },
     /// An entry began to run (a change for watchers; nothing to keep).
@@ -253,6 +260,8 @@ pub struct Grant {
     pub attempt: Option<u16>,
     /// Only these cases of the one file of the batch; none: all of it.
     pub cases: Vec<String>,
+    /// More entries may come while its process runs ([`Effect::Feed`]).
+    pub more: bool,
 }
 
 /// An attempt as it is kept.

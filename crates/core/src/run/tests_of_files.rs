@@ -178,6 +178,20 @@ fn a_parked_case_fails_nothing_and_is_not_run_again() {
 }
 
 #[test]
+fn a_case_that_failed_and_skips_itself_or_is_not_told_again_has_failed() {
+    for second in [[("a", Skipped), ("b", Passed)].as_slice(), &[("b", Passed)]] {
+        let mut bench = files(5, 1);
+        bench.engine = Engine::new(Policy { files: true, ..policy() });
+        bench.fleet(&[(W1, 2)]);
+        bench.feed(Input::Planned(plan(names(1).into_iter().map(|e| PlannedEntry { retries: 5, ..e }).collect())));
+        bench.file(&[("a", Failed), ("b", Passed)]);
+        let (_, kept) = bench.file(second);
+        assert_eq!(kept.decided, Some(Outcome::Failed), "{second:?}");
+        assert_eq!(bench.engine.case_tally(), tally(1, 0, 1, 0));
+    }
+}
+
+#[test]
 fn picked_cases_have_a_batch_of_their_own() {
     let mut bench = files(0, 1);
     bench.engine = Engine::new(Policy { files: true, rerun: true, ..policy() });

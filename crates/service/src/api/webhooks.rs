@@ -338,17 +338,17 @@ async fn redeliver(app: &State<App>, caller: MayOperate, name: &str, id: i64) ->
         format!("redelivered by {}{}{}", caller.0.name, if decided.why.is_empty() { "" } else { ": " }, decided.why);
     let new = NewDelivery {
         webhook_id: row.id,
-        message_id: &before.message_id,
-        event: before.event.as_deref(),
+        message_id: before.message_id.clone(),
+        event: before.event.clone(),
         redelivery_of: Some(before.redelivery_of.unwrap_or(before.id)),
         genuine: true,
-        content_type: &before.content_type,
+        content_type: before.content_type.clone(),
         event_headers: before.event_headers.clone(),
-        body: &before.body,
+        body: before.body.clone(),
         did: decided.did.word(),
-        why: &why,
+        why,
     };
-    let kept = match app.store.take_delivery(new, decided.run.as_ref()).await? {
+    let kept = match app.deliveries.take(new, decided.run).await? {
         Kept::New(kept, run) => {
             starting::hand_over(app, run.map(|run| *run).as_slice()).await?;
             kept
@@ -418,20 +418,20 @@ async fn take(app: &State<App>, name: &str, sent: Came, content: Data<'_>) -> An
     let claimed = shorten(sent.id.as_deref().unwrap_or(""), 200);
     let mut new = NewDelivery {
         webhook_id: row.id,
-        message_id: &claimed,
+        message_id: claimed,
         event: None,
         redelivery_of: None,
         genuine: false,
-        content_type: &sent.headers.content_type,
+        content_type: sent.headers.content_type.clone(),
         event_headers: serde_json::to_value(&sent.headers.event).unwrap_or_default(),
-        body: &content,
+        body: Vec::new(),
         did: Did::Refused.word(),
-        why: "",
+        why: String::new(),
     };
     if let Err(e) = verified {
         let why = e.to_string();
         // What anybody may send is kept without its body.
-        let kept = app.store.take_delivery(NewDelivery { why: &why, body: &[], ..new }, None).await?;
+        let kept = app.deliveries.take(NewDelivery { why: why.clone(), ..new }, None).await?;
         trim(app, &row, &kept).await;
         return Err(Refused(
             Status::Unauthorized,
@@ -446,9 +446,9 @@ async fn take(app: &State<App>, name: &str, sent: Came, content: Data<'_>) -> An
     } else {
         decided(app, &row, &sent.headers, &content).await?
     };
-    (new.genuine, new.did, new.why) = (true, decided.did.word(), &decided.why);
-    new.event = decided.event.as_deref();
-    let kept = app.store.take_delivery(new, decided.run.as_ref()).await?;
+    (new.genuine, new.did, new.why) = (true, decided.did.word(), decided.why);
+    (new.event, new.body) = (decided.event, content);
+    let kept = app.deliveries.take(new, decided.run).await?;
     trim(app, &row, &kept).await;
     match kept {
         Kept::Before(before) => {
