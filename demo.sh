@@ -87,7 +87,7 @@ for _ in $(seq 100); do
 done
 
 step "Adding the suites of Lantern Quay"
-for suite in fares sailings boarding-gate berths departure-board; do
+for suite in fares sailings boarding-gate berths departure-board ticket-desk harbour-signs soundings; do
     "$kesmo" suite add "lantern-quay/$suite" | sed -n 1p
 done
 
@@ -154,6 +154,14 @@ if [ "$mode" = tour ]; then
     expect 0 start berths --wait --shards 1 --refresh 2s
     number=$("$kesmo" runs --suite berths --limit 1 --json | sed -n 's/.*"name": "berths\/\([0-9]*\)".*/\1/p' | sed -n 1p)
     expect 0 show "berths/$number" --shards
+    # Files whose cases are found as they run, and a process that stays.
+    expect 1 start ticket-desk --wait --refresh 1s
+    number=$("$kesmo" runs --suite ticket-desk --limit 1 --json | sed -n 's/.*"name": "ticket-desk\/\([0-9]*\)".*/\1/p' | sed -n 1p)
+    expect 0 show "ticket-desk/$number" --cases --state trouble
+    expect 0 log "ticket-desk/$number" 'desk/refunds.sh/the clock at the desk runs'
+    expect 0 start ticket-desk --pick 'desk/fares.sh/a child pays half' --wait --refresh 1s
+    expect 1 start harbour-signs --wait --refresh 1s
+    expect 1 start soundings --wait --refresh 1s
     expect 0 forecast sailings --shards 1,2,4,8,16
     expect 0 portion sailings 2/5 --pick 'crossing/**'
     expect 0 park boarding-gate 'gate/late/**' --until 2w --why 'the gate closes late'
@@ -199,7 +207,7 @@ if [ "$mode" = tour ]; then
 fi
 
 step "Starting runs"
-for suite in fares sailings boarding-gate berths departure-board; do
+for suite in fares sailings boarding-gate berths departure-board ticket-desk harbour-signs soundings; do
     "$kesmo" start "$suite" --label release=1187 2>/dev/null
 done
 push main "The boards are wiped at noon"

@@ -3,6 +3,7 @@
 mod access;
 mod api;
 mod console;
+mod files;
 mod holes;
 mod once;
 mod planning;

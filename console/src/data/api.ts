@@ -46,6 +46,10 @@ export type Timeline = Schemas["Timeline"];
 export type Block = Schemas["Block"];
 export type PastEntry = Schemas["PastEntry"];
 export type TestLine = Schemas["TestLine"];
+export type Case = Schemas["Case"];
+export type Cases = Schemas["Cases"];
+export type CaseDetail = Schemas["CaseDetail"];
+export type CaseTally = Schemas["CaseTally"];
 
 /** A call that was refused, with what the service said. */
 export class Refused extends Error {
@@ -157,6 +161,33 @@ export function useEntry(run: string, index: number, version: number) {
   return useQuery({
     queryKey: ["entry", run, index, version],
     queryFn: ({ signal }) => call<EntryDetail>(`/api/runs/${run}/entries/${index}`, { signal }),
+    placeholderData: (before) => before,
+    gcTime: 10_000,
+  });
+}
+
+export interface CaseQuestion {
+  entry?: number;
+  state: string;
+  name: string;
+  limit: number;
+}
+
+export function useCases(run: string, { entry, state, name, limit }: CaseQuestion, version: number) {
+  const query = new URLSearchParams({ state, name, limit: String(limit) });
+  if (entry !== undefined) query.set("entry", String(entry));
+  return useQuery({
+    queryKey: ["cases", run, String(query), version],
+    queryFn: ({ signal }) => call<Cases>(`/api/runs/${run}/cases?${query}`, { signal }),
+    placeholderData: (before) => before,
+    gcTime: 10_000,
+  });
+}
+
+export function useCase(run: string, entry: number, title: string, version: number) {
+  return useQuery({
+    queryKey: ["case", run, entry, title, version],
+    queryFn: ({ signal }) => call<CaseDetail>(`/api/runs/${run}/entries/${entry}/case?${new URLSearchParams({ title })}`, { signal }),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });

@@ -6,6 +6,7 @@ import { Link, useLocation, useParams, useSearchParams } from "react-router";
 
 import { type Artifact, type Attempt, type EntryDetail, useEntry, useLog, useRecord } from "../data/api";
 import { openStream } from "../data/stream";
+import { CaseTable } from "../parts/CaseTable";
 import { Empty, Loading } from "../parts/Frame";
 import { Output } from "../parts/Output";
 import { State, glyphOf, toneOf } from "../parts/states";
@@ -26,10 +27,10 @@ export function EntryPage() {
     );
   }
   if (!detail.data) return <Loading what="the test" />;
-  return <OneEntry key={`${run}/${index}`} run={run} suite={suite} d={detail.data} back={place?.back ?? ""} onChange={() => setVersion((n) => n + 1)} />;
+  return <OneEntry key={`${run}/${index}`} run={run} suite={suite} d={detail.data} back={place?.back ?? ""} version={version} onChange={() => setVersion((n) => n + 1)} />;
 }
 
-function OneEntry({ run, suite, d, back, onChange }: { run: string; suite: string; d: EntryDetail; back: string; onChange: () => void }) {
+function OneEntry({ run, suite, d, back, version, onChange }: { run: string; suite: string; d: EntryDetail; back: string; version: number; onChange: () => void }) {
   const state = d.outcome ?? (d.running ? "running" : "waiting");
   const [asked] = useSearchParams();
   const chosen = Number(asked.get("attempt") ?? 0);
@@ -51,6 +52,7 @@ function OneEntry({ run, suite, d, back, onChange }: { run: string; suite: strin
               <OneAttempt key={attempt.number} run={run} index={d.index} attempt={attempt} only={d.history.length === 1} chosen={attempt.number === chosen} last={attempt.number === d.history.length} />
             ))}
           </div>
+          {d.cases ? <CaseTable run={run} tally={d.cases} version={version} entry={d.index} /> : null}
           {d.outcome ? null : <LiveOutput run={run} index={d.index} shown={d.history.length} onEnd={onChange} />}
           {pictures.length > 0 ? <Compare pictures={pictures} /> : null}
         </section>

@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { type Run, useAgain, useMayOperate, useStop } from "../data/api";
 import { type LiveRun, useLiveRun } from "../data/run";
 import { Causes, VariantTable } from "../parts/Causes";
+import { CaseTable } from "../parts/CaseTable";
 import { EntryTable } from "../parts/EntryTable";
 import { Figures, Parts } from "../parts/Figures";
 import { Alarm, Cut, Empty, Loading } from "../parts/Frame";
@@ -12,7 +13,7 @@ import { Chain, Commit, Origin } from "../parts/Origin";
 import { Strip } from "../parts/Strip";
 import { State, stateOf } from "../parts/states";
 import { Timeline } from "../parts/Timeline";
-import { Facts, TestName, When, capital, plain, said, span, useNow } from "../parts/words";
+import { Facts, TestName, When, capital, casesSaid, plain, said, span, useNow } from "../parts/words";
 
 export function RunPage() {
   const { suite = "", number = "" } = useParams();
@@ -57,7 +58,8 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
         <p className="under-figure">
           {run.reason ? <span>{plain(run.reason)}. </span> : null}
           {run.waiting_for ? <span className="tone-void">{capital(plain(run.waiting_for))}. </span> : null}
-          {total > 0 ? `${done} of ${total} done in ${span(took)}` : null}
+          {total > 0 ? `${done} of ${total} ${run.tally.cases ? "files " : ""}done in ${span(took)}` : null}
+          {run.tally.cases ? `; ${casesSaid(run.tally.cases)}` : null}
         </p>
         <Chain run={run} />
         <Strip stretches={live.strip} total={Math.max(total, 1)} running={run.tally.running} height={28} label={`Outcomes of ${name}`} />
@@ -67,6 +69,8 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
         <Timeline run={name} version={live.version} every={done > 3000 ? 10 : 2} over={Boolean(run.verdict)} />
         {run.variants.length > 1 ? <VariantTable run={name} version={live.version} /> : null}
         <Parts run={name} version={live.version} onName={choose} />
+        {run.tally.cases ? <CaseTable run={name} tally={run.tally.cases} version={live.version} /> : null}
+        {run.tally.cases ? <h2>Files</h2> : null}
         <EntryTable name={name} live={live} />
       </section>
       <aside>

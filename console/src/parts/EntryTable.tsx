@@ -12,7 +12,7 @@ import type { LiveRun } from "../data/run";
 import { Alarm, Empty } from "./Frame";
 import { countsOf } from "./RunsTable";
 import { State, glyphOf, toneOf } from "./states";
-import { TestName, plain, span } from "./words";
+import { TestName, casesSaid, plain, span } from "./words";
 
 const ROW = 30;
 
@@ -146,6 +146,7 @@ function Row({ index, run, entry, marks, top, back }: RowProps) {
           <TestName name={entry.test} variant={entry.variant} />
           {entry.repeat > 0 ? <small className="repeat"> #{entry.repeat}</small> : null}
         </Link>
+        {entry.cases ? <small className="of-cases">{casesSaid(entry.cases)}</small> : null}
         {message ? (
           <bdi className="why" title={message}>
             {message}

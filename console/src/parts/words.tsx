@@ -115,3 +115,11 @@ export function Facts({ rows }: { rows: [string, ReactNode][] }) {
     </dl>
   );
 }
+
+/** How many cases there are, and those that are not as they should be. */
+export function casesSaid(of: { passed: number; flaky: number; failed: number; skipped: number; parked: number }): string {
+  const total = of.passed + of.flaky + of.failed + of.skipped + of.parked;
+  const told = (["failed", "flaky", "skipped", "parked"] as const).filter((word) => of[word] > 0);
+  const all = `${total.toLocaleString("en")} ${total === 1 ? "case" : "cases"}`;
+  return told.length === 0 ? all : `${all}: ${told.map((word) => `${of[word].toLocaleString("en")} ${word}`).join(", ")}`;
+}

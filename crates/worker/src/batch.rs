@@ -968,34 +968,35 @@ mod tests {
     fn lines_of(bench: &mut Bench) -> Vec<String> {
         let mut lines = Vec::new();
         while let Ok(events) = bench.coming.try_recv() {
-            for event in events {
-                lines.push(match event {
-                    WorkerEvent::Began { entry, .. } => format!("began {entry}"),
-                    WorkerEvent::Ended(r) => {
-                        let log =
-                            if let Log::Text(text) = &r.log { text.trim().replace('\n', "|") } else { String::new() };
-                        format!("{} {} [{}] [{log}]", r.ended, r.entry, r.message)
-                    }
-                    WorkerEvent::Note { text, .. } => format!("note {text}"),
-                    WorkerEvent::Wrong { text, .. } => format!("wrong {text}"),
-                    WorkerEvent::BatchEnded { end, .. } => format!("{end:?}"),
-                    WorkerEvent::GaveBack { entries, .. } => format!("gave back {entries:?}"),
-                    WorkerEvent::Cases { entry, first, cases, .. } => {
-                        let said = |c: &kesmo_wire::link::CaseReport| format!("{} {}", c.title, c.ended);
-                        let said: Vec<String> = cases.iter().take(12).map(said).collect();
-                        format!("cases of {entry} from {first}: {} ({})", said.join(", "), cases.len())
-                    }
-                    WorkerEvent::Kept { .. } | WorkerEvent::Listed { .. } => "other".into(),
-                });
-            }
+            lines.extend(events.into_iter().filter_map(line_of));
         }
-        lines.retain(|l| !l.starts_with("began"));
         lines
+    }
+
+    fn line_of(event: WorkerEvent) -> Option<String> {
+        let line = match event {
+            WorkerEvent::Began { entry, .. } => format!("began {entry}"),
+            WorkerEvent::Ended(r) => {
+                let log = if let Log::Text(text) = &r.log { text.trim().replace('\n', "|") } else { String::new() };
+                format!("{} {} [{}] [{log}]", r.ended, r.entry, r.message)
+            }
+            WorkerEvent::Note { text, .. } => format!("note {text}"),
+            WorkerEvent::Wrong { text, .. } => format!("wrong {text}"),
+            WorkerEvent::BatchEnded { end, .. } => format!("{end:?}"),
+            WorkerEvent::GaveBack { entries, .. } => format!("gave back {entries:?}"),
+            WorkerEvent::Cases { entry, first, cases, .. } => {
+                let said = |c: &kesmo_wire::link::CaseReport| format!("{} {}", c.title, c.ended);
+                let said: Vec<String> = cases.iter().take(12).map(said).collect();
+                format!("cases of {entry} from {first}: {} ({})", said.join(", "), cases.len())
+            }
+            WorkerEvent::Kept { .. } | WorkerEvent::Listed { .. } => "other".into(),
+        };
+        (!line.starts_with("began")).then_some(line)
     }
 
     #[tokio::test(flavor = "multi_thread")]
     async fn each_test_has_its_own_words() {
-        let script = "for t; do echo \"about $t\"; echo \"ok - $t\"; done; sleep 0.1; echo bye >&2";
+        let script = "for t; do echo \"about $t\"; echo \"ok - $t\"; done; echo bye";
         let mut bench = bench("tap", "{names}", "", script);
         let lines = told(&mut bench, grant(&["a", "b"], None)).await;
         assert_eq!(lines[0], "passed 0 [] [about a]");
@@ -1331,8 +1332,7 @@ END"#;
             let events = bench.coming.recv().await.expect("the batch tells its end");
             let ended = events.iter().filter(|e| matches!(e, WorkerEvent::Ended(_))).count();
             let over = events.iter().any(|e| matches!(e, WorkerEvent::BatchEnded { .. }));
-            bench.tools.events.send(events).await.unwrap();
-            lines.extend(lines_of(&mut bench));
+            lines.extend(events.into_iter().filter_map(line_of));
             if over {
                 break;
             }
@@ -1353,12 +1353,10 @@ END"#;
     #[tokio::test(flavor = "multi_thread")]
     async fn a_process_that_stays_is_fed_one_test_after_the_other() {
         let script =
-            "echo started $$ >&2; while read -r t; do echo \"runs $t\"; echo \"ok - $t\"; done; echo cleared up >&2";
+            "n=0; while read -r t; do n=$((n + 1)); echo \"runs $t as $n\"; echo \"ok - $t\"; done; echo cleared up";
         let lines = fed(script, "tap", &["a", "b", "c"], 5_000_000).await;
-        assert_eq!(lines.len(), 4, "{lines:?}");
-        assert!(lines[0].starts_with("passed 0 [] [started") && lines[0].contains("runs a"), "{lines:?}");
-        assert_eq!(lines[1], "passed 1 [] [runs b]");
-        assert!(lines[2].starts_with("passed 2 [] [runs c") && lines[3] == "Done", "{lines:?}");
+        assert_eq!(lines[..2], ["passed 0 [] [runs a as 1]", "passed 1 [] [runs b as 2]"], "{lines:?}");
+        assert!(lines[2].starts_with("passed 2 [] [runs c as 3") && lines[3] == "Done", "{lines:?}");
         let events = r#"while read -r t; do echo "{\"test\":\"$t\",\"event\":\"end\",\"outcome\":\"passed\"}" >> "$KESMO_EVENTS"; done"#;
         assert_eq!(fed(events, "events", &["a", "b"], 5_000_000).await, ["passed 0 [] []", "passed 1 [] []", "Done"]);
     }

@@ -106,7 +106,14 @@ async fn park(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPa
     let (_, file) = suite_file(app, &row.source).await?;
     let lists = listed(app, &file, &row.source, DEFAULT_POOL, &RunOptions::default()).await?;
     let all = || lists.iter().flat_map(|l| &l.1);
-    let tests: BTreeSet<&str> = all().filter(|t| pattern.matches(&t.name, &t.tags)).map(|t| t.name.as_str()).collect();
+    let mut tests: BTreeSet<&str> =
+        all().filter(|t| pattern.matches(&t.name, &t.tags)).map(|t| t.name.as_str()).collect();
+    // Cases are known only as their files run: a file's name, a `/` and more is taken as it is.
+    let of_file =
+        |name: &str| new.pattern.strip_prefix(name).is_some_and(|rest| rest.len() > 1 && rest.starts_with('/'));
+    if tests.is_empty() && file.tests.of_files() && all().any(|t| of_file(t.name.as_str())) {
+        tests.insert(&new.pattern);
+    }
     if tests.is_empty() {
         let near = nearest(&new.pattern, all().map(|t| t.name.as_str()), 3);
         let near = if near.is_empty() { String::new() } else { format!("; nearest: {}", near.join(", ")) };
