@@ -8,6 +8,7 @@ mod engine;
 mod floor;
 mod program;
 mod quay;
+mod real;
 mod starting;
 mod watching;
 
@@ -52,7 +53,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 15] = [
+    let all: [(&str, Measure); 18] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -66,6 +67,9 @@ fn main() -> ExitCode {
         ("calls", starting::calls),
         ("simulated", engine::simulated),
         ("portions", engine::portions),
+        ("starts", real::starting),
+        ("cases", real::cases),
+        ("fed", real::fed),
         ("engine", engine::inputs),
         ("promises", engine::promises),
     ];

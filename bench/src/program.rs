@@ -34,10 +34,17 @@ pub fn run(words: &[String]) {
                 out.flush()
             })
         }
+        Some("cases") => {
+            let file = words.get(2).map_or("", String::as_str);
+            (0..number(1)).try_for_each(|i| writeln!(out, "ok {} - case {i} of {file}", i + 1))
+        }
         Some("uneven-names") => {
             read_durations(words.get(1)).into_iter().try_for_each(|(name, _)| writeln!(out, "{name}"))
         }
-        _ => writeln!(out, "names COUNT, run MICROSECONDS FILE, uneven-names DURATIONS or uneven DURATIONS FILE"),
+        _ => writeln!(
+            out,
+            "names COUNT, run MICROSECONDS FILE, cases COUNT FILE, uneven-names DURATIONS or uneven DURATIONS FILE"
+        ),
     };
     if let Err(e) = result.and_then(|()| out.flush()) {
         eprintln!("kesmo-bench program: {e}");

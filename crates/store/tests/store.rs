@@ -15,7 +15,7 @@ use kesmo_core::{
         brief::{Changes, Follow, Origin, ThenIf},
     },
     record::Record,
-    run::{AttemptStats, Tally},
+    run::{AttemptStats, Tally, cases::Shown},
     suite::{ListedTest, listing},
     time::Span,
     words::{Ended, Outcome, Phase, Verdict},
@@ -23,7 +23,8 @@ use kesmo_core::{
 use kesmo_database::Postgres;
 use kesmo_store::{
     Error, Store,
-    commit::{Commit, Decided, NewArtifact, NewAttempt, NewBatch, RunChange},
+    cases::{CaseOrder, CaseQuestion},
+    commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
     leases::Holder,
     month_of,
     polls::NewPoll,
@@ -830,4 +831,206 @@ async fn what_was_stored_before_the_words_became_plain_is_read_with_them() {
     assert_eq!((polls[0].0.branches.as_str(), polls[0].0.every_us), ("release/*", 60_000_000));
     let head = ("release/7".to_owned(), "abc".to_owned());
     assert!(store.seen_heads(polls[0].0.id, std::slice::from_ref(&head)).await.unwrap().contains(&head));
+}
+
+fn case(run: &RunRow, entry: u32, number: u16, place: u32, title: &str, ended: Ended) -> NewCase {
+    let outcome = match ended {
+        _ if number > 1 => None,
+        Ended::Passed => Some(Outcome::Passed),
+        Ended::Skipped => Some(Outcome::Skipped),
+        _ => Some(Outcome::Failed),
+    };
+    NewCase {
+        month: month_of(run.created_at),
+        run_id: run.id,
+        entry,
+        number,
+        place,
+        title: title.into(),
+        ended,
+        outcome,
+        parked: false,
+        copy: false,
+        spent_us: u64::from(place) * 10,
+        message: "a NUL \0 in it".into(),
+        detail: String::new(),
+    }
+}
+
+fn cases_of(run: &RunRow, entry: u32, number: u16) -> CasesOf {
+    CasesOf { month: month_of(run.created_at), run_id: run.id, entry, number }
+}
+
+/// Title, outcome and attempt of a run's cases, as the store finds them.
+async fn found(store: &Store, run: &RunRow, asked: CaseQuestion) -> Vec<(String, String, i32, i64)> {
+    let asked = CaseQuestion { limit: if asked.limit == 0 { 100 } else { asked.limit }, ..asked };
+    let rows = store.cases(run.id, month_of(run.created_at), &asked).await.unwrap();
+    rows.into_iter().map(|r| (r.title, r.outcome.unwrap_or_default(), r.number, r.times)).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn cases_are_kept_once_merged_over_attempts_and_forgotten_with_a_lost_one() {
+    use Ended::{Failed, Passed, Skipped};
+    let store = store().await;
+    let run = run(&store, "of-cases", &[]).await;
+    let first = |titles: &[(&str, Ended)], number| {
+        let all = titles.iter().enumerate();
+        all.map(|(place, (title, ended))| case(&run, 0, number, place as u32, title, *ended)).collect::<Vec<_>>()
+    };
+    let titles = [("opens", Passed), ("late", Failed), ("torn", Failed), ("wet", Failed), ("dry", Skipped)];
+    // A commit whose answer was lost is sent again.
+    for _ in 0..2 {
+        store.commit(&Commit { cases: first(&titles, 1), ..Commit::default() }).await.unwrap();
+    }
+    let month = month_of(run.created_at);
+    let tallies = store.case_tallies(run.id, month, None).await.unwrap();
+    assert_eq!((tallies[&0].total(), tallies[&0].failed), (5, 3));
+    // The second attempt is lost after it told of something; the third counts.
+    let commit = Commit {
+        cases: first(&[("late", Passed)], 2),
+        lost_cases: vec![cases_of(&run, 0, 2)],
+        settled_cases: vec![cases_of(&run, 0, 0)],
+        ..Commit::default()
+    };
+    store.commit(&commit).await.unwrap();
+    assert_eq!(store.case_tallies(run.id, month, Some(&[0])).await.unwrap()[&0].failed, 3);
+    let commit = Commit {
+        cases: first(&[("late", Passed), ("torn", Failed), ("wet", Skipped)], 3),
+        settled_cases: vec![cases_of(&run, 0, 0)],
+        ..Commit::default()
+    };
+    for _ in 0..2 {
+        store.commit(&commit).await.unwrap();
+    }
+    let trouble = found(&store, &run, CaseQuestion { order: CaseOrder::Trouble, ..CaseQuestion::default() }).await;
+    let said = |title: &str, outcome: &str, number, times| (title.to_owned(), outcome.to_owned(), number, times);
+    let wanted = [
+        said("torn", "failed", 3, 2),
+        said("wet", "failed", 3, 2),
+        said("late", "flaky", 3, 2),
+        said("opens", "passed", 1, 1),
+        said("dry", "skipped", 1, 1),
+    ];
+    assert_eq!(trouble, wanted);
+    // What the store says of each is what the engine says.
+    for (title, attempts) in [("late", [Failed, Passed]), ("torn", [Failed, Failed]), ("wet", [Failed, Skipped])] {
+        let shown = attempts.iter().fold(Shown::default(), |shown, ended| shown.and(Shown::of(*ended, false)));
+        assert_eq!(trouble.iter().find(|c| c.0 == title).map(|c| c.1.as_str()), Some(shown.outcome().word()));
+    }
+    let times = store.attempts_of_case(run.id, month, 0, "late").await.unwrap();
+    assert_eq!(times.iter().map(|t| (t.number, t.ended.as_str())).collect::<Vec<_>>(), [(1, "failed"), (3, "passed")]);
+    assert!(times[0].message.contains('\u{fffd}'), "PostgreSQL keeps no NUL");
+    let open = store.open_cases(run.id, month, &[0, 7]).await.unwrap();
+    assert_eq!((open.len(), open[5].number, open[5].title.as_str()), (8, 3, "late"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn cases_are_asked_for_by_file_outcome_title_and_page() {
+    let store = store().await;
+    let run = run(&store, "asked-cases", &[]).await;
+    let ended = |n: u32| if n.is_multiple_of(50) { Ended::Failed } else { Ended::Passed };
+    let cases = (0..300).map(|n| case(&run, n / 100, 1, n % 100, &format!("Case {n} at 100%"), ended(n))).collect();
+    store.commit(&Commit { cases, ..Commit::default() }).await.unwrap();
+    let month = month_of(run.created_at);
+    let count = async |asked: &CaseQuestion| store.count_cases(run.id, month, asked).await.unwrap();
+    assert_eq!(count(&CaseQuestion::default()).await, 300);
+    assert_eq!(count(&CaseQuestion { entries: Some(vec![1]), ..CaseQuestion::default() }).await, 100);
+    assert_eq!(count(&CaseQuestion { entries: Some(vec![]), ..CaseQuestion::default() }).await, 0);
+    let failed = CaseQuestion { outcomes: vec![Outcome::Failed, Outcome::Flaky], ..CaseQuestion::default() };
+    assert_eq!(count(&failed).await, 6);
+    // A part of a title is no pattern, and its case does not matter.
+    assert_eq!(count(&CaseQuestion { title: "case 29".into(), ..CaseQuestion::default() }).await, 11);
+    assert_eq!(count(&CaseQuestion { title: "100%".into(), ..CaseQuestion::default() }).await, 300);
+    assert_eq!(count(&CaseQuestion { title: "_".into(), ..CaseQuestion::default() }).await, 0);
+    assert_eq!(count(&CaseQuestion { exactly: Some("Case 29 at 100%".into()), ..CaseQuestion::default() }).await, 1);
+    let page = CaseQuestion { skip: 2, limit: 3, entries: Some(vec![2]), ..CaseQuestion::default() };
+    let titles: Vec<String> = found(&store, &run, page).await.into_iter().map(|c| c.0).collect();
+    assert_eq!(titles, ["Case 202 at 100%", "Case 203 at 100%", "Case 204 at 100%"]);
+    let slowest = CaseQuestion { limit: 2, order: CaseOrder::Slowest, ..CaseQuestion::default() };
+    let titles: Vec<String> = found(&store, &run, slowest).await.into_iter().map(|c| c.0).collect();
+    assert_eq!(titles, ["Case 99 at 100%", "Case 199 at 100%"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_process_is_fed_is_kept_once_however_often_it_is_said() {
+    let store = store().await;
+    let run = run(&store, "fed-batches", &[]).await;
+    let batch = NewBatch {
+        run_id: run.id,
+        number: 1,
+        worker: "heron".into(),
+        slot: 0,
+        entries: vec![3],
+        granted_at: Utc::now(),
+    };
+    store.commit(&Commit { batches: vec![batch], ..Commit::default() }).await.unwrap();
+    let feed = |fed: Vec<Vec<u32>>| Commit {
+        fed: fed.into_iter().map(|entries| (run.id, 1, entries)).collect(),
+        ..Commit::default()
+    };
+    for _ in 0..2 {
+        store.commit(&feed(vec![vec![5], vec![4, 9]])).await.unwrap();
+    }
+    store.commit(&feed(vec![vec![7]])).await.unwrap();
+    assert_eq!(store.batches(run.id).await.unwrap()[0].entry_numbers().unwrap(), [3, 5, 4, 9, 7]);
+    let mut both = feed(vec![vec![8]]);
+    assert!(both.run_ids().contains(&run.id) && !both.is_empty() && both.rows() == 1);
+    let part = both.take_run(run.id);
+    assert!(both.is_empty() && part.fed.len() == 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn deliveries_are_kept_together_with_a_number_for_each_run() {
+    let store = store().await;
+    let first = run(&store, "together", &[]).await;
+    let new = NewWebhook {
+        name: "together",
+        brief: "any",
+        secret: b"0123456789abcdef01234567",
+        takes: &[],
+        whens: &[],
+        per_minute: 60,
+        made_by: "asta",
+    };
+    let webhook = store.add_webhook(new).await.unwrap().unwrap();
+    let delivery = |id: &str, genuine| NewDelivery {
+        webhook_id: webhook.id,
+        message_id: id.into(),
+        event: None,
+        redelivery_of: None,
+        genuine,
+        content_type: "application/json".into(),
+        event_headers: serde_json::json!({}),
+        body: b"{}".into(),
+        did: "started",
+        why: String::new(),
+    };
+    let source = "together-digest".to_owned();
+    let wanted = NewRun {
+        suite_id: first.suite_id,
+        source: Some(source),
+        pool: "main".into(),
+        started_by: "webhook together".into(),
+        ..NewRun::default()
+    };
+    let all = [
+        (delivery("m1", true), Some(wanted.clone())),
+        (delivery("m2", false), None),
+        (delivery("m1", true), Some(wanted.clone())),
+        (delivery("m3", true), Some(wanted.clone())),
+    ];
+    let kept = store.take_deliveries(&all).await.unwrap();
+    let numbers: Vec<Option<i32>> = kept
+        .iter()
+        .map(|k| match k {
+            Kept::New(_, Some(run)) => Some(run.number),
+            Kept::New(_, None) | Kept::Before(_) => None,
+        })
+        .collect();
+    assert_eq!(numbers, [Some(2), None, None, Some(3)]);
+    let (Kept::New(one, _), Kept::Before(again)) = (&kept[0], &kept[2]) else { panic!("m1 comes twice") };
+    assert_eq!(again.id, one.id);
+    let Kept::New(last, Some(run)) = &kept[3] else { panic!("m3 is new") };
+    assert_eq!((last.run_id, store.deliveries(webhook.id, 10).await.unwrap()[0].run_id), (Some(run.id), Some(run.id)));
+    assert!(store.take_deliveries(&[]).await.unwrap().is_empty());
 }

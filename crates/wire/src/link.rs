@@ -526,6 +526,46 @@ mod tests {
     }
 
     #[test]
+    fn what_is_told_of_cases_is_brought_within_its_bounds() {
+        let key = BatchKey { run: 7, batch: 3 };
+        let case = CaseReport {
+            title: format!("{}\0\n", "x".repeat(100_000)),
+            ended: Ended::Lost,
+            spent_us: u64::MAX,
+            message: "m\0".repeat(100_000),
+            detail: "d".repeat(1 << 20),
+            copy: false,
+        };
+        let blank = CaseReport { title: " \t".into(), ..case.clone() };
+        let events = vec![WorkerEvent::Cases { key, entry: u32::MAX, first: u32::MAX, cases: vec![case, blank] }];
+        let text = serde_json::to_string(&FromWorker::Report { number: 1, events }).expect("it can be written");
+        let FromWorker::Report { events, .. } = FromWorker::read(&text).expect("it is read") else {
+            panic!("a report")
+        };
+        let WorkerEvent::Cases { cases, .. } = &events[0] else { panic!("cases") };
+        assert!(cases[0].title.len() <= 500 && !cases[0].title.contains(['\0', '\n']), "{}", cases[0].title);
+        assert_eq!((cases[0].ended, cases[1].title.as_str()), (Ended::Crashed, "(no title)"));
+        assert!(cases[0].message.len() <= LONGEST_PATH && !cases[0].message.contains('\0'));
+        assert_eq!((cases[0].detail.len(), cases[0].spent_us), (CaseReport::LONGEST_DETAIL, LONGEST_US));
+        let told = events[0].input().map(|(run, input)| format!("{run} {input:?}")).expect("an engine is told");
+        assert!(told.starts_with("7 Cases { batch: BatchId(3), entry: 4294967295, first: 4294967295"), "{told:.120}");
+    }
+
+    #[test]
+    fn what_is_fed_is_read_as_it_is_written() {
+        let key = BatchKey { run: 7, batch: 3 };
+        let entries = vec![GrantedEntry { index: 4, name: "gate/open".into(), limit_us: 1 }];
+        let text = again(&ToWorker::Feed { key, entries, last: false });
+        assert_eq!(
+            text,
+            r#"{"say":"feed","key":{"run":7,"batch":3},"entries":[{"index":4,"name":"gate/open","limit_us":1}],"last":false}"#
+        );
+        let short = r#"{"say":"feed","key":{"run":7,"batch":3},"entries":[]}"#;
+        let read: ToWorker = serde_json::from_str(short).expect("it is read");
+        assert!(matches!(read, ToWorker::Feed { last: false, .. }));
+    }
+
+    #[test]
     fn messages_of_the_service_are_read_as_they_are_written() {
         let setup = Setup {
             run: "boarding-gate/42".into(),
@@ -539,7 +579,15 @@ mod tests {
         };
         let entries = vec![GrantedEntry { index: 0, name: "gate/open".into(), limit_us: 1 }];
         let key = BatchKey { run: 7, batch: 3 };
-        again(&ToWorker::Grant(Box::new(Grant { key, slot: 1, setup: setup.clone(), entries, attempt: Some(2) })));
+        again(&ToWorker::Grant(Box::new(Grant {
+            key,
+            slot: 1,
+            setup: setup.clone(),
+            entries,
+            attempt: Some(2),
+            cases: Vec::new(),
+            more: false,
+        })));
         again(&ToWorker::List(Box::new(ListJob { job: "j".into(), slot: 0, setup })));
         assert_eq!(again(&ToWorker::Stored { number: 4 }), r#"{"say":"stored","number":4}"#);
         assert_eq!(again(&ToWorker::Revoke { key }), r#"{"say":"revoke","key":{"run":7,"batch":3}}"#);
@@ -614,6 +662,7 @@ mod tests {
             detail: "d".repeat(9 << 20),
             steps: vec![Step { name: "s\0".into(), ok: false, ms: None }; 5000],
             log: Log::Text("l".repeat(1 << 20)),
+            cases: u32::MAX,
         };
         let file =
             KeptFile { path: "p".repeat(9000), about: "\0".into(), digest: Digest::of(b"shot"), bytes: u64::MAX };

@@ -7,6 +7,7 @@ use kesmo_core::{
     name::shorten,
     plan::DEFAULT_RETRIES,
     source::{GitSource, short_commit},
+    suite::file::NamesAs,
     time::{Bytes, Span},
 };
 use kesmo_wire::api::{NewPoll, NewSuite, PollOf, Suite as SuiteView, SuiteDetail, Tests as TestsView, TestsQuery};
@@ -175,6 +176,15 @@ fn check(folder: &Path, json: bool) -> Result<(), Failure> {
     println!("{} is good: suite {}", folder.join("kesmo.toml").display(), suite.suite);
     println!("  list     {}", suite.tests.list.join(" "));
     println!("  run      {}", suite.tests.run.join(" "));
+    if let Some(rerun) = &suite.tests.rerun {
+        println!("  rerun    {}", rerun.join(" "));
+    }
+    if suite.tests.of_files() {
+        println!("  each     file: its cases are found as it runs");
+    }
+    if suite.tests.names_as == NamesAs::Fed {
+        println!("  feed     lines: a process stays, and reads the names from its standard input");
+    }
     println!("  results  {}", format!("{:?}", suite.tests.results).to_lowercase());
     println!("  retries  {}", suite.retry.times.unwrap_or(DEFAULT_RETRIES));
     println!("  limits   test {}, batch {}, run {}", suite.limits.test, suite.limits.batch, suite.limits.run);

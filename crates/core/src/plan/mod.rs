@@ -1009,6 +1009,71 @@ group-by = 1
         }
     }
 
+    /// A suite of two files, one of which is named as the other begins.
+    fn of_files(options: &RunOptions, rerun: bool, parks: &[Park]) -> Result<Plan, Error> {
+        let rerun = if rerun { "rerun = [\"sh\", \"{name}\", \"{cases-file}\"]" } else { "" };
+        let text = format!(
+            "suite = \"fares\"\n[tests]\neach = \"file\"\nlist = [\"ls\"]\nrun = [\"sh\", \"{{name}}\"]\nresults = \"tap\"\n{rerun}"
+        );
+        let suite = SuiteFile::parse("kesmo.toml", &text).unwrap();
+        plan_of(&suite, options, listed("specs/gate.sh\nspecs/gate.sh/late\nspecs/quay.sh\n"), parks)
+    }
+
+    #[test]
+    fn a_pick_of_a_case_runs_that_case_alone() {
+        let pick =
+            |picks: &[&str]| RunOptions { pick: picks.iter().map(|p| (*p).into()).collect(), ..RunOptions::default() };
+        let plan = of_files(&pick(&["specs/gate.sh/pays [by] card", "specs/gate.sh/opens"]), true, &[]).unwrap();
+        assert_eq!(plan.entries.len(), 1);
+        assert_eq!(plan.cases_of(0), ["pays [by] card", "opens"], "what is in brackets is meant as it stands");
+        let nested = of_files(&pick(&["specs/gate.sh/late/refuses"]), true, &[]).unwrap();
+        assert_eq!(
+            (nested.entries[0].name.as_str(), nested.cases_of(0)),
+            ("specs/gate.sh/late", ["refuses".to_owned()].as_slice())
+        );
+        let both = of_files(&pick(&["specs/gate.sh/opens", "specs/gate.sh"]), true, &[]).unwrap();
+        assert!(both.cases_of(0).is_empty(), "the whole file was picked too");
+        let others = of_files(&pick(&["specs/gate.sh/opens", "specs/quay.sh"]), true, &[]).unwrap();
+        assert_eq!(others.entries.len(), 2);
+        assert!(others.cases_of(1).is_empty());
+    }
+
+    #[test]
+    fn a_pick_or_drop_of_a_case_that_cannot_hold_says_what_would_work() {
+        let pick = RunOptions { pick: vec!["specs/gate.sh/opens".into()], ..RunOptions::default() };
+        let said = of_files(&pick, false, &[]).unwrap_err().to_string();
+        assert!(said.contains("cannot run cases alone: pick the file"), "{said}");
+        let glob = RunOptions { pick: vec!["specs/gate.sh/pays*".into()], ..RunOptions::default() };
+        let said = of_files(&glob, true, &[]).unwrap_err().to_string();
+        assert!(said.contains("cases are known only as the file runs"), "{said}");
+        let drop = RunOptions { drop: vec!["specs/gate.sh/opens".into()], ..RunOptions::default() };
+        let said = of_files(&drop, true, &[]).unwrap_err().to_string();
+        assert!(said.contains("kesmo park fares \"specs/gate.sh/opens\""), "{said}");
+        let gone = RunOptions { pick: vec!["specs/gaet.sh/opens".into()], ..RunOptions::default() };
+        assert!(of_files(&gone, true, &[]).unwrap_err().to_string().contains("nothing to run"));
+    }
+
+    #[test]
+    fn parks_hold_for_cases_until_their_last_day() {
+        let park = |pattern: &str, over| Park {
+            pattern: pattern.into(),
+            why: "away".into(),
+            until: "2026-11-20".into(),
+            over,
+        };
+        let parks = [
+            park("specs/gate.sh/pays by card", false),
+            park("specs/*/opens", false),
+            park("specs/quay.sh/shuts", true),
+        ];
+        let plan = of_files(&RunOptions::default(), true, &parks).unwrap();
+        assert_eq!(plan.park_of_case(0, "pays by card"), Some(0));
+        assert_eq!(plan.park_of_case(0, "pays by coin"), None);
+        assert_eq!(plan.park_of_case(2, "opens"), Some(1));
+        assert_eq!(plan.park_of_case(2, "shuts"), None, "its last day has passed");
+        assert_eq!(plan.parked(), 0, "no file is set aside by it");
+    }
+
     #[test]
     fn only_the_named_entries_are_repeated() {
         let only = Some(vec![("slow/b".to_owned(), String::new())]);

@@ -26,6 +26,8 @@ mod terms;
 #[cfg(test)]
 mod tests;
 #[cfg(test)]
+mod tests_of_feeding;
+#[cfg(test)]
 mod tests_of_files;
 pub mod timeline;
 

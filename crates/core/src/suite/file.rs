@@ -845,6 +845,76 @@ passengers = 200
         assert!(problems(&junit).contains("where the files are found"));
     }
 
+    /// A suite file with these lines in `[tests]`.
+    fn of_tests(lines: &str) -> Result<SuiteFile, String> {
+        let text = format!("suite = \"fares\"\n[tests]\nlist = [\"ls\"]\n{lines}\n");
+        SuiteFile::parse("kesmo.toml", &text).map_err(|e| e.to_string())
+    }
+
+    #[test]
+    fn suites_of_files_say_how_cases_are_run_again() {
+        let rerun = "rerun = [\"sh\", \"{name}\", \"--only\", \"{cases-file}\"]";
+        let file =
+            of_tests(&format!("each = \"file\"\nrun = [\"sh\", \"{{name}}\"]\nresults = \"tap\"\n{rerun}")).unwrap();
+        assert!(file.tests.of_files() && file.tests.split && file.tests.rerun.is_some());
+        let plain =
+            of_tests("each = \"file\"\nrun = [\"sh\", \"{name}\"]\nresults = \"junit\"\njunit = [\"*.xml\"]").unwrap();
+        assert!(plain.tests.of_files() && !plain.tests.split);
+        assert!(!of_tests("run = [\"t\", \"{names}\"]\nresults = \"tap\"").unwrap().tests.of_files());
+        for (lines, wanted) in [
+            (format!("run = [\"sh\", \"{{name}}\"]\nresults = \"tap\"\n{rerun}"), "it needs each = \"file\""),
+            (
+                format!("each = \"file\"\nrun = [\"sh\", \"{{name}}\"]\nresults = \"exit\"\n{rerun}"),
+                "tells of no cases",
+            ),
+            (
+                "each = \"file\"\nrun = [\"sh\", \"{name}\"]\nresults = \"tap\"\nrerun = [\"sh\", \"{name}\"]".into(),
+                "must hold {cases-file} once",
+            ),
+            (
+                "each = \"file\"\nrun = [\"sh\", \"{name}\"]\nresults = \"tap\"\nrerun = [\"sh\", \"{cases-file}\"]"
+                    .into(),
+                "must hold {name} once",
+            ),
+            (
+                "each = \"file\"\nrun = [\"sh\", \"{name}\"]\nresults = \"tap\"\nsplit = true".into(),
+                "it needs \"rerun\"",
+            ),
+            (
+                "each = \"fiel\"\nrun = [\"sh\", \"{name}\"]\nresults = \"tap\"".into(),
+                "\"fiel\" is not a valid \"each\"; did you mean \"file\"?",
+            ),
+        ] {
+            let said = of_tests(&lines).unwrap_err();
+            assert!(said.contains(wanted), "{lines}: {said}");
+        }
+    }
+
+    #[test]
+    fn what_is_fed_takes_its_names_from_its_input_alone() {
+        let fed = of_tests("feed = \"lines\"\nrun = [\"./t\"]\nresults = \"tap\"").unwrap();
+        assert_eq!(fed.tests.names_as, NamesAs::Fed);
+        for (lines, wanted) in [
+            (
+                "feed = \"lines\"\nrun = [\"./t\", \"{names}\"]\nresults = \"tap\"",
+                "holds {names}, and feed = \"lines\" writes names to standard input",
+            ),
+            (
+                "feed = \"lines\"\nrun = [\"./t\"]\nresults = \"junit\"\njunit = [\"a\"]",
+                "needs each result as it is known",
+            ),
+            ("feed = \"lines\"\nrun = [\"./t\"]\nresults = \"exit\"", "needs each result as it is known"),
+            (
+                "feed = \"lines\"\neach = \"file\"\nrun = [\"./t\"]\nresults = \"tap\"",
+                "does not go with each = \"file\"",
+            ),
+            ("feed = \"line\"\nrun = [\"./t\"]\nresults = \"tap\"", "\"line\" is not a valid \"feed\""),
+        ] {
+            let said = of_tests(lines).unwrap_err();
+            assert!(said.contains(wanted), "{lines}: {said}");
+        }
+    }
+
     #[test]
     fn a_file_that_is_no_toml_says_where() {
         assert!(problems("suite = \"fares\"\n[tests\n").starts_with("kesmo.toml line 2: this is not TOML"));

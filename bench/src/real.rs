@@ -1,0 +1,148 @@
+//! Real suites: programs that take long to start, processes that stay, files with very many cases.
+
+use std::{process::Command, time::Instant};
+
+use kesmo_sim::{Outcomes, Random, Scenario, simulate};
+use kesmo_wire::cases::Cases;
+use tokio::runtime::Runtime;
+
+use crate::{Line, floor::median, quay::Quay};
+
+/// A test program that works 60 ms for the processor before its first test. Its tests sleep 100 ms. With `--fed` it reads their
+/// names from its standard input.
+const SLOW_TO_START: &str = r#"import sys, time
+if "--names" in sys.argv:
+    print("\n".join(f"bench/group-{i // 100}/test-{i}" for i in range(1000)))
+    sys.exit()
+until = time.process_time() + 0.060
+while time.process_time() < until:
+    pass
+for line in sys.stdin if "--fed" in sys.argv else open(sys.argv[1]):
+    time.sleep(0.1)
+    print("ok - " + line.strip(), flush=True)
+"#;
+
+/// 1,000 tests of 100 ms on 40 slots, by a program that costs 60 ms of the processor to start, against a shell that deals them
+/// out to 40 processes.
+pub fn starting(runtime: &Runtime) -> Vec<Line> {
+    runtime.block_on(async {
+        let quay = Quay::open(4, 10).await;
+        let list = "[\"/usr/bin/python3\", \"tests.py\", \"--names\"]";
+        let files = [("tests.py", SLOW_TO_START)];
+        let run = "[\"/usr/bin/python3\", \"tests.py\", \"{names-file}\"]";
+        let fed = "[\"/usr/bin/python3\", \"tests.py\", \"--fed\"]\nfeed = \"lines\"";
+        let script = quay.dir.path().join("suite-dealt-0/tests.py").display().to_string();
+        let parts = quay.dir.path().join("parts").display().to_string();
+        let (mut shell, mut unknown, mut known, mut fed_first, mut fed_known) = (vec![], vec![], vec![], vec![], vec![]);
+        for round in 0..3 {
+            // A suite of its own each time, so that its first run knows nothing.
+            let dealt = quay.suite_of(&format!("dealt-{round}"), list, run, &files).await;
+            let stays = quay.suite_of(&format!("stays-{round}"), list, fed, &files).await;
+            unknown.push(quay.wait(&dealt, |_, _| ()).await);
+            known.push(quay.wait(&dealt, |_, _| ()).await);
+            fed_first.push(quay.wait(&stays, |_, _| ()).await);
+            fed_known.push(quay.wait(&stays, |_, _| ()).await);
+            let deal = format!(
+                "rm -rf {parts}; mkdir -p {parts}; python3 {script} --names | split -n r/40 - {parts}/p; \
+                 for p in {parts}/p*; do python3 {script} $p > $p.out & done; wait"
+            );
+            let began = Instant::now();
+            assert!(Command::new("sh").args(["-c", &deal]).status().is_ok_and(|s| s.success()), "the shell runs it");
+            shell.push(began.elapsed().as_secs_f64());
+        }
+        let shell = median(shell);
+        let line = |what, took: Vec<f64>, bound| {
+            let took = median(took);
+            Line {
+                what,
+                measured: format!("{took:.2} s from start to verdict (median of 3)"),
+                compared_with: format!("{shell:.2} s: a shell that deals the names out to 40 processes"),
+                figure: took / shell,
+                bound,
+                unit: "",
+            }
+        };
+        vec![
+            line("1,000 tests of 100 ms, 40 slots, a program that costs 60 ms of the processor to start, durations known", known, 1.1),
+            line("the same, nothing known", unknown, 1.5),
+            line("the same, fed, nothing known", fed_first, 1.05),
+            line("the same, fed, durations known", fed_known, 1.05),
+        ]
+    })
+}
+
+/// A million cases in 5,000 files, by a program that only prints.
+pub fn cases(runtime: &Runtime) -> Vec<Line> {
+    runtime.block_on(async {
+        let quay = Quay::open(1, 2).await;
+        let own = std::env::current_exe().expect("a path").display().to_string();
+        let list = format!("[\"{own}\", \"program\", \"names\", \"5000\"]\neach = \"file\"");
+        let run = format!("[\"{own}\", \"program\", \"cases\", \"200\", \"{{name}}\"]");
+        let bundle = quay.suite_of("cases", &list, &run, &[]).await;
+        let took = quay.wait(&bundle, |_, _| ()).await;
+        let memory = quay.most_memory();
+        let began = Instant::now();
+        let page: Cases = quay.client.get("/api/runs/cases/1/cases", &[]).await.expect("cases");
+        let answered = began.elapsed().as_secs_f64();
+        assert_eq!((page.total, page.cases.len()), (1_000_000, 100));
+        let line = |what, measured: &str, figure, bound, unit| Line {
+            what,
+            measured: measured.to_owned(),
+            compared_with: "a clock".into(),
+            figure,
+            bound,
+            unit,
+        };
+        vec![
+            line(
+                "1,000,000 cases in 5,000 files, 2 slots, a process a file: microseconds for each case",
+                &format!("{took:.1} s, {:.0} cases a second", 1e6 / took),
+                took,
+                50.0,
+                " µs",
+            ),
+            line("that run: the service's memory", "the most it had (VmHWM)", memory, 250.0, " MiB"),
+            line("that run: the first page of its cases", "one call", answered, 1.0, " s"),
+        ]
+    })
+}
+
+/// Processes that stay, nothing known, against handing tests out singly in the order of the list.
+pub fn fed(_: &Runtime) -> Vec<Line> {
+    let mut ratios = Vec::new();
+    for seed in 0..50 {
+        let mut random = Random::new(seed);
+        let durations: Vec<kesmo_core::time::Span> =
+            (0..2000).map(|_| kesmo_core::time::Span((100_000.0 * (1.5 * random.normal()).exp()) as u64)).collect();
+        let singly = {
+            let mut slots = vec![0u64; 32];
+            for duration in &durations {
+                let least = slots.iter_mut().min().expect("slots");
+                *least += duration.0;
+            }
+            slots.into_iter().max().unwrap_or(0)
+        };
+        let scenario = Scenario {
+            seed,
+            expected: vec![None; durations.len()],
+            durations,
+            workers: 4,
+            slots_each: 8,
+            start_cost: kesmo_core::time::Span::millis(20),
+            outcomes: Outcomes { flaky: 0.0, flaky_tests: 0.0, broken_tests: 0.0 },
+            fed: true,
+            ..Scenario::default()
+        };
+        let report = simulate(&scenario).expect("the promises hold");
+        ratios.push(report.makespan.0 as f64 / singly as f64);
+    }
+    let mean = ratios.iter().sum::<f64>() / ratios.len() as f64;
+    vec![Line {
+        what: "simulated, fed, nothing known, heavy tail (sigma 1.5): mean",
+        measured: "makespan, 2,000 tests, 32 slots, 50 seeds".into(),
+        compared_with: "handing tests out singly, knowing nothing, for no cost".into(),
+        figure: mean,
+        bound: 1.01,
+        unit: "",
+    }]
+}

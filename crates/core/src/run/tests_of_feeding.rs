@@ -1,0 +1,221 @@
+//! The engine with processes that stay and are fed. That its promises hold under faults is tested in `kesmo-sim`.
+
+use std::collections::BTreeSet;
+
+use super::{tests::*, *};
+use crate::{
+    plan::{Plan, PlannedEntry},
+    time::Span,
+    words::{Ended, Outcome, Verdict},
+};
+use Ended::{Crashed, Failed, Passed};
+
+fn fed(entries: Vec<PlannedEntry>) -> Bench {
+    Bench::new(Policy { fed: true, give_back: false, ..policy() }, entries)
+}
+
+/// What a process was fed by some effects, and whether it was told that nothing more comes.
+fn feeds(effects: &[Effect]) -> Vec<(BatchId, Vec<u32>, bool)> {
+    let feed = |e: &Effect| match e {
+        Effect::Feed { batch, entries, last, .. } => Some((*batch, entries.clone(), *last)),
+        _ => None,
+    };
+    effects.iter().filter_map(feed).collect()
+}
+
+impl Bench {
+    /// A test of a fed process begins and ends; tells what the process was fed then.
+    fn digest(&mut self, batch: BatchId, entry: u32, ended: Ended) -> Vec<(BatchId, Vec<u32>, bool)> {
+        self.feed(Input::Began { batch, entry });
+        self.now = self.now + Span::millis(10);
+        feeds(&self.feed(Input::Ended { batch, entry, ended, spent: Span::millis(10), cases: 0 }))
+    }
+
+    /// Feeds a process until it is told that nothing more comes; tells what it ran.
+    fn run_stream(&mut self, grant: &Grant) -> Vec<u32> {
+        let (mut open, mut ran) = (grant.entries.clone(), Vec::new());
+        loop {
+            let entry = open.remove(0);
+            ran.push(entry);
+            for (_, entries, last) in self.digest(grant.batch, entry, Passed) {
+                open.extend(entries);
+                if last {
+                    assert!(open.is_empty(), "nothing is fed after the last");
+                    self.over(grant.batch);
+                    return ran;
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn a_process_is_fed_one_test_after_the_other_and_told_when_there_is_none() {
+    let mut bench = fed(names(3));
+    let grant = bench.free(W1, 0).unwrap();
+    assert_eq!((grant.entries.len(), grant.more), (1, true));
+    let batch = grant.batch;
+    let (_, second, last) = bench.digest(batch, grant.entries[0], Passed).remove(0);
+    assert_eq!((second.len(), last), (1, false));
+    let (_, third, _) = bench.digest(batch, second[0], Passed).remove(0);
+    assert_eq!(bench.digest(batch, third[0], Passed), [(batch, Vec::new(), true)]);
+    assert_eq!(bench.verdict(), None, "the process may still leave something behind");
+    bench.over(batch);
+    assert_eq!(bench.verdict(), Some((Verdict::Passed, "")));
+}
+
+#[test]
+fn each_slot_has_one_process_and_all_is_run_once() {
+    let mut bench = fed(names(200));
+    let grants = [bench.free(W1, 0).unwrap(), bench.free(W1, 1).unwrap(), bench.free(W2, 0).unwrap()];
+    let mut all: Vec<u32> = Vec::new();
+    for grant in &grants {
+        all.extend(bench.run_stream(grant));
+    }
+    assert!(bench.free(W2, 1).is_none());
+    assert_eq!((all.len(), all.iter().collect::<BTreeSet<_>>().len()), (200, 200));
+    assert_eq!(bench.verdict(), Some((Verdict::Passed, "")));
+}
+
+#[test]
+fn the_longest_goes_first_without_anything_being_dealt_out_before() {
+    let mut bench = fed(vec![entry("a", 10), entry("b", 9000), entry("c", 500)]);
+    let grant = bench.free(W1, 0).unwrap();
+    assert_eq!(grant.entries, [1]);
+    assert_eq!(bench.free(W1, 1).unwrap().entries, [2], "another slot takes what is longest then");
+    assert_eq!(bench.digest(grant.batch, 1, Passed), [(grant.batch, vec![0], false)]);
+}
+
+#[test]
+fn short_tests_are_fed_ahead_and_long_ones_are_not() {
+    let ahead = |ms: u64, count: u32| {
+        let mut bench = fed((0..count).map(|i| entry(&format!("t/{i}"), ms)).collect());
+        let grant = bench.free(W1, 0).unwrap();
+        let (batch, mut open, mut most) = (grant.batch, grant.entries, 0);
+        for _ in 0..20 {
+            let entry = open.remove(0);
+            bench.feed(Input::Began { batch, entry });
+            let ended = Input::Ended { batch, entry, ended: Passed, spent: Span::millis(ms), cases: 0 };
+            open.extend(feeds(&bench.feed(ended)).into_iter().flat_map(|f| f.1));
+            most = most.max(open.len());
+        }
+        most
+    };
+    assert_eq!(ahead(100, 1000), 1, "the way there and back is short beside them");
+    assert!(ahead(1, 1000) > 3, "{}", ahead(1, 1000));
+    assert_eq!(ahead(1, 24), 2, "little is left: a quarter of a slot's part");
+}
+
+#[test]
+fn a_retry_has_a_process_of_its_own_and_nothing_more_is_fed_to_it() {
+    let mut bench = fed(names(2).into_iter().map(|e| PlannedEntry { retries: 1, ..e }).collect());
+    let grant = bench.free(W1, 0).unwrap();
+    let first = grant.entries[0];
+    let (_, other, _) = bench.digest(grant.batch, first, Failed).remove(0);
+    assert_ne!(other, [first], "the retry does not go back to this process");
+    assert_eq!(bench.digest(grant.batch, other[0], Passed), [(grant.batch, Vec::new(), true)]);
+    bench.over(grant.batch);
+    let retry = bench.free(W1, 0).unwrap();
+    assert_eq!((retry.entries.as_slice(), retry.more, retry.attempt), ([first].as_slice(), false, Some(2)));
+    assert!(bench.digest(retry.batch, first, Passed).is_empty());
+    bench.over(retry.batch);
+    assert_eq!(bench.engine.entry(first).0, Some(Outcome::Flaky));
+}
+
+#[test]
+fn what_a_process_had_when_it_died_goes_back_but_for_the_one_it_ran() {
+    let mut bench = fed((0..1000).map(|i| entry(&format!("t/{i}"), 1)).collect());
+    let grant = bench.free(W1, 0).unwrap();
+    let (batch, mut open) = (grant.batch, grant.entries);
+    for _ in 0..6 {
+        let entry = open.remove(0);
+        open.extend(bench.digest(batch, entry, Passed).into_iter().flat_map(|f| f.1));
+    }
+    let had = open.remove(0);
+    bench.digest(batch, had, Crashed);
+    let waiting = bench.engine.tally().waiting;
+    bench.over(batch);
+    assert_eq!(bench.engine.entry(had).0, Some(Outcome::Failed));
+    assert!(open.iter().all(|i| bench.engine.entry(*i) == (None, false, 0)), "they are not charged");
+    assert_eq!(bench.engine.tally().waiting, waiting);
+    assert!(bench.free(W1, 0).unwrap().more, "a new process takes them");
+}
+
+#[test]
+fn a_group_is_fed_in_order_to_one_process_and_no_other_has_it() {
+    let of_group = |name: &str| PlannedEntry { group: Some(0), ..entry(name, 1000) };
+    let mut bench = fed(vec![of_group("g/1"), entry("a", 9000), of_group("g/2"), of_group("g/3")]);
+    let long = bench.free(W1, 0).unwrap();
+    assert_eq!(long.entries, [1]);
+    let group = bench.free(W1, 1).unwrap();
+    assert_eq!(group.entries, [0, 2, 3]);
+    assert!(bench.free(W2, 0).is_none());
+}
+
+#[test]
+fn tests_with_a_claim_run_as_a_batch_whose_names_are_written_at_once() {
+    let claim = |name: &str| PlannedEntry { claims: 1, ..entry(name, 1000) };
+    let mut bench = fed(vec![claim("a"), claim("b"), entry("c", 100)]);
+    let claimed = bench.free(W1, 0).unwrap();
+    assert_eq!((claimed.entries.len(), claimed.more), (2, false));
+    let other = bench.free(W1, 1).unwrap();
+    assert_eq!((other.entries.as_slice(), other.more), ([2].as_slice(), true));
+    assert_eq!(bench.digest(other.batch, 2, Passed), [(other.batch, Vec::new(), true)]);
+}
+
+#[test]
+fn a_slot_that_is_wanted_elsewhere_is_no_longer_fed() {
+    let mut bench = fed(names(50));
+    let (one, two) = (bench.free(W1, 0).unwrap(), bench.free(W1, 1).unwrap());
+    let closed = feeds(&bench.feed(Input::Wanted));
+    assert_eq!(closed.len(), 1);
+    let (batch, entries, last) = &closed[0];
+    assert!(entries.is_empty() && *last);
+    let grant = if *batch == one.batch { &one } else { &two };
+    assert!(bench.digest(*batch, grant.entries[0], Passed).is_empty(), "it is fed nothing more");
+    bench.over(*batch);
+    assert!(feeds(&bench.feed(Input::Wanted)).is_empty(), "the last slot of a run is not taken");
+    let other = if *batch == one.batch { &two } else { &one };
+    let overloaded = feeds(&bench.feed(Input::Overloaded { batch: other.batch }));
+    assert_eq!(overloaded, [(other.batch, Vec::new(), true)]);
+}
+
+#[test]
+fn what_may_not_have_come_is_fed_again_when_a_worker_comes_back() {
+    let mut bench = fed(names(10));
+    let grant = bench.free(W1, 0).unwrap();
+    let (_, next, _) = bench.digest(grant.batch, grant.entries[0], Passed).remove(0);
+    let back = Input::WorkerBack { worker: W1, holds: BTreeSet::from([grant.batch]) };
+    assert_eq!(feeds(&bench.feed(back)), [(grant.batch, next, false)]);
+}
+
+#[test]
+fn an_engine_that_is_built_again_goes_on_feeding() {
+    let mut bench = fed(names(5));
+    let grant = bench.free(W1, 0).unwrap();
+    let (_, next, _) = bench.digest(grant.batch, grant.entries[0], Passed).remove(0);
+    let attempts: Vec<PastAttempt> = bench
+        .effects
+        .iter()
+        .filter_map(|e| if let Effect::Attempt(kept) = e { Some(*kept) } else { None })
+        .map(|k| PastAttempt {
+            entry: k.entry,
+            number: k.number,
+            batch: k.batch,
+            worker: k.worker,
+            ended: k.ended,
+            spent: k.spent,
+            decided: k.decided,
+        })
+        .collect();
+    let entries = vec![grant.entries[0], next[0]];
+    let open = PastBatch { batch: grant.batch, worker: W1, slot: 0, entries, granted_at: bench.now, open: true };
+    let policy = Policy { fed: true, give_back: false, ..policy() };
+    let plan = Plan { ..plan(names(5)) };
+    bench.engine = Engine::restore(policy, plan, bench.now, &attempts, &[open]).unwrap();
+    bench.fleet(&[(W1, 1)]);
+    let back = Input::WorkerBack { worker: W1, holds: BTreeSet::from([grant.batch]) };
+    assert_eq!(feeds(&bench.feed(back)), [(grant.batch, next.clone(), false)]);
+    let (_, third, last) = bench.digest(grant.batch, next[0], Passed).remove(0);
+    assert_eq!((third.len(), last), (1, false));
+}
