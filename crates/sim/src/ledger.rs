@@ -74,7 +74,8 @@ impl Ledger {
             if planned(entry).variant != first.variant {
                 return Err(format!("batch {} has two variants", grant.batch));
             }
-            if !grant.cases.is_empty() && !(scenario.rerun && self.failed_before(*entry)) {
+            let again = scenario.rerun && self.failed_before(*entry);
+            if !(grant.cases.is_empty() || again) {
                 return Err(format!("entry {entry} is to run some of its cases for the first time"));
             }
             if self.failed_before(*entry) && grant.entries.len() > 1 {

@@ -714,7 +714,7 @@ impl BatchRun<'_> {
     async fn flush(&mut self, reading: &mut Reading, offset: usize) {
         let key = self.grant.key;
         let mut events = Vec::new();
-        for (position, first, cases) in reading.files.as_mut().map(Files::to_tell).unwrap_or_default() {
+        for (position, first, cases) in reading.files.as_mut().map(Files::take_waiting).unwrap_or_default() {
             let entry = self.entries[offset + position].index;
             events.push(WorkerEvent::Cases { key, entry, first, cases });
         }

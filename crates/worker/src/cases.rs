@@ -192,7 +192,7 @@ impl Files {
     }
 
     /// The cases that are to be told now: the position of a file, the place of the first among its cases, and the cases.
-    pub fn to_tell(&mut self) -> Vec<(usize, u32, Vec<CaseReport>)> {
+    pub fn take_waiting(&mut self) -> Vec<(usize, u32, Vec<CaseReport>)> {
         let mut all: Vec<(usize, u32, Vec<CaseReport>)> = Vec::new();
         let mut bytes = 0;
         for (position, case) in std::mem::take(&mut self.waiting) {
@@ -364,13 +364,13 @@ mod tests {
         for title in ["x", "x", "x (2)", "x", "x (2)"] {
             f.take(0, title, passed(), 200, "");
         }
-        let told = f.to_tell();
+        let told = f.take_waiting();
         let titles: Vec<(&str, bool)> = told[0].2.iter().map(|c| (c.title.as_str(), c.copy)).collect();
         assert_eq!(titles, [("x", false), ("x (2)", true), ("x (2) (2)", true), ("x (3)", true), ("x (2) (3)", true)]);
         for _ in 0..100_000 {
             f.take(0, "y", passed(), 200, "");
         }
-        let all: BTreeSet<String> = f.to_tell().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
+        let all: BTreeSet<String> = f.take_waiting().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
         assert_eq!(all.len(), 100_000);
     }
 
@@ -380,10 +380,10 @@ mod tests {
         (0..1200).for_each(|n| {
             f.take(0, &format!("{n}"), passed(), 200, "");
         });
-        let told: Vec<(u32, usize)> = f.to_tell().iter().map(|t| (t.1, t.2.len())).collect();
+        let told: Vec<(u32, usize)> = f.take_waiting().iter().map(|t| (t.1, t.2.len())).collect();
         assert_eq!(told, [(0, 500), (500, 500), (1000, 200)]);
         f.take(0, "last", failed(&"w".repeat(9000)), 300, "");
-        let told = f.to_tell();
+        let told = f.take_waiting();
         assert_eq!((told[0].1, told[0].2[0].message.len() <= 2010), (1200, true));
         assert!(!f.waits());
     }
@@ -407,7 +407,7 @@ mod tests {
         f.begin(0, "d", 195);
         f.take(0, "c", passed(), 200, "");
         f.take(0, "d", passed(), 230, "");
-        let told = f.to_tell();
+        let told = f.take_waiting();
         assert_eq!(told[0].2.iter().map(|c| c.spent_us).collect::<Vec<_>>(), [50, 7, 10, 35]);
     }
 
@@ -419,7 +419,7 @@ mod tests {
         f.step(0, "c", Step { name: "scan".into(), ok: false, ms: Some(2.0) }, 160);
         f.take(0, "c", failed("no"), 170, "");
         f.take(0, "d", passed(), 180, "printed");
-        let details: Vec<String> = f.to_tell().remove(0).2.into_iter().map(|c| c.detail).collect();
+        let details: Vec<String> = f.take_waiting().remove(0).2.into_iter().map(|c| c.detail).collect();
         assert_eq!(details, ["the gate is shut", "own words", "not ok scan (2 ms)\n", ""]);
     }
 

@@ -1,11 +1,14 @@
 //! The state machine itself. See the folder's first lines for what it promises.
 
+mod estimates;
+mod feeding;
+mod files;
+
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use super::{
-    cases::{CaseTally, CaseTold, FileCases, PastCase, Standing},
+    cases::{CaseTally, FileCases},
     figures::{Figures, Part, Parts, Rate},
-    left::{self, Ahead, TimeLeft, Work},
     ready::{Class, Ready, Retry, Unit},
     terms::{
         AttemptKept, AttemptStats, BatchEnd, BatchId, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES,
@@ -14,7 +17,6 @@ use super::{
 };
 use crate::{
     plan::{Plan, batch},
-    record::median,
     time::{Span, Timestamp},
     words::{Ended, Outcome, Phase, Verdict},
 };
@@ -325,48 +327,6 @@ impl Engine {
         self
     }
 
-    /// Takes up what files told of cases before the engine was built again: how the cases of each file stand, and the rows of
-    /// files that have no outcome yet, in the order in which they came.
-    #[must_use]
-    pub fn with_cases(mut self, tallies: &BTreeMap<u32, CaseTally>, rows: &[PastCase]) -> Self {
-        for (entry, tally) in tallies {
-            self.stand_cases(*entry, *tally);
-        }
-        let open = |row: &&PastCase| {
-            self.entries.get(row.entry as usize).is_some_and(|entry| !matches!(entry.state, State::Done(_)))
-        };
-        let rows: Vec<&PastCase> = rows.iter().filter(open).collect();
-        let counted = |row: &PastCase| row.number <= self.entries[row.entry as usize].attempts;
-        for row in rows.iter().filter(|row| counted(row)) {
-            self.cases.entry(row.entry).or_default().take_up(row, true);
-        }
-        self.cases.values_mut().for_each(FileCases::taken_up);
-        for row in rows.iter().filter(|row| !counted(row)) {
-            self.cases.entry(row.entry).or_default().take_up(row, false);
-        }
-        self
-    }
-
-    /// How the cases of all files stand; those of an attempt that runs count as they come, if it is a file's first.
-    #[must_use]
-    pub fn case_tally(&self) -> CaseTally {
-        self.case_tally
-    }
-
-    /// How the cases of a file stand.
-    #[must_use]
-    pub fn cases_of(&self, index: u32) -> CaseTally {
-        self.cases_of.get(index as usize).copied().unwrap_or_default()
-    }
-
-    /// The cases of a file stand like this now.
-    fn stand_cases(&mut self, index: u32, tally: CaseTally) {
-        if let Some(old) = self.cases_of.get_mut(index as usize) {
-            self.case_tally.replace(old, &tally);
-            *old = tally;
-        }
-    }
-
     /// What went wrong beside the tests and fails the run, the first of it.
     #[must_use]
     pub fn wrongs(&self) -> &[String] {
@@ -572,12 +532,6 @@ impl Engine {
         self.batches.len() as u32
     }
 
-    /// What some entries are expected to take, one after the other.
-    #[must_use]
-    pub fn worth(&self, entries: &[u32]) -> Span {
-        Span(entries.iter().map(|i| self.expected(*i).0).sum())
-    }
-
     /// The claims that running batches hold.
     pub fn held_claims(&self) -> impl Iterator<Item = &str> {
         self.held_claims.iter().map(String::as_str)
@@ -615,129 +569,6 @@ impl Engine {
         }
     }
 
-    /// How long the run still takes. `None` while tests of unknown length are left and too few have ended to say how
-    /// long those take, and where there are no slots.
-    #[must_use]
-    pub fn time_left(&self, now: Timestamp) -> Option<TimeLeft> {
-        let slots = self.usable_slots().max(self.slots_in_use());
-        // While it waits for a worker, nobody can say how long that takes.
-        let waits = self.batches.is_empty() && self.waiting_said.is_some();
-        if self.phase != Phase::Running || slots == 0 || waits {
-            return None;
-        }
-        let strangers = self.strangers(now);
-        let overdue = Span(self.overdue(now)).as_seconds();
-        let took = Span(self.took_known).as_seconds() + overdue;
-        let (pace, pace_error) = left::pace(Span(self.expected_known).as_seconds(), took, self.variance_known);
-        let work_of = |index: u32| self.work_of(index, pace, strangers);
-        let (mut unknown, mut entries, mut starting) = (self.left_unknown, 0, 0);
-        let mut rests: Vec<Work> = Vec::with_capacity(self.batches.len());
-        for (id, batch) in &self.batches {
-            let mut rest = Work::default();
-            starting += u32::from(!batch.fruitful && self.running_in(*id).is_none());
-            for index in batch.entries.iter().filter(|i| self.held_by(**i, *id)) {
-                unknown += u32::from(self.plan.entries[*index as usize].expected.is_none());
-                entries += 1;
-                rest = rest.plus(match self.entries[*index as usize].state {
-                    State::Held { began: Some(began), .. } => work_of(*index).begun(began, now),
-                    _ => work_of(*index),
-                });
-            }
-            rests.push(rest);
-        }
-        if unknown > 0 && self.figures.sums().ended < KNOWN_FROM {
-            return None;
-        }
-        let known = Work { mean: Span(self.left_known).as_seconds(), variance: self.left_variance }.times(pace);
-        let of_strangers = f64::from(self.left_unknown);
-        let queued =
-            known.plus(Work { mean: of_strangers * strangers.mean, variance: of_strangers * strangers.variance });
-        let queued = Work { mean: queued.mean + self.retries_beyond(pace, strangers), ..queued };
-        let chain = self.ready.longest().unwrap_or_default().iter().map(|i| work_of(*i));
-        let units = self.ready.units() + self.ready.retries() as u32;
-        let ahead = Ahead {
-            queued,
-            chain: chain.fold(Work::default(), Work::plus),
-            batches: &rests,
-            slots,
-            start_cost: self.start_cost().as_seconds(),
-            starts: self.starts_ahead(queued.mean, slots) + f64::from(starting),
-            retries_each: self.attempts_each() - 1.0,
-            entries: entries + units,
-            pace_error,
-            unknown_error: f64::from(unknown) * strangers.variance.sqrt()
-                / f64::from(self.figures.sums().ended.max(1)).sqrt(),
-        };
-        Some(left::estimate(&ahead))
-    }
-
-    /// Attempts for each entry that is done.
-    fn attempts_each(&self) -> f64 {
-        let done = self.tally.done() - self.tally.parked - self.tally.not_run;
-        if done < 10 || self.gave_up {
-            1.0
-        } else {
-            (f64::from(self.figures.sums().ended) / f64::from(done)).clamp(1.0, 3.0)
-        }
-    }
-
-    /// What an entry takes at the pace of this run.
-    fn work_of(&self, index: u32, pace: f64, strangers: Work) -> Work {
-        let planned = &self.plan.entries[index as usize];
-        let work = planned.expected.map_or(strangers, |expected| Work::of(expected, planned.spread, pace));
-        // What failed takes about as long when it fails again, whatever it takes when it passes.
-        let failing = f64::from(self.entries[index as usize].failing_ms) / 1000.0;
-        Work { mean: work.mean.max(failing), ..work }
-    }
-
-    /// What retries that wait take beyond what is expected of tests that pass, in seconds.
-    fn retries_beyond(&self, pace: f64, strangers: Work) -> f64 {
-        let beyond = |index: u32| {
-            let planned = &self.plan.entries[index as usize];
-            let expected = planned.expected.map_or(strangers.mean, |expected| expected.as_seconds() * pace);
-            self.work_of(index, pace, strangers).mean - expected
-        };
-        self.ready.waiting_retries().map(beyond).sum()
-    }
-
-    /// What running tests of known length have taken beyond what was expected of them, in microseconds.
-    fn overdue(&self, now: Timestamp) -> u64 {
-        let running = self.batches.keys().filter_map(|id| self.running_in(*id));
-        let over = running.filter_map(|(index, began)| {
-            let expected = self.plan.entries[index as usize].expected?;
-            Some(now.since(began).0.saturating_sub(expected.0))
-        });
-        over.sum()
-    }
-
-    /// What a test of unknown length takes. Those that run now have shown that they take at least what they have taken:
-    /// without them, short ones would be all that is seen at first (the estimate of the mean from censored times).
-    fn strangers(&self, now: Timestamp) -> Work {
-        let running = self.batches.keys().filter_map(|id| self.running_in(*id));
-        let elapsed: f64 = running.map(|(_, began)| now.since(began).as_seconds()).sum();
-        let mean = self.usual().as_seconds() + elapsed / f64::from(self.figures.sums().ended.max(KNOWN_FROM));
-        Work { mean, variance: self.unknown_variance().max(mean * mean * 0.25) }
-    }
-
-    /// About how many processes are still to be started, with that much work waiting, in seconds: each round of batches
-    /// takes about half of what is left, until a batch is one test or not worth its start.
-    fn starts_ahead(&self, queued: f64, slots: u32) -> f64 {
-        let units = f64::from(self.ready.units()) + self.ready.retries() as f64;
-        if units < 1.0 {
-            return 0.0;
-        }
-        let each = f64::from(slots);
-        let least = (queued / units).max(self.start_cost().as_seconds() * 2.0).max(1e-6);
-        let rounds = (queued / each / least).max(1.0).log2() + 1.0;
-        (rounds * each).min(units)
-    }
-
-    /// How much longer this run's tests take than their records say; 1 until enough is known.
-    fn pace(&self) -> f64 {
-        let ratio = self.took_known as f64 / (self.expected_known as f64).max(1.0);
-        if self.figures.sums().ended >= 5 && self.expected_known > 0 { ratio.clamp(0.2, 20.0) } else { 1.0 }
-    }
-
     fn adopt(&mut self, plan: Plan) {
         let fresh =
             Entry { state: State::Waiting, attempts: 0, failing: 0, lost_in_a_row: 0, failed_on: None, failing_ms: 0 };
@@ -751,15 +582,6 @@ impl Engine {
 
     fn indexes_where(&self, is: impl Fn(&Entry) -> bool) -> Vec<u32> {
         self.entries.iter().enumerate().filter(|(_, e)| is(e)).map(|(i, _)| i as u32).collect()
-    }
-
-    /// What a test of unknown length is taken to need.
-    fn usual(&self) -> Span {
-        if self.figures.sums().ended >= KNOWN_FROM { self.figures.sums().mean() } else { UNKNOWN }
-    }
-
-    fn expected(&self, index: u32) -> Span {
-        self.plan.entries[index as usize].expected.unwrap_or_else(|| self.usual())
     }
 
     /// Entries that are set aside and do not run.
@@ -800,37 +622,6 @@ impl Engine {
             }
             None => self.left_unknown = self.left_unknown.saturating_sub(1),
         }
-    }
-
-    fn measure(&mut self, index: u32, ended: Ended, spent: Span) {
-        self.figures.add(ended, spent);
-        self.parts.add(index, ended, spent);
-        self.squares += spent.as_seconds().powi(2);
-    }
-
-    /// The standard deviation of what a unit takes beside what is expected, as a part of the mean.
-    fn variation(&self) -> f64 {
-        let units = f64::from(self.ready.units().max(1));
-        let mean = self.left().as_seconds() / units;
-        let variance = (self.left_variance + f64::from(self.left_unknown) * self.unknown_variance()) / units;
-        if mean > 0.0 { variance.sqrt() / mean } else { 0.0 }
-    }
-
-    /// The variance of tests of unknown length, in seconds.
-    fn unknown_variance(&self) -> f64 {
-        if self.figures.sums().ended >= 10 {
-            let n = f64::from(self.figures.sums().ended);
-            let measured = self.figures.sums().mean().as_seconds();
-            (self.squares / n - measured * measured).max(0.0)
-        } else {
-            // As with times between independent events: as wide as the mean.
-            self.usual().as_seconds().powi(2)
-        }
-    }
-
-    /// Expected work that waits.
-    fn left(&self) -> Span {
-        Span(self.left_known + u64::from(self.left_unknown) * self.usual().0)
     }
 
     /// Units of entries: single ones, and groups with their members in listed order.
@@ -1045,21 +836,6 @@ impl Engine {
         (self.policy.batch_limit.0 as f64 / (2.0 * self.pace())) as u64
     }
 
-    /// What starting a process costs: the median of the latest in this run, else what earlier runs had.
-    #[must_use]
-    pub fn start_cost(&self) -> Span {
-        if self.starts.len() < 3 {
-            return self.policy.start_cost.unwrap_or(UNKNOWN_START);
-        }
-        Span(median(&mut self.starts.iter().copied().collect::<Vec<_>>()))
-    }
-
-    /// Whether this run itself has measured what starting a process costs.
-    #[must_use]
-    pub fn measured_start_cost(&self) -> Option<Span> {
-        (self.starts.len() >= 3).then(|| self.start_cost())
-    }
-
     /// Takes units of a class, in their order, until they are worth a batch.
     fn draw(&mut self, class: Class) -> Option<Vec<u32>> {
         let mut target = self.batch_target();
@@ -1158,123 +934,6 @@ impl Engine {
         candidates.sort_unstable();
         for (_, id) in candidates.into_iter().rev().take(slots as usize) {
             self.ask_back(id, effects);
-        }
-    }
-
-    /// Gives a slot a process that stays, with what it begins with.
-    fn open_stream(&mut self, worker: WorkerId, slot: u16, class: Class, now: Timestamp) -> Option<Grant> {
-        let unit = self.ready.take_next(class)?;
-        let mut grant = Grant { more: true, ..self.hand_over(worker, slot, unit.entries, now) };
-        let open = grant.entries.len() as u32;
-        if let Some(batch) = self.batches.get_mut(&grant.batch) {
-            batch.telling = false;
-            batch.stream = Some(Stream { open, ..Stream::default() });
-        }
-        let ahead = self.more_for(grant.batch, now);
-        grant.entries.extend(ahead);
-        if grant.entries.len() > 1 {
-            grant.attempt = None;
-        }
-        Some(grant)
-    }
-
-    /// How many tests a process is fed beside the one that it runs: what is needed to bridge the way there and back, where
-    /// enough is left for all slots. With long tests that is nothing, so that none waits behind another while a slot idles.
-    fn ahead(&self) -> u64 {
-        let (slots, units) = (u64::from(self.usable_slots().max(1)), u64::from(self.ready.units()));
-        if self.figures.sums().ended < KNOWN_FROM || units <= slots {
-            return 0;
-        }
-        let mean = self.usual().0.max(20);
-        // Never more than its part of a quarter of what is left.
-        (self.round_trip.0 * 2 / mean).min(MOST_AHEAD).min(units / (slots * 4))
-    }
-
-    /// Draws what a process that stays is to be fed now; it is held for its batch.
-    fn more_for(&mut self, id: BatchId, now: Timestamp) -> Vec<u32> {
-        let Some(batch) = self.batches.get(&id) else { return Vec::new() };
-        let Some(stream) = batch.stream.filter(|s| !s.closed) else { return Vec::new() };
-        let Some(first) = batch.entries.first() else { return Vec::new() };
-        let of = self.class_of(*first);
-        let mut open = u64::from(stream.open);
-        let mut new: Vec<u32> = Vec::new();
-        while open <= self.ahead() {
-            let may = |class: &Class| class.variant == of.variant && class.repeat == of.repeat && class.claims == 0;
-            let first = self.ready.take_first(may).map(|(_, unit)| unit);
-            let next = || self.ready.next_class(may, |class: &Class, unit: &Unit| self.urgency(class, unit));
-            let unit = match first {
-                Some(unit) => Some(unit),
-                None => next().and_then(|(class, _)| self.ready.take_next(class)),
-            };
-            let Some(unit) = unit else { break };
-            open += unit.entries.len() as u64;
-            new.extend(unit.entries);
-        }
-        for index in &new {
-            self.entries[*index as usize].state = State::Held { batch: id, began: None };
-            self.leaves(*index);
-        }
-        let groups: Vec<u32> = new.iter().filter_map(|i| self.plan.entries[*i as usize].group).collect();
-        self.busy_groups.extend(&groups);
-        if let Some(batch) = self.batches.get_mut(&id) {
-            batch.entries.extend(&new);
-            batch.groups.extend(groups);
-            batch.groups.dedup();
-            if let Some(stream) = &mut batch.stream {
-                stream.hungry_fed_at = (stream.open == 0 && !new.is_empty()).then_some(now).or(stream.hungry_fed_at);
-                stream.open += new.len() as u32;
-            }
-        }
-        new
-    }
-
-    /// A process that stays is fed what it needs, or told that nothing more comes.
-    fn feed(&mut self, id: BatchId, now: Timestamp, effects: &mut Vec<Effect>) {
-        if self.phase != Phase::Running || !self.batches.get(&id).is_some_and(|b| b.stream.is_some_and(|s| !s.closed)) {
-            return;
-        }
-        let entries = self.more_for(id, now);
-        let Some(Batch { worker, stream: Some(stream), .. }) = self.batches.get_mut(&id) else { return };
-        let worker = *worker;
-        if !entries.is_empty() {
-            effects.push(Effect::Feed { worker, batch: id, entries, last: false });
-        } else if stream.open == 0 {
-            stream.closed = true;
-            effects.push(Effect::Feed { worker, batch: id, entries: Vec::new(), last: true });
-        }
-    }
-
-    /// Says once more what a process that stays was fed.
-    fn feed_again(&mut self, id: BatchId, effects: &mut Vec<Effect>) {
-        let Some(Batch { worker, stream: Some(stream), entries, .. }) = self.batches.get(&id) else { return };
-        let (worker, last) = (*worker, stream.closed);
-        let entries: Vec<u32> = entries.iter().copied().filter(|i| self.held_by(*i, id)).collect();
-        effects.push(Effect::Feed { worker, batch: id, entries, last });
-    }
-
-    /// A slot is wanted elsewhere: the process with the least to do is fed nothing more.
-    fn close_one(&mut self, effects: &mut Vec<Effect>) {
-        let open = |b: &Batch| b.stream.filter(|s| !s.closed).map(|s| s.open);
-        let least = self.batches.iter().filter_map(|(id, b)| Some((open(b)?, *id))).min();
-        if let Some((_, id)) = least.filter(|_| self.batches.len() > 1) {
-            self.close_stream(id, effects);
-        }
-    }
-
-    fn close_stream(&mut self, id: BatchId, effects: &mut Vec<Effect>) {
-        if let Some(Batch { worker, stream: Some(stream), .. }) = self.batches.get_mut(&id)
-            && !stream.closed
-        {
-            stream.closed = true;
-            effects.push(Effect::Feed { worker: *worker, batch: id, entries: Vec::new(), last: true });
-        }
-    }
-
-    /// A test of a process that stays has ended.
-    fn digested(&mut self, id: BatchId, now: Timestamp, effects: &mut Vec<Effect>) {
-        if let Some(Batch { stream: Some(stream), .. }) = self.batches.get_mut(&id) {
-            stream.open = stream.open.saturating_sub(1);
-            self.feed(id, now, effects);
         }
     }
 
@@ -1463,76 +1122,6 @@ impl Engine {
                 effects.push(Effect::Decided { entry: retry.entry, number, outcome });
             }
         }
-    }
-
-    /// How many cases an entry has told of in the attempt that a batch makes, if it is that batch's.
-    fn told(&self, batch: BatchId, index: u32) -> Option<u32> {
-        let held = (index as usize) < self.entries.len() && self.held_by(index, batch);
-        held.then(|| self.cases.get(&index).map_or(0, FileCases::told))
-    }
-
-    /// A file told of cases. What came before is passed over, so that a message may come twice.
-    fn take_cases(&mut self, batch: BatchId, index: u32, first: u32, cases: &[CaseTold], effects: &mut Vec<Effect>) {
-        let Some(told) = self.told(batch, index).filter(|_| self.policy.files) else { return };
-        if first > told {
-            // The attempt's end says how many there were, and shows that some are missing.
-            return;
-        }
-        let skip = (told - first).min(cases.len() as u32);
-        if skip as usize == cases.len() {
-            return;
-        }
-        let file_parked = self.plan.entries[index as usize].parked.is_some();
-        let file = self.cases.entry(index).or_default();
-        let at_once = file.is_first();
-        let mut tally = self.cases_of[index as usize];
-        let mut outcomes = Vec::with_capacity(cases.len() - skip as usize);
-        for case in &cases[skip as usize..] {
-            let parked = file_parked || self.plan.park_of_case(index, &case.title).is_some();
-            let outcome = file.take(case, parked);
-            if at_once {
-                tally.count(outcome, 1);
-            }
-            outcomes.push((parked, at_once.then_some(outcome)));
-        }
-        let number = self.entries[index as usize].attempts + 1;
-        self.stand_cases(index, tally);
-        effects.push(Effect::Cases { entry: index, number, first: told, skip, outcomes });
-    }
-
-    /// An attempt of a file ends: tells how it ended, its cases considered, and how they stand over all attempts.
-    fn end_file(&mut self, index: u32, own: Ended, effects: &mut Vec<Effect>) -> (Ended, Option<Standing>) {
-        let number = self.entries[index as usize].attempts + 1;
-        let Some(file) = self.cases.get_mut(&index) else { return (own, None) };
-        if own == Ended::Lost {
-            if file.told() > 0 {
-                effects.push(Effect::CasesLost { entry: index, number });
-            }
-            file.forget();
-            let (tally, several) = (file.tally(), !file.is_first());
-            self.stand_cases(index, tally);
-            if several {
-                effects.push(Effect::CasesSettled { entry: index });
-            }
-            return (own, None);
-        }
-        let several = !file.is_first();
-        let standing = file.settle(own.failing());
-        let tally = file.tally();
-        self.stand_cases(index, tally);
-        if several {
-            effects.push(Effect::CasesSettled { entry: index });
-        }
-        let ended = if own.failing() {
-            own
-        } else if standing.failed_now {
-            Ended::Failed
-        } else if standing.total == 0 || standing.passed + standing.flaky + standing.parked + standing.failed > 0 {
-            own
-        } else {
-            Ended::Skipped
-        };
-        (ended, Some(standing))
     }
 
     /// Something beside a test's own result went wrong in a batch: the run fails, unless all of the batch is parked.
@@ -1842,7 +1431,7 @@ fn grouped(count: u32) -> String {
     let digits = count.to_string();
     let mut said = String::with_capacity(digits.len() + 3);
     for (at, digit) in digits.char_indices() {
-        if at > 0 && (digits.len() - at) % 3 == 0 {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
             said.push(',');
         }
         said.push(digit);

@@ -1,0 +1,195 @@
+//! What an engine expects: how long tests and the run still take, from what is known and what was measured.
+
+use super::{Engine, KNOWN_FROM, State, UNKNOWN, UNKNOWN_START};
+use crate::{
+    record::median,
+    run::left::{self, Ahead, TimeLeft, Work},
+    time::{Span, Timestamp},
+    words::{Ended, Phase},
+};
+
+impl Engine {
+    /// What some entries are expected to take, one after the other.
+    #[must_use]
+    pub fn worth(&self, entries: &[u32]) -> Span {
+        Span(entries.iter().map(|i| self.expected(*i).0).sum())
+    }
+
+    /// How long the run still takes. `None` while tests of unknown length are left and too few have ended to say how
+    /// long those take, and where there are no slots.
+    #[must_use]
+    pub fn time_left(&self, now: Timestamp) -> Option<TimeLeft> {
+        let slots = self.usable_slots().max(self.slots_in_use());
+        // While it waits for a worker, nobody can say how long that takes.
+        let waits = self.batches.is_empty() && self.waiting_said.is_some();
+        if self.phase != Phase::Running || slots == 0 || waits {
+            return None;
+        }
+        let strangers = self.strangers(now);
+        let overdue = Span(self.overdue(now)).as_seconds();
+        let took = Span(self.took_known).as_seconds() + overdue;
+        let (pace, pace_error) = left::pace(Span(self.expected_known).as_seconds(), took, self.variance_known);
+        let work_of = |index: u32| self.work_of(index, pace, strangers);
+        let (mut unknown, mut entries, mut starting) = (self.left_unknown, 0, 0);
+        let mut rests: Vec<Work> = Vec::with_capacity(self.batches.len());
+        for (id, batch) in &self.batches {
+            let mut rest = Work::default();
+            starting += u32::from(!batch.fruitful && self.running_in(*id).is_none());
+            for index in batch.entries.iter().filter(|i| self.held_by(**i, *id)) {
+                unknown += u32::from(self.plan.entries[*index as usize].expected.is_none());
+                entries += 1;
+                rest = rest.plus(match self.entries[*index as usize].state {
+                    State::Held { began: Some(began), .. } => work_of(*index).begun(began, now),
+                    _ => work_of(*index),
+                });
+            }
+            rests.push(rest);
+        }
+        if unknown > 0 && self.figures.sums().ended < KNOWN_FROM {
+            return None;
+        }
+        let known = Work { mean: Span(self.left_known).as_seconds(), variance: self.left_variance }.times(pace);
+        let of_strangers = f64::from(self.left_unknown);
+        let queued =
+            known.plus(Work { mean: of_strangers * strangers.mean, variance: of_strangers * strangers.variance });
+        let queued = Work { mean: queued.mean + self.retries_beyond(pace, strangers), ..queued };
+        let chain = self.ready.longest().unwrap_or_default().iter().map(|i| work_of(*i));
+        let units = self.ready.units() + self.ready.retries() as u32;
+        let ahead = Ahead {
+            queued,
+            chain: chain.fold(Work::default(), Work::plus),
+            batches: &rests,
+            slots,
+            start_cost: self.start_cost().as_seconds(),
+            starts: self.starts_ahead(queued.mean, slots) + f64::from(starting),
+            retries_each: self.attempts_each() - 1.0,
+            entries: entries + units,
+            pace_error,
+            unknown_error: f64::from(unknown) * strangers.variance.sqrt()
+                / f64::from(self.figures.sums().ended.max(1)).sqrt(),
+        };
+        Some(left::estimate(&ahead))
+    }
+
+    /// Attempts for each entry that is done.
+    pub(super) fn attempts_each(&self) -> f64 {
+        let done = self.tally.done() - self.tally.parked - self.tally.not_run;
+        if done < 10 || self.gave_up {
+            1.0
+        } else {
+            (f64::from(self.figures.sums().ended) / f64::from(done)).clamp(1.0, 3.0)
+        }
+    }
+
+    /// What an entry takes at the pace of this run.
+    pub(super) fn work_of(&self, index: u32, pace: f64, strangers: Work) -> Work {
+        let planned = &self.plan.entries[index as usize];
+        let work = planned.expected.map_or(strangers, |expected| Work::of(expected, planned.spread, pace));
+        // What failed takes about as long when it fails again, whatever it takes when it passes.
+        let failing = f64::from(self.entries[index as usize].failing_ms) / 1000.0;
+        Work { mean: work.mean.max(failing), ..work }
+    }
+
+    /// What retries that wait take beyond what is expected of tests that pass, in seconds.
+    pub(super) fn retries_beyond(&self, pace: f64, strangers: Work) -> f64 {
+        let beyond = |index: u32| {
+            let planned = &self.plan.entries[index as usize];
+            let expected = planned.expected.map_or(strangers.mean, |expected| expected.as_seconds() * pace);
+            self.work_of(index, pace, strangers).mean - expected
+        };
+        self.ready.waiting_retries().map(beyond).sum()
+    }
+
+    /// What running tests of known length have taken beyond what was expected of them, in microseconds.
+    pub(super) fn overdue(&self, now: Timestamp) -> u64 {
+        let running = self.batches.keys().filter_map(|id| self.running_in(*id));
+        let over = running.filter_map(|(index, began)| {
+            let expected = self.plan.entries[index as usize].expected?;
+            Some(now.since(began).0.saturating_sub(expected.0))
+        });
+        over.sum()
+    }
+
+    /// What a test of unknown length takes. Those that run now have shown that they take at least what they have taken:
+    /// without them, short ones would be all that is seen at first (the estimate of the mean from censored times).
+    pub(super) fn strangers(&self, now: Timestamp) -> Work {
+        let running = self.batches.keys().filter_map(|id| self.running_in(*id));
+        let elapsed: f64 = running.map(|(_, began)| now.since(began).as_seconds()).sum();
+        let mean = self.usual().as_seconds() + elapsed / f64::from(self.figures.sums().ended.max(KNOWN_FROM));
+        Work { mean, variance: self.unknown_variance().max(mean * mean * 0.25) }
+    }
+
+    /// About how many processes are still to be started, with that much work waiting, in seconds: each round of batches
+    /// takes about half of what is left, until a batch is one test or not worth its start.
+    pub(super) fn starts_ahead(&self, queued: f64, slots: u32) -> f64 {
+        let units = f64::from(self.ready.units()) + self.ready.retries() as f64;
+        if units < 1.0 {
+            return 0.0;
+        }
+        let each = f64::from(slots);
+        let least = (queued / units).max(self.start_cost().as_seconds() * 2.0).max(1e-6);
+        let rounds = (queued / each / least).max(1.0).log2() + 1.0;
+        (rounds * each).min(units)
+    }
+
+    /// How much longer this run's tests take than their records say; 1 until enough is known.
+    pub(super) fn pace(&self) -> f64 {
+        let ratio = self.took_known as f64 / (self.expected_known as f64).max(1.0);
+        if self.figures.sums().ended >= 5 && self.expected_known > 0 { ratio.clamp(0.2, 20.0) } else { 1.0 }
+    }
+
+    /// What a test of unknown length is taken to need.
+    pub(super) fn usual(&self) -> Span {
+        if self.figures.sums().ended >= KNOWN_FROM { self.figures.sums().mean() } else { UNKNOWN }
+    }
+
+    pub(super) fn expected(&self, index: u32) -> Span {
+        self.plan.entries[index as usize].expected.unwrap_or_else(|| self.usual())
+    }
+
+    pub(super) fn measure(&mut self, index: u32, ended: Ended, spent: Span) {
+        self.figures.add(ended, spent);
+        self.parts.add(index, ended, spent);
+        self.squares += spent.as_seconds().powi(2);
+    }
+
+    /// The standard deviation of what a unit takes beside what is expected, as a part of the mean.
+    pub(super) fn variation(&self) -> f64 {
+        let units = f64::from(self.ready.units().max(1));
+        let mean = self.left().as_seconds() / units;
+        let variance = (self.left_variance + f64::from(self.left_unknown) * self.unknown_variance()) / units;
+        if mean > 0.0 { variance.sqrt() / mean } else { 0.0 }
+    }
+
+    /// The variance of tests of unknown length, in seconds.
+    pub(super) fn unknown_variance(&self) -> f64 {
+        if self.figures.sums().ended >= 10 {
+            let n = f64::from(self.figures.sums().ended);
+            let measured = self.figures.sums().mean().as_seconds();
+            (self.squares / n - measured * measured).max(0.0)
+        } else {
+            // As with times between independent events: as wide as the mean.
+            self.usual().as_seconds().powi(2)
+        }
+    }
+
+    /// Expected work that waits.
+    pub(super) fn left(&self) -> Span {
+        Span(self.left_known + u64::from(self.left_unknown) * self.usual().0)
+    }
+
+    /// What starting a process costs: the median of the latest in this run, else what earlier runs had.
+    #[must_use]
+    pub fn start_cost(&self) -> Span {
+        if self.starts.len() < 3 {
+            return self.policy.start_cost.unwrap_or(UNKNOWN_START);
+        }
+        Span(median(&mut self.starts.iter().copied().collect::<Vec<_>>()))
+    }
+
+    /// Whether this run itself has measured what starting a process costs.
+    #[must_use]
+    pub fn measured_start_cost(&self) -> Option<Span> {
+        (self.starts.len() >= 3).then(|| self.start_cost())
+    }
+}

@@ -1,0 +1,130 @@
+//! Processes that stay: what they are fed, and when nothing more.
+
+use super::{Batch, Engine, KNOWN_FROM, MOST_AHEAD, State, Stream};
+use crate::{
+    run::{
+        ready::{Class, Unit},
+        terms::{BatchId, Effect, Grant, WorkerId},
+    },
+    time::Timestamp,
+    words::Phase,
+};
+
+impl Engine {
+    /// Gives a slot a process that stays, with what it begins with.
+    pub(super) fn open_stream(&mut self, worker: WorkerId, slot: u16, class: Class, now: Timestamp) -> Option<Grant> {
+        let unit = self.ready.take_next(class)?;
+        let mut grant = Grant { more: true, ..self.hand_over(worker, slot, unit.entries, now) };
+        let open = grant.entries.len() as u32;
+        if let Some(batch) = self.batches.get_mut(&grant.batch) {
+            batch.telling = false;
+            batch.stream = Some(Stream { open, ..Stream::default() });
+        }
+        let ahead = self.more_for(grant.batch, now);
+        grant.entries.extend(ahead);
+        if grant.entries.len() > 1 {
+            grant.attempt = None;
+        }
+        Some(grant)
+    }
+
+    /// How many tests a process is fed beside the one that it runs: what is needed to bridge the way there and back, where
+    /// enough is left for all slots. With long tests that is nothing, so that none waits behind another while a slot idles.
+    pub(super) fn ahead(&self) -> u64 {
+        let (slots, units) = (u64::from(self.usable_slots().max(1)), u64::from(self.ready.units()));
+        if self.figures.sums().ended < KNOWN_FROM || units <= slots {
+            return 0;
+        }
+        let mean = self.usual().0.max(20);
+        // Never more than its part of a quarter of what is left.
+        (self.round_trip.0 * 2 / mean).min(MOST_AHEAD).min(units / (slots * 4))
+    }
+
+    /// Draws what a process that stays is to be fed now; it is held for its batch.
+    pub(super) fn more_for(&mut self, id: BatchId, now: Timestamp) -> Vec<u32> {
+        let Some(batch) = self.batches.get(&id) else { return Vec::new() };
+        let Some(stream) = batch.stream.filter(|s| !s.closed) else { return Vec::new() };
+        let Some(first) = batch.entries.first() else { return Vec::new() };
+        let of = self.class_of(*first);
+        let mut open = u64::from(stream.open);
+        let mut new: Vec<u32> = Vec::new();
+        while open <= self.ahead() {
+            let may = |class: &Class| class.variant == of.variant && class.repeat == of.repeat && class.claims == 0;
+            let first = self.ready.take_first(may).map(|(_, unit)| unit);
+            let next = || self.ready.next_class(may, |class: &Class, unit: &Unit| self.urgency(class, unit));
+            let unit = match first {
+                Some(unit) => Some(unit),
+                None => next().and_then(|(class, _)| self.ready.take_next(class)),
+            };
+            let Some(unit) = unit else { break };
+            open += unit.entries.len() as u64;
+            new.extend(unit.entries);
+        }
+        for index in &new {
+            self.entries[*index as usize].state = State::Held { batch: id, began: None };
+            self.leaves(*index);
+        }
+        let groups: Vec<u32> = new.iter().filter_map(|i| self.plan.entries[*i as usize].group).collect();
+        self.busy_groups.extend(&groups);
+        if let Some(batch) = self.batches.get_mut(&id) {
+            batch.entries.extend(&new);
+            batch.groups.extend(groups);
+            batch.groups.dedup();
+            if let Some(stream) = &mut batch.stream {
+                stream.hungry_fed_at = (stream.open == 0 && !new.is_empty()).then_some(now).or(stream.hungry_fed_at);
+                stream.open += new.len() as u32;
+            }
+        }
+        new
+    }
+
+    /// A process that stays is fed what it needs, or told that nothing more comes.
+    pub(super) fn feed(&mut self, id: BatchId, now: Timestamp, effects: &mut Vec<Effect>) {
+        if self.phase != Phase::Running || self.batches.get(&id).is_none_or(|b| b.stream.is_none_or(|s| s.closed)) {
+            return;
+        }
+        let entries = self.more_for(id, now);
+        let Some(Batch { worker, stream: Some(stream), .. }) = self.batches.get_mut(&id) else { return };
+        let worker = *worker;
+        if !entries.is_empty() {
+            effects.push(Effect::Feed { worker, batch: id, entries, last: false });
+        } else if stream.open == 0 {
+            stream.closed = true;
+            effects.push(Effect::Feed { worker, batch: id, entries: Vec::new(), last: true });
+        }
+    }
+
+    /// Says once more what a process that stays was fed.
+    pub(super) fn feed_again(&mut self, id: BatchId, effects: &mut Vec<Effect>) {
+        let Some(Batch { worker, stream: Some(stream), entries, .. }) = self.batches.get(&id) else { return };
+        let (worker, last) = (*worker, stream.closed);
+        let entries: Vec<u32> = entries.iter().copied().filter(|i| self.held_by(*i, id)).collect();
+        effects.push(Effect::Feed { worker, batch: id, entries, last });
+    }
+
+    /// A slot is wanted elsewhere: the process with the least to do is fed nothing more.
+    pub(super) fn close_one(&mut self, effects: &mut Vec<Effect>) {
+        let open = |b: &Batch| b.stream.filter(|s| !s.closed).map(|s| s.open);
+        let least = self.batches.iter().filter_map(|(id, b)| Some((open(b)?, *id))).min();
+        if let Some((_, id)) = least.filter(|_| self.batches.len() > 1) {
+            self.close_stream(id, effects);
+        }
+    }
+
+    pub(super) fn close_stream(&mut self, id: BatchId, effects: &mut Vec<Effect>) {
+        if let Some(Batch { worker, stream: Some(stream), .. }) = self.batches.get_mut(&id)
+            && !stream.closed
+        {
+            stream.closed = true;
+            effects.push(Effect::Feed { worker: *worker, batch: id, entries: Vec::new(), last: true });
+        }
+    }
+
+    /// A test of a process that stays has ended.
+    pub(super) fn digested(&mut self, id: BatchId, now: Timestamp, effects: &mut Vec<Effect>) {
+        if let Some(Batch { stream: Some(stream), .. }) = self.batches.get_mut(&id) {
+            stream.open = stream.open.saturating_sub(1);
+            self.feed(id, now, effects);
+        }
+    }
+}
