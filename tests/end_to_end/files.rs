@@ -254,11 +254,11 @@ async fn the_console_shows_cases_of_a_run_and_of_a_file() {
     }
     let quay = shared();
     let gate = "echo 'ok - opens <b>wide</b>'; echo not ok - pays by card; echo '# declined'; exit 1";
-    let folder = files(quay, "seen", &[("gate.sh", gate), ("quay.sh", "echo ok - calm")], "");
+    let folder = files(quay, "seen-cases", &[("gate.sh", gate), ("quay.sh", "echo ok - calm")], "");
     let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 1, "{said}");
     let page = browser(1280, 900).await;
-    page.client.goto(&format!("{}/runs/seen/1#token={}", quay.url, quay.token())).await.expect("the run");
+    page.client.goto(&format!("{}/runs/seen-cases/1#token={}", quay.url, quay.token())).await.expect("the run");
     page.shows(&["1 of 2 files failed; 1 of 3 cases", "3 cases: 1 failed", "pays by card", "opens <b>wide</b>"]).await;
     page.click("//section[@aria-label='Cases']//summary[contains(., 'pays by card')]").await;
     page.shows(&["Attempt 1 of its file", "All of its file"]).await;
