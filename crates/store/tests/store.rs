@@ -946,6 +946,15 @@ async fn cases_are_asked_for_by_file_outcome_title_and_page() {
     let page = CaseQuestion { skip: 2, limit: 3, entries: Some(vec![2]), ..CaseQuestion::default() };
     let titles: Vec<String> = found(&store, &run, page).await.into_iter().map(|c| c.0).collect();
     assert_eq!(titles, ["Case 202 at 100%", "Case 203 at 100%", "Case 204 at 100%"]);
+    // Those in trouble first, whatever page is asked for.
+    let trouble = |skip, limit| CaseQuestion { skip, limit, order: CaseOrder::Trouble, ..CaseQuestion::default() };
+    let whole: Vec<String> = found(&store, &run, trouble(0, 300)).await.into_iter().map(|c| c.0).collect();
+    assert_eq!((whole.len(), whole[0].as_str(), whole[5].as_str()), (300, "Case 0 at 100%", "Case 250 at 100%"));
+    for skip in [0, 3, 5, 6, 7, 40, 299, 300, 400] {
+        let page: Vec<String> = found(&store, &run, trouble(skip, 4)).await.into_iter().map(|c| c.0).collect();
+        let end = (skip as usize + 4).min(300);
+        assert_eq!(page, whole[(skip as usize).min(300)..end.max((skip as usize).min(300))], "from {skip}");
+    }
     let slowest = CaseQuestion { limit: 2, order: CaseOrder::Slowest, ..CaseQuestion::default() };
     let titles: Vec<String> = found(&store, &run, slowest).await.into_iter().map(|c| c.0).collect();
     assert_eq!(titles, ["Case 99 at 100%", "Case 199 at 100%"]);

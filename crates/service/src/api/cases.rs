@@ -9,6 +9,7 @@ use kesmo_core::{
     time::Span,
     words::{Ended, Outcome},
 };
+use kesmo_floor::{Ask, summary::summary_of_row};
 use kesmo_store::{
     cases::{CaseOrder, CaseQuestion, CaseRow},
     month_of,
@@ -105,10 +106,32 @@ async fn list(
     let rows = app.store.cases(row.id, month, &asked).await?;
     let total = if asked.skip == 0 && (rows.len() as i64) < asked.limit {
         rows.len() as u32
+    } else if asked.title.is_empty() && asked.entries.is_none() {
+        // What the run says of itself need not be counted.
+        counted(&tally_of(app, &row, suite).await, &asked.outcomes)
     } else {
         app.store.count_cases(row.id, month, &asked).await?
     };
     Ok(Json(Cases { total, cases: rows.into_iter().filter_map(|row| view(row, &past.plan)).collect() }))
+}
+
+/// How the cases of a run stand.
+async fn tally_of(app: &App, row: &RunRow, suite: &str) -> CaseTally {
+    let open = app.floor.ask(|reply| Ask::Summary(row.id, reply)).await.flatten();
+    open.map_or_else(|| summary_of_row(row, suite).tally.cases, |summary| summary.tally.cases)
+}
+
+/// How many have one of these outcomes; none means any.
+fn counted(tally: &CaseTally, outcomes: &[Outcome]) -> u32 {
+    let of = |outcome: &Outcome| match outcome {
+        Outcome::Passed => tally.passed,
+        Outcome::Flaky => tally.flaky,
+        Outcome::Failed => tally.failed,
+        Outcome::Skipped => tally.skipped,
+        Outcome::Parked => tally.parked,
+        Outcome::NotRun => 0,
+    };
+    if outcomes.is_empty() { tally.total() } else { outcomes.iter().map(of).sum() }
 }
 
 /// A case with all that the attempts of its file told of it. `title` is its whole title.
