@@ -43,8 +43,8 @@ pub fn starting(runtime: &Runtime) -> Vec<Line> {
             fed_first.push(quay.wait(&stays, |_, _| ()).await);
             fed_known.push(quay.wait(&stays, |_, _| ()).await);
             let deal = format!(
-                "rm -rf {parts}; mkdir -p {parts}; python3 {script} --names | split -n r/40 - {parts}/p; \
-                 for p in {parts}/p*; do python3 {script} $p > $p.out & done; wait"
+                "rm -rf {parts}; mkdir -p {parts}; /usr/bin/python3 {script} --names | split -n r/40 - {parts}/p; \
+                 for p in {parts}/p*; do /usr/bin/python3 {script} $p > $p.out & done; wait"
             );
             let began = Instant::now();
             assert!(Command::new("sh").args(["-c", &deal]).status().is_ok_and(|s| s.success()), "the shell runs it");

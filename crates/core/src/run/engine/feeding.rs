@@ -36,8 +36,11 @@ impl Engine {
             return 0;
         }
         let mean = self.usual().0.max(20);
+        if self.round_trip.0 * 20 < mean {
+            return 0;
+        }
         // Never more than its part of a quarter of what is left.
-        (self.round_trip.0 * 2 / mean).min(MOST_AHEAD).min(units / (slots * 4))
+        (self.round_trip.0 * 2).div_ceil(mean).min(MOST_AHEAD).min(units / (slots * 4))
     }
 
     /// Draws what a process that stays is to be fed now; it is held for its batch.
