@@ -1221,6 +1221,7 @@ mod tests {
         assert_eq!((cases[2].title.as_str(), cases[20_001].title.as_str()), ("same", "same (20000)"));
         let titles: std::collections::HashSet<&str> = cases.iter().map(|c| c.title.as_str()).collect();
         assert_eq!(titles.len(), cases.len(), "no two are alike");
+        assert!(cases[1].detail.is_empty(), "a result explains nothing: {:.80}", cases[1].detail);
         assert!(rest[0].starts_with("passed 0 [1 of 2000"), "{rest:?}");
     }
 

@@ -147,10 +147,15 @@ impl Reading {
         }
         let mut lines = std::mem::replace(&mut self.out, Lines::new(0));
         lines.take(bytes, |line, raw| {
-            if raw.ends_with(b"\n") {
+            if self.files.is_some() {
+                // Of a file all that it printed is kept together, in its order.
+                self.log.add(raw);
+                if raw.ends_with(b"\n") {
+                    self.take_line(line, now);
+                }
+            } else if raw.ends_with(b"\n") {
                 self.take_line(line, now);
-                // Of a file all that it printed is kept together.
-                if self.files.is_some() || !is_tap(line) {
+                if !is_tap(line) {
                     self.log.add(raw);
                 }
             } else {
@@ -205,7 +210,7 @@ impl Reading {
             Some((position, title)) if title.is_empty() => files.own(position, reported),
             Some((position, title)) => {
                 let printed = match reported.ended.failing() {
-                    true => self.log.since(self.told_at, MOST_PRINTED).2,
+                    true => own_words(&self.log.since(self.told_at, MOST_PRINTED).2),
                     false => String::new(),
                 };
                 self.told_at = self.log.total();
@@ -356,6 +361,12 @@ impl Reading {
         };
         self.take_result("", 1, Reported { message, ..Reported::plain(ended) }, now);
     }
+}
+
+/// What a file printed that is not TAP: results and the comments on them are told already.
+fn own_words(printed: &str) -> String {
+    let own = printed.lines().filter(|line| !is_tap(line.trim_start()) && !line.trim_start().starts_with('#'));
+    own.fold(String::new(), |all, line| all + line + "\n")
 }
 
 /// Whether a line is TAP's own, so that it need not stand in a test's log.

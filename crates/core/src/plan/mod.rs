@@ -268,6 +268,8 @@ pub struct Plan {
     pub case_parks: Vec<(Pattern, u16)>,
     /// Exactly these batches, in this order.
     pub order: Option<Vec<Vec<u32>>>,
+    /// The entries are files, which tell of cases.
+    pub of_files: bool,
     /// How many entries there were before choosing.
     pub listed: usize,
     /// What the run should say about its plan.
@@ -419,7 +421,7 @@ impl Plan {
     /// What was chosen, in words: `412 of 655 tests: pick gate/**, drop tag:slow; 3 parked`.
     #[must_use]
     pub fn choice_said(&self, options: &RunOptions) -> String {
-        choice_said(options, self.entries.len(), self.listed, self.parked())
+        choice_said(options, self.entries.len(), self.listed, self.parked(), self.of_files)
     }
 
     /// A test of which nothing is known counts as those it resembles: the median of its group's tests, else of those whose names
@@ -473,17 +475,18 @@ impl Plan {
 
 /// What was chosen, in words.
 #[must_use]
-pub fn choice_said(options: &RunOptions, chosen: usize, listed: usize, parked: usize) -> String {
+pub fn choice_said(options: &RunOptions, chosen: usize, listed: usize, parked: usize, files: bool) -> String {
+    let (one, all) = if files { ("file", "files") } else { ("test", "tests") };
     let times = options.repeat.filter(|n| *n > 1);
     let tests = times.map_or(chosen, |n| chosen / n as usize);
     let mut said = if options.order.is_some() {
-        format!("{chosen} tests in the order of an earlier run")
+        format!("{chosen} {all} in the order of an earlier run")
     } else if tests == listed && listed == 1 {
-        "its only test".to_owned()
+        format!("its only {one}")
     } else if tests == listed {
-        format!("all {listed} tests")
+        format!("all {listed} {all}")
     } else {
-        format!("{tests} of {listed} tests")
+        format!("{tests} of {listed} {all}")
     };
     let mut how: Vec<String> = Vec::new();
     for (word, patterns) in [("pick", &options.pick), ("drop", &options.drop), ("variant", &options.variants)] {
@@ -538,6 +541,7 @@ impl<'m> Maker<'m> {
             case_sets: vec![Vec::new()],
             parks: parks.iter().map(|p| p.1.clone()).collect(),
             case_parks: case_parks(suite, &parks),
+            of_files: suite.tests.of_files(),
             ..Plan::default()
         };
         Ok(Self {
@@ -1025,6 +1029,7 @@ group-by = 1
             |picks: &[&str]| RunOptions { pick: picks.iter().map(|p| (*p).into()).collect(), ..RunOptions::default() };
         let plan = of_files(&pick(&["specs/gate.sh/pays [by] card", "specs/gate.sh/opens"]), true, &[]).unwrap();
         assert_eq!(plan.entries.len(), 1);
+        assert_eq!(plan.choice_said(&RunOptions::default()), "1 of 3 files");
         assert_eq!(plan.cases_of(0), ["pays [by] card", "opens"], "what is in brackets is meant as it stands");
         let nested = of_files(&pick(&["specs/gate.sh/late/refuses"]), true, &[]).unwrap();
         assert_eq!(

@@ -174,10 +174,13 @@ fn a_slot_that_is_wanted_elsewhere_is_no_longer_fed() {
     let grant = if *batch == one.batch { &one } else { &two };
     assert!(bench.digest(*batch, grant.entries[0], Passed).is_empty(), "it is fed nothing more");
     bench.over(*batch);
-    assert!(feeds(&bench.feed(Input::Wanted)).is_empty(), "the last slot of a run is not taken");
     let other = if *batch == one.batch { &two } else { &one };
     let overloaded = feeds(&bench.feed(Input::Overloaded { batch: other.batch }));
     assert_eq!(overloaded, [(other.batch, Vec::new(), true)]);
+    assert!(feeds(&bench.feed(Input::Wanted)).is_empty(), "none is left that is fed");
+    bench.digest(other.batch, other.entries[0], Passed);
+    bench.over(other.batch);
+    assert!(bench.free(W1, 0).unwrap().more, "it goes on when it is its turn again");
 }
 
 #[test]

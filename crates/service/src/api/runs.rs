@@ -53,7 +53,8 @@ pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Resul
     let chosen = summary.tally.total() as usize;
     let seeded = RunOptions { seed: Some(row.seed as u64), ..options.clone() };
     let parked = summary.tally.parked as usize;
-    let choice = if chosen > 0 { choice_said(&seeded, chosen, row.listed as usize, parked) } else { String::new() };
+    let (listed, files) = (row.listed as usize, !summary.tally.cases.is_empty());
+    let choice = if chosen > 0 { choice_said(&seeded, chosen, listed, parked, files) } else { String::new() };
     Ok(Run {
         summary,
         bundle: row.source.clone().unwrap_or_default(),

@@ -109,7 +109,7 @@ impl Engine {
     pub(super) fn close_one(&mut self, effects: &mut Vec<Effect>) {
         let open = |b: &Batch| b.stream.filter(|s| !s.closed).map(|s| s.open);
         let least = self.batches.iter().filter_map(|(id, b)| Some((open(b)?, *id))).min();
-        if let Some((_, id)) = least.filter(|_| self.batches.len() > 1) {
+        if let Some((_, id)) = least {
             self.close_stream(id, effects);
         }
     }
