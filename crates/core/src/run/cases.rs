@@ -162,8 +162,6 @@ pub(super) struct FileCases {
     /// What attempts that count have told.
     before: HashMap<u64, Shown>,
     failed_before: Vec<(u64, String, bool)>,
-    /// More failed than is remembered.
-    many: bool,
     /// The last attempt that counts ended badly itself: its cases are not known to be all.
     file_failed: bool,
 }
@@ -193,10 +191,9 @@ impl FileCases {
         let now = self.now.entry(key).or_default();
         *now = now.and(shown);
         if shown.outcome() == Outcome::Failed {
-            if self.failing.len() < MOST_RERUN {
+            // Of more than that no titles are needed: the whole file runs again.
+            if self.failing.len() <= MOST_RERUN {
                 self.failing.push((key, case.title.clone(), case.copy));
-            } else {
-                self.many = true;
             }
         }
         shown.outcome()
@@ -207,7 +204,6 @@ impl FileCases {
         self.now.clear();
         self.failing.clear();
         self.told = 0;
-        self.many = self.failed_before.len() > MOST_RERUN;
     }
 
     /// Whether the file itself ended badly, so that some of its cases may never have run.
@@ -251,8 +247,13 @@ impl FileCases {
 
     /// The titles of the cases that a retry is to run; none where the whole file is to run.
     pub fn to_rerun(&self) -> Vec<String> {
-        let whole = self.many || self.failed_before.len() > MOST_RERUN || self.failed_before.iter().any(|f| f.2);
-        if whole { Vec::new() } else { self.failed_before.iter().map(|f| f.1.clone()).collect() }
+        let failed = self.tally().failed as usize;
+        let unnamed = failed != self.failed_before.len() || self.failed_before.iter().any(|f| f.2);
+        if unnamed || failed > MOST_RERUN {
+            Vec::new()
+        } else {
+            self.failed_before.iter().map(|f| f.1.clone()).collect()
+        }
     }
 
     /// Takes up a row of an attempt that counted, or of the one that runs.
@@ -270,8 +271,10 @@ impl FileCases {
         }
     }
 
-    /// All rows of attempts that counted were taken up.
+    /// All rows of attempts that counted were taken up. Whether the file itself ended badly stands in none of them: it is
+    /// taken to have, so that its retry runs all of it and no case is left out that never ran.
     pub fn taken_up(&mut self) {
+        self.file_failed = true;
         let before = &self.before;
         let mut seen = std::collections::HashSet::new();
         self.failed_before.retain(|(key, ..)| {
@@ -360,6 +363,18 @@ mod tests {
     }
 
     #[test]
+    fn what_failed_without_a_title_is_not_forgotten_with_a_lost_attempt() {
+        let mut many = FileCases::default();
+        for number in 0..MOST_RERUN + 50 {
+            many.take(&told(&number.to_string(), Ended::Failed), false);
+        }
+        many.settle(false);
+        many.take(&told("1", Ended::Passed), false);
+        many.forget();
+        assert!(many.to_rerun().is_empty(), "the whole file still runs again");
+    }
+
+    #[test]
     fn rows_bring_a_file_back_to_where_it_stood() {
         let mut before = FileCases::default();
         let rows: Vec<PastCase> =
@@ -387,6 +402,7 @@ mod tests {
         back.take_up(&PastCase { number: 3, ..rows[1].clone() }, false);
         assert_eq!((back.told(), back.tally(), back.to_rerun()), (1, before.tally(), before.to_rerun()));
         assert_eq!(back.to_rerun(), ["b"]);
+        assert!(back.file_failed(), "nobody knows: its retry runs all of it");
     }
 
     #[test]

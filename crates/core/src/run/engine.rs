@@ -963,8 +963,7 @@ impl Engine {
         let held = |i: &u32| (*i as usize) < self.entries.len() && self.held_by(*i, id);
         let back: BTreeSet<u32> = entries.iter().copied().filter(held).collect();
         for index in &back {
-            self.back_to_waiting(*index);
-            effects.push(Effect::WentBack { entry: *index });
+            self.goes_back(*index, effects);
         }
         if let Some(batch) = self.batches.get_mut(&id).filter(|_| !back.is_empty()) {
             batch.entries.retain(|i| !back.contains(i));
@@ -1156,6 +1155,13 @@ impl Engine {
         self.joins(index);
     }
 
+    /// An entry goes back from its batch without an attempt.
+    fn goes_back(&mut self, index: u32, effects: &mut Vec<Effect>) {
+        self.back_to_waiting(index);
+        self.forget_told(index, effects);
+        effects.push(Effect::WentBack { entry: index });
+    }
+
     fn decide(&mut self, index: u32, outcome: Outcome) {
         self.cases.remove(&index);
         self.entries[index as usize].state = State::Done(outcome);
@@ -1181,8 +1187,7 @@ impl Engine {
         }
         let back: Vec<u32> = batch.entries.iter().copied().filter(|i| self.held_by(*i, id)).collect();
         for index in &back {
-            self.back_to_waiting(*index);
-            effects.push(Effect::WentBack { entry: *index });
+            self.goes_back(*index, effects);
         }
         self.queue(&back, now);
         match end {
@@ -1219,8 +1224,7 @@ impl Engine {
             let mut back = Vec::new();
             for index in held {
                 if self.held_by(index, *id) {
-                    self.back_to_waiting(index);
-                    effects.push(Effect::WentBack { entry: index });
+                    self.goes_back(index, effects);
                     back.push(index);
                 } else if self.entries[index as usize].state == State::Waiting {
                     back.push(index);

@@ -257,6 +257,43 @@ fn an_engine_that_is_built_again_knows_the_cases() {
 }
 
 #[test]
+fn what_was_told_of_a_file_that_goes_back_is_not_mixed_with_what_it_tells_then() {
+    let mut bench = files(0, 1);
+    let grant = bench.free(W1, 0).unwrap();
+    bench.tell(&grant, 0, &[("a", Passed), ("b", Passed)]);
+    bench.over(grant.batch);
+    assert!(bench.effects.contains(&Effect::CasesLost { entry: 0, number: 1 }));
+    assert_eq!(bench.engine.case_tally(), CaseTally::default());
+    let (_, kept) = bench.file(&[("a", Failed), ("b", Passed)]);
+    assert_eq!((kept.ended, kept.decided), (Failed, Some(Outcome::Failed)));
+    assert_eq!(bench.engine.case_tally(), tally(1, 0, 1, 0));
+}
+
+#[test]
+fn a_retry_after_a_restart_runs_the_whole_file_as_it_may_have_ended_badly() {
+    let mut bench = files(2, 1);
+    let grant = bench.free(W1, 0).unwrap();
+    bench.tell(&grant, 0, &[("a", Failed)]);
+    let k = bench.end_file(&grant, Crashed, 1).unwrap();
+    let past = PastAttempt {
+        entry: k.entry,
+        number: k.number,
+        batch: k.batch,
+        worker: k.worker,
+        ended: k.ended,
+        spent: k.spent,
+        decided: k.decided,
+    };
+    let row = PastCase { entry: 0, number: 1, title: "a".into(), ended: Failed, parked: false, copy: false };
+    let policy = Policy { files: true, rerun: true, ..policy() };
+    let plan = plan(names(1).into_iter().map(|e| PlannedEntry { retries: 2, ..e }).collect());
+    let tallies = [(0, tally(0, 0, 1, 0))].into();
+    bench.engine = Engine::restore(policy, plan, bench.now, &[past], &[]).unwrap().with_cases(&tallies, &[row]);
+    bench.fleet(&[(W1, 2)]);
+    assert!(bench.free(W1, 0).unwrap().cases.is_empty(), "cases after the crash never ran");
+}
+
+#[test]
 fn tests_that_are_no_files_have_no_cases() {
     let mut bench = Bench::new(policy(), names(1));
     let grant = bench.free(W1, 0).unwrap();

@@ -96,22 +96,26 @@ impl Engine {
         effects.push(Effect::Cases { entry: index, number, first: told, skip, outcomes });
     }
 
+    /// A file goes back without an attempt: what it told of cases does not count.
+    pub(super) fn forget_told(&mut self, index: u32, effects: &mut Vec<Effect>) {
+        let Some(file) = self.cases.get_mut(&index).filter(|file| file.told() > 0) else { return };
+        file.forget();
+        let (tally, several) = (file.tally(), !file.is_first());
+        let number = self.entries[index as usize].attempts + 1;
+        self.stand_cases(index, tally);
+        effects.push(Effect::CasesLost { entry: index, number });
+        if several {
+            effects.push(Effect::CasesSettled { entry: index });
+        }
+    }
+
     /// An attempt of a file ends: tells how it ended, its cases considered, and how they stand over all attempts.
     pub(super) fn end_file(&mut self, index: u32, own: Ended, effects: &mut Vec<Effect>) -> (Ended, Option<Standing>) {
-        let number = self.entries[index as usize].attempts + 1;
-        let Some(file) = self.cases.get_mut(&index) else { return (own, None) };
         if own == Ended::Lost {
-            if file.told() > 0 {
-                effects.push(Effect::CasesLost { entry: index, number });
-            }
-            file.forget();
-            let (tally, several) = (file.tally(), !file.is_first());
-            self.stand_cases(index, tally);
-            if several {
-                effects.push(Effect::CasesSettled { entry: index });
-            }
+            self.forget_told(index, effects);
             return (own, None);
         }
+        let Some(file) = self.cases.get_mut(&index) else { return (own, None) };
         let several = !file.is_first();
         let standing = file.settle(own.failing());
         let tally = file.tally();
