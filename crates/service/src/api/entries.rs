@@ -55,9 +55,9 @@ async fn fill(app: &App, row: &RunRow, entries: &mut [Entry]) -> Result<(), Refu
     for attempt in rows {
         by_entry.entry(attempt.entry).or_default().push(attempt);
     }
-    // Of an open run the engine knows them; what it told is newer.
-    let of_files = past(app, row).await.is_ok_and(|past| past.of_files);
-    let tallies = match of_files && row.phase == "finished" {
+    // Of an open run the engine knows how cases stand, and no plan need be made for it.
+    let of_files = row.phase == "finished" && past(app, row).await?.of_files;
+    let tallies = match of_files {
         true => app.store.case_tallies(row.id, kesmo_store::month_of(row.created_at), Some(&indexes)).await?,
         false => BTreeMap::new(),
     };
