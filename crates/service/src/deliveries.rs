@@ -45,21 +45,25 @@ async fn work(store: Store, mut receiver: mpsc::Receiver<Coming>) {
     let mut coming = Vec::new();
     while receiver.recv_many(&mut coming, MOST_TOGETHER).await > 0 {
         let (new, replies): (Vec<_>, Vec<_>) = coming.drain(..).map(|c| (c.new, c.reply)).unzip();
-        let (kept, retried) = match store.take_deliveries(&new).await {
-            Ok(kept) => (kept.into_iter().map(Ok).collect::<Vec<_>>(), false),
-            Err(e) if new.len() == 1 => (vec![Err(e)], false),
-            Err(_) => (Vec::new(), true),
-        };
-        if !retried {
-            for (reply, kept) in replies.into_iter().zip(kept) {
-                // Who asked may have gone; it is kept nonetheless.
-                drop(reply.send(kept));
+        match store.take_deliveries(&new).await {
+            Ok(kept) => {
+                for (reply, kept) in replies.into_iter().zip(kept) {
+                    // Who asked may have gone; it is kept nonetheless.
+                    drop(reply.send(Ok(kept)));
+                }
             }
-            continue;
-        }
-        // One that is not taken keeps no other from being kept.
-        for ((new, run), reply) in new.into_iter().zip(replies) {
-            drop(reply.send(store.take_delivery(new, run).await));
+            // Each would only wait for it once more.
+            Err(Error::Away(why)) => {
+                for reply in replies {
+                    drop(reply.send(Err(Error::Away(why.clone()))));
+                }
+            }
+            // One that is not taken keeps no other from being kept.
+            Err(_) => {
+                for ((new, run), reply) in new.into_iter().zip(replies) {
+                    drop(reply.send(store.take_delivery(new, run).await));
+                }
+            }
         }
     }
 }

@@ -9,6 +9,7 @@ use std::{
 use kesmo_core::{
     format::{Reported, Step},
     name::{case_title, shorten},
+    run::cases::MOST_CASES,
     time::Span,
     words::Ended,
 };
@@ -19,6 +20,8 @@ use crate::progress::{Finished, ProcessEnd};
 /// Cases that are told in one message, and the bytes of their texts.
 const MOST_AT_ONCE: usize = 500;
 const MOST_BYTES: usize = 256 << 10;
+/// Cases of a file that have begun and not ended, whose times and steps are known.
+const MOST_BEGUN: usize = 1000;
 /// Steps of a case that are kept.
 const MOST_STEPS: usize = 200;
 
@@ -109,14 +112,22 @@ impl Files {
 
     /// A case says that it starts.
     pub fn begin(&mut self, position: usize, title: &str, now: i64) {
-        self.of[position].begun.entry(case_title(title)).or_insert_with(|| (now, Vec::new()));
+        self.begun(position, title, now);
+    }
+
+    /// What is known of a case that has begun, from now on if it is new; nothing where too many are open.
+    fn begun(&mut self, position: usize, title: &str, now: i64) -> Option<&mut (i64, Vec<Step>)> {
+        let (begun, title) = (&mut self.of[position].begun, case_title(title));
+        if begun.len() >= MOST_BEGUN && !begun.contains_key(&title) {
+            return None;
+        }
+        Some(begun.entry(title).or_insert_with(|| (now, Vec::new())))
     }
 
     /// A case says that it did a step.
     pub fn step(&mut self, position: usize, title: &str, step: Step, now: i64) {
-        let begun = self.of[position].begun.entry(case_title(title)).or_insert_with(|| (now, Vec::new()));
-        if begun.1.len() < MOST_STEPS {
-            begun.1.push(step);
+        if let Some((_, steps)) = self.begun(position, title, now).filter(|begun| begun.1.len() < MOST_STEPS) {
+            steps.push(step);
         }
     }
 
@@ -124,6 +135,11 @@ impl Files {
     pub fn take(&mut self, position: usize, title: &str, reported: Reported, now: i64, printed: &str) -> bool {
         let title = case_title(title);
         let file = &mut self.of[position];
+        if file.told == MOST_CASES {
+            file.wrong
+                .get_or_insert_with(|| format!("it told of more than {MOST_CASES} cases; those beyond are not kept"));
+            return false;
+        }
         let (began, steps) =
             file.begun.remove(&title).unwrap_or((file.last_us.max(file.began_us.unwrap_or(now)), Vec::new()));
         let first = file.began_us.is_none() || file.told == 0;
@@ -372,6 +388,29 @@ mod tests {
         }
         let all: BTreeSet<String> = f.take_waiting().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
         assert_eq!(all.len(), 100_000);
+    }
+
+    #[test]
+    fn what_never_ends_is_bounded_and_fails_the_file() {
+        let mut f = files(&["a.sh"], &[]);
+        for n in 0..5000 {
+            f.begin(0, &format!("case {n}"), 100);
+            f.step(0, &format!("step {n}"), Step { name: "scan".into(), ok: true, ms: None }, 100);
+        }
+        assert_eq!(f.of[0].begun.len(), MOST_BEGUN);
+        f.take(0, "case 1", passed(), 160, "");
+        f.take(0, "case 4999", passed(), 170, "");
+        let told = f.take_waiting().remove(0).2;
+        assert_eq!(told.iter().map(|c| c.spent_us).collect::<Vec<_>>(), [60, 10], "the other is timed from the last");
+        f.of[0].told = MOST_CASES - 1;
+        f.take(0, "the last", passed(), 180, "");
+        assert!(!f.take(0, "beyond", failed("no"), 190, ""));
+        assert_eq!((f.of[0].told, f.take_waiting()[0].2.len()), (MOST_CASES, 1));
+        let said = end(&f, &ProcessEnd::Well, false).remove(0);
+        assert_eq!(
+            (said.1, said.2.as_str()),
+            (Ended::Failed, "it told of more than 1000000 cases; those beyond are not kept")
+        );
     }
 
     #[test]

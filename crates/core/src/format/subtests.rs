@@ -10,8 +10,9 @@ use super::{
 };
 use crate::{name::shorten, words::Ended};
 
-/// Points kept of a subtest that has no name yet; with more of them it goes by its number.
+/// Points kept of a subtest that has no name yet, and the bytes of what they say; with more it goes by its number.
 const MOST_KEPT: usize = 10_000;
+const MOST_KEPT_BYTES: usize = 8 << 20;
 /// Subtests within subtests that are told apart; deeper ones count as this deep.
 const DEEPEST: usize = 40;
 
@@ -35,6 +36,18 @@ struct Level {
     seen: u32,
     failed: u32,
     kept: Vec<(String, Reported)>,
+    kept_bytes: usize,
+}
+
+impl Level {
+    fn has_room(&self) -> bool {
+        self.kept.len() < MOST_KEPT && self.kept_bytes < MOST_KEPT_BYTES
+    }
+
+    fn keep(&mut self, path: String, reported: Reported) {
+        self.kept_bytes += path.len() + reported.message.len() + reported.detail.len();
+        self.kept.push((path, reported));
+    }
 }
 
 #[derive(Debug)]
@@ -198,8 +211,8 @@ impl SubtestReader {
         for at in (1..=level).rev() {
             match &self.levels[at].name {
                 Some(name) => path = join(name, &path),
-                None if self.levels[at].kept.len() < MOST_KEPT => {
-                    self.levels[at].kept.push((path, reported));
+                None if self.levels[at].has_room() => {
+                    self.levels[at].keep(path, reported);
                     return;
                 }
                 None => {
@@ -224,7 +237,7 @@ impl SubtestReader {
             Some(at) => {
                 let prefix: Vec<&str> = self.levels[at + 1..].iter().filter_map(|l| l.name.as_deref()).collect();
                 let path = prefix.into_iter().rev().fold(path, |path, name| join(name, &path));
-                self.levels[at].kept.push((path, reported));
+                self.levels[at].keep(path, reported);
             }
         }
     }
@@ -349,6 +362,23 @@ mod tests {
             said("# Subtest: gate\n    ok 1 - a\n# Subtest: quay\n    ok 1 - b\n"),
             ["gate/a passed", "quay/b passed"]
         );
+    }
+
+    #[test]
+    fn what_a_subtest_without_a_name_says_is_kept_within_bounds() {
+        let mut reader = SubtestReader::default();
+        let line = "x".repeat(60_000);
+        let mut found = Vec::new();
+        for n in 0..400 {
+            found.extend(reader.line(&format!("    not ok {n} - a{n}")));
+            found.extend(reader.line(&format!("# {line}")));
+        }
+        assert!(!found.is_empty(), "they are told before the subtest ends");
+        let kept: usize = reader.levels.iter().map(|l| l.kept_bytes).sum();
+        assert!(kept < MOST_KEPT_BYTES + 100_000, "{kept}");
+        found.extend(reader.finish());
+        assert_eq!(found.len(), 400, "and none is lost");
+        assert!(matches!(&found[0], Tap::Point { description, .. } if description == "#1/a0"));
     }
 
     #[test]

@@ -17,6 +17,9 @@ use crate::{
 /// Failing cases that are remembered by their titles, to run them again; with more the whole file runs again.
 pub const MOST_RERUN: usize = 1000;
 
+/// Cases of one file that are taken; a file that tells of more has failed.
+pub const MOST_CASES: u32 = 1_000_000;
+
 /// How many cases have which outcome.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -135,6 +135,25 @@ fn what_is_told_twice_counts_once_and_what_is_missing_is_seen() {
 }
 
 #[test]
+fn no_file_fills_the_service_with_cases() {
+    let mut bench = files(0, 1);
+    let grant = bench.free(W1, 0).unwrap();
+    let (mut first, piece) = (0, 250_000);
+    let told = |from: u32| {
+        (from..from + piece)
+            .map(|n| CaseTold { title: n.to_string(), ended: Passed, spent: Span::ZERO, copy: false })
+            .collect()
+    };
+    for _ in 0..5 {
+        bench.engine.handle(Input::Cases { batch: grant.batch, entry: 0, first, cases: told(first) }, bench.now);
+        first += piece;
+    }
+    assert_eq!(bench.engine.case_tally().passed, cases::MOST_CASES);
+    bench.end_file(&grant, Passed, first);
+    assert!(bench.engine.wrongs()[0].contains("did not arrive"), "it is no pass: {:?}", bench.engine.wrongs());
+}
+
+#[test]
 fn nobody_but_the_holder_of_a_file_tells_of_its_cases() {
     let mut bench = files(0, 2);
     let grant = bench.free(W1, 0).unwrap();

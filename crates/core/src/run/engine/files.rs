@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use super::{Engine, State};
 use crate::{
     run::{
-        cases::{CaseTally, CaseTold, FileCases, PastCase, Standing},
+        cases::{CaseTally, CaseTold, FileCases, MOST_CASES, PastCase, Standing},
         terms::{BatchId, Effect},
     },
     words::Ended,
@@ -70,7 +70,7 @@ impl Engine {
         effects: &mut Vec<Effect>,
     ) {
         let Some(told) = self.told(batch, index).filter(|_| self.policy.files) else { return };
-        if first > told {
+        if first > told || told.saturating_add(cases.len() as u32) > MOST_CASES {
             // The attempt's end says how many there were, and shows that some are missing.
             return;
         }
