@@ -180,16 +180,10 @@ pub fn tally(tally: &Tally) -> String {
 
 /// How many cases there are, and those that are not as they should be: `3112 cases: ◆ 5  ◐ 2`.
 pub fn cases(tally: &CaseTally) -> String {
-    let told = [
-        (Outcome::Failed, tally.failed),
-        (Outcome::Flaky, tally.flaky),
-        (Outcome::Skipped, tally.skipped),
-        (Outcome::Parked, tally.parked),
-    ];
-    let told: Vec<String> = told
+    let told: Vec<String> = [Outcome::Failed, Outcome::Flaky, Outcome::Skipped, Outcome::Parked]
         .iter()
-        .filter(|(_, count)| *count > 0)
-        .map(|(outcome, count)| paint(paint_of(*outcome), &format!("{} {count}", outcome.glyph())))
+        .filter(|outcome| tally.of(**outcome) > 0)
+        .map(|outcome| paint(paint_of(*outcome), &format!("{} {}", outcome.glyph(), tally.of(*outcome))))
         .collect();
     let all = match tally.total() {
         1 => "1 case".to_owned(),

@@ -6,7 +6,7 @@
 
 use super::{
     Reported,
-    tap::{LONGEST_DETAIL, LONGEST_LINE, Point, Tap, cut, explain, plan_of},
+    tap::{Block, LONGEST_DETAIL, LONGEST_LINE, Point, Tap, cut, explain, plan_of},
 };
 use crate::{name::shorten, words::Ended};
 
@@ -23,8 +23,7 @@ pub struct SubtestReader {
     /// The name that a comment gave to the subtest which comes next.
     announced: Option<String>,
     pending: Option<Pending>,
-    /// How far the block that explains a point is indented, while it is read.
-    yaml: Option<usize>,
+    yaml: Block,
     bailed: bool,
 }
 
@@ -62,7 +61,7 @@ struct Pending {
 
 impl Default for SubtestReader {
     fn default() -> Self {
-        Self { levels: vec![Level::default()], announced: None, pending: None, yaml: None, bailed: false }
+        Self { levels: vec![Level::default()], announced: None, pending: None, yaml: Block::default(), bailed: false }
     }
 }
 
@@ -72,18 +71,7 @@ impl SubtestReader {
         let line = cut(line, LONGEST_LINE);
         let indent = line.len() - line.trim_start_matches(' ').len();
         let body = line.trim();
-        if let Some(at) = self.yaml {
-            if body == "..." && indent <= at {
-                self.yaml = None;
-            } else if let Some(pending) = self.pending.as_mut().filter(|p| p.yaml.len() < LONGEST_DETAIL) {
-                pending.yaml += line.get(at.min(indent)..).unwrap_or_default();
-                pending.yaml.push('\n');
-            }
-            return Vec::new();
-        }
-        if body == "---" && indent > 0 {
-            // The block of a passed point was not waited for: it is passed over.
-            self.yaml = Some(indent);
+        if self.yaml.takes(line, self.pending.as_mut().map(|pending| &mut pending.yaml)) {
             return Vec::new();
         }
         let level = (indent / 4).min(DEEPEST);
@@ -257,7 +245,7 @@ impl SubtestReader {
 
     /// The output is over.
     pub fn finish(&mut self) -> Vec<Tap> {
-        self.yaml = None;
+        self.yaml = Block::default();
         let mut found = Vec::new();
         self.release_to(&mut found);
         self.close_beyond(0, &mut found);

@@ -33,7 +33,7 @@ pub struct TapReader {
     seen: u32,
     steps: Vec<Step>,
     pending: Option<Pending>,
-    yaml: Option<usize>,
+    yaml: Block,
     bailed: bool,
 }
 
@@ -52,20 +52,7 @@ impl TapReader {
         let line = cut(line, LONGEST_LINE);
         let indent = line.len() - line.trim_start_matches(' ').len();
         let body = line.trim();
-        if let Some(at) = self.yaml {
-            if body == "..." && indent <= at {
-                self.yaml = None;
-            } else if let Some(pending) = &mut self.pending
-                && pending.yaml.len() < LONGEST_DETAIL
-            {
-                pending.yaml += line.get(at.min(indent)..).unwrap_or_default();
-                pending.yaml.push('\n');
-            }
-            return Vec::new();
-        }
-        if body == "---" && indent > 0 {
-            // The block of a passed point was not waited for: it is passed over.
-            self.yaml = Some(indent);
+        if self.yaml.takes(line, self.pending.as_mut().map(|pending| &mut pending.yaml)) {
             return Vec::new();
         }
         if indent >= 4 {
@@ -132,7 +119,7 @@ impl TapReader {
 
     /// The output is over.
     pub fn finish(&mut self) -> Vec<Tap> {
-        self.yaml = None;
+        self.yaml = Block::default();
         let mut found: Vec<Tap> = self.release().into_iter().collect();
         if let Some(planned) = self.planned.filter(|n| *n != self.seen && !self.bailed) {
             found.push(Tap::Unkept(format!("the TAP plan promised {planned} tests, and {} were reported", self.seen)));
@@ -179,6 +166,30 @@ impl Point {
             reported.message = if reason.is_empty() { "todo".into() } else { format!("todo: {reason}") };
         }
         Some(Self { number, description, reported })
+    }
+}
+
+/// The YAML block that explains a point, while it is read: how far it is indented.
+#[derive(Debug, Default)]
+pub(super) struct Block(Option<usize>);
+
+impl Block {
+    /// Whether a line belongs to a block; what it says is added to `kept`. The block of a passed point was not waited for: it
+    /// is passed over.
+    pub fn takes(&mut self, line: &str, kept: Option<&mut String>) -> bool {
+        let indent = line.len() - line.trim_start_matches(' ').len();
+        match (self.0, line.trim()) {
+            (Some(at), "...") if indent <= at => self.0 = None,
+            (Some(at), _) => {
+                if let Some(kept) = kept.filter(|kept| kept.len() < LONGEST_DETAIL) {
+                    *kept += line.get(at.min(indent)..).unwrap_or_default();
+                    kept.push('\n');
+                }
+            }
+            (None, "---") if indent > 0 => self.0 = Some(indent),
+            (None, _) => return false,
+        }
+        true
     }
 }
 

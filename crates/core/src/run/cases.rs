@@ -3,7 +3,7 @@
 //! flaky; one that failed and then skipped itself has failed.
 
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     hash::{DefaultHasher, Hash, Hasher},
 };
 
@@ -35,7 +35,20 @@ impl CaseTally {
     /// All cases.
     #[must_use]
     pub fn total(&self) -> u32 {
-        self.passed + self.flaky + self.failed + self.skipped + self.parked
+        Outcome::ALL.iter().map(|outcome| self.of(*outcome)).sum()
+    }
+
+    /// Cases with that outcome.
+    #[must_use]
+    pub fn of(&self, outcome: Outcome) -> u32 {
+        match outcome {
+            Outcome::Passed => self.passed,
+            Outcome::Flaky => self.flaky,
+            Outcome::Failed => self.failed,
+            Outcome::Skipped => self.skipped,
+            Outcome::Parked => self.parked,
+            Outcome::NotRun => 0,
+        }
     }
 
     /// Whether there are no cases.
@@ -65,9 +78,8 @@ impl CaseTally {
     /// Puts one count in the place of another.
     pub fn replace(&mut self, old: &Self, new: &Self) {
         for outcome in Outcome::ALL {
-            let (mut old, mut new) = (*old, *new);
-            if let (Some(at), Some(old), Some(new)) = (self.field(*outcome), old.field(*outcome), new.field(*outcome)) {
-                *at = at.saturating_sub(*old).saturating_add(*new);
+            if let Some(at) = self.field(*outcome) {
+                *at = at.saturating_sub(old.of(*outcome)).saturating_add(new.of(*outcome));
             }
         }
     }
@@ -147,12 +159,8 @@ impl Shown {
 pub(super) struct Standing {
     /// A case failed in this attempt that counts.
     pub failed_now: bool,
-    /// Cases that have failed and not passed, and ones that have done both.
-    pub failed: u32,
-    pub flaky: u32,
-    pub passed: u32,
-    pub parked: u32,
-    pub total: u32,
+    /// How they stand over all attempts that count.
+    pub cases: CaseTally,
 }
 
 /// The cases of one file that has no outcome yet.
@@ -218,27 +226,27 @@ impl FileCases {
     pub fn settle(&mut self, failed: bool) -> Standing {
         self.file_failed = failed;
         let failed_now = self.now.values().any(|shown| shown.outcome() == Outcome::Failed);
-        self.told = 0;
+        self.merge();
+        self.keep_unresolved();
+        Standing { failed_now, cases: self.tally() }
+    }
+
+    /// What the attempt that runs has told counts.
+    fn merge(&mut self) {
         for (key, shown) in self.now.drain() {
             let before = self.before.entry(key).or_default();
             *before = before.and(shown);
         }
-        let known: std::collections::HashSet<u64> = self.failed_before.iter().map(|f| f.0).collect();
-        let new = self.failing.drain(..).filter(|f| !known.contains(&f.0));
-        let mut all: Vec<_> = self.failed_before.drain(..).chain(new.collect::<Vec<_>>()).collect();
-        all.retain(|(key, ..)| self.before.get(key).is_some_and(|shown| shown.outcome() == Outcome::Failed));
-        self.failed_before = all;
-        let mut standing = Standing { failed_now, total: self.before.len() as u32, ..Standing::default() };
-        for shown in self.before.values() {
-            match shown.outcome() {
-                Outcome::Failed => standing.failed += 1,
-                Outcome::Flaky => standing.flaky += 1,
-                Outcome::Passed => standing.passed += 1,
-                Outcome::Parked => standing.parked += 1,
-                Outcome::Skipped | Outcome::NotRun => {}
-            }
-        }
-        standing
+        self.failed_before.append(&mut self.failing);
+        self.told = 0;
+    }
+
+    /// Of the cases that failed those stay, once each, that have not passed.
+    fn keep_unresolved(&mut self) {
+        let (before, mut seen) = (&self.before, HashSet::new());
+        self.failed_before.retain(|(key, ..)| {
+            seen.insert(*key) && before.get(key).is_some_and(|shown| shown.outcome() == Outcome::Failed)
+        });
     }
 
     /// How the cases stand that attempts which count have told.
@@ -264,13 +272,7 @@ impl FileCases {
         let told = CaseTold { title: row.title.clone(), ended: row.ended, spent: Span::ZERO, copy: row.copy };
         self.take(&told, row.parked);
         if counted {
-            let shown = self.now.drain().collect::<Vec<_>>();
-            for (key, shown) in shown {
-                let before = self.before.entry(key).or_default();
-                *before = before.and(shown);
-            }
-            self.failed_before.append(&mut self.failing);
-            self.told = 0;
+            self.merge();
         }
     }
 
@@ -278,11 +280,7 @@ impl FileCases {
     /// taken to have, so that its retry runs all of it and no case is left out that never ran.
     pub fn taken_up(&mut self) {
         self.file_failed = true;
-        let before = &self.before;
-        let mut seen = std::collections::HashSet::new();
-        self.failed_before.retain(|(key, ..)| {
-            seen.insert(*key) && before.get(key).is_some_and(|shown| shown.outcome() == Outcome::Failed)
-        });
+        self.keep_unresolved();
     }
 }
 
@@ -319,13 +317,13 @@ mod tests {
         }
         assert_eq!((file.told(), file.is_first()), (3, true));
         let first = file.settle(false);
-        assert_eq!((first.failed_now, first.failed, first.passed, first.total), (true, 2, 1, 3));
+        assert_eq!((first.failed_now, first.cases.failed, first.cases.passed, first.cases.total()), (true, 2, 1, 3));
         assert_eq!(file.to_rerun(), ["a", "c"]);
         assert_eq!(file.told(), 0);
         file.take(&told("a", Ended::Passed), false);
         file.take(&told("c", Ended::Failed), false);
         let second = file.settle(false);
-        assert_eq!((second.failed, second.flaky, second.passed), (1, 1, 1));
+        assert_eq!((second.cases.failed, second.cases.flaky, second.cases.passed), (1, 1, 1));
         assert_eq!(file.to_rerun(), ["c"]);
         assert_eq!(file.tally(), CaseTally { passed: 1, flaky: 1, failed: 1, ..CaseTally::default() });
     }
@@ -337,7 +335,7 @@ mod tests {
         file.forget();
         assert_eq!((file.told(), file.tally().total(), file.is_first()), (0, 0, true));
         file.take(&told("a", Ended::Passed), false);
-        assert_eq!(file.settle(false).flaky, 0);
+        assert_eq!(file.settle(false).cases.flaky, 0);
     }
 
     #[test]
@@ -346,7 +344,7 @@ mod tests {
         assert_eq!(file.take(&told("a", Ended::Failed), true), Outcome::Parked);
         file.take(&told("b", Ended::Passed), false);
         let standing = file.settle(false);
-        assert_eq!((standing.failed_now, standing.failed, standing.parked), (false, 0, 1));
+        assert_eq!((standing.failed_now, standing.cases.failed, standing.cases.parked), (false, 0, 1));
         assert!(file.to_rerun().is_empty());
     }
 
@@ -361,7 +359,7 @@ mod tests {
         for number in 0..=MOST_RERUN {
             many.take(&told(&number.to_string(), Ended::Failed), false);
         }
-        assert_eq!(many.settle(false).failed as usize, MOST_RERUN + 1);
+        assert_eq!(many.settle(false).cases.failed as usize, MOST_RERUN + 1);
         assert!(many.to_rerun().is_empty(), "they are too many to be remembered");
     }
 

@@ -1062,10 +1062,10 @@ impl Engine {
         let stands = match (ended, standing) {
             (Ended::Lost, _) => Stands::Lost,
             // Of a file that ended well itself its cases decide, over all attempts.
-            (_, Some(cases)) if !own.failing() && cases.failed_now && cases.failed > 0 => Stands::Failing,
+            (_, Some(s)) if !own.failing() && s.failed_now && s.cases.failed > 0 => Stands::Failing,
             // What failed and was skipped then, or not told of again, has not shown that it passes.
-            (_, Some(cases)) if !own.failing() && cases.failed > 0 => Stands::Well(Outcome::Failed),
-            (_, Some(cases)) if !own.failing() && (failing > 0 || cases.flaky > 0) => Stands::Well(Outcome::Flaky),
+            (_, Some(s)) if !own.failing() && s.cases.failed > 0 => Stands::Well(Outcome::Failed),
+            (_, Some(s)) if !own.failing() && (failing > 0 || s.cases.flaky > 0) => Stands::Well(Outcome::Flaky),
             (Ended::Passed, _) if failing > 0 => Stands::Well(Outcome::Flaky),
             (Ended::Passed, _) => Stands::Well(Outcome::Passed),
             (Ended::Skipped, _) if failing == 0 => Stands::Well(Outcome::Skipped),

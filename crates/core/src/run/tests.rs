@@ -97,6 +97,23 @@ impl Bench {
         self.over(grant.batch);
     }
 
+    /// The attempts that were to be kept, as they are read back.
+    pub fn past_attempts(&self) -> Vec<PastAttempt> {
+        let past = |effect: &Effect| match effect {
+            Effect::Attempt(k) => Some(PastAttempt {
+                entry: k.entry,
+                number: k.number,
+                batch: k.batch,
+                worker: k.worker,
+                ended: k.ended,
+                spent: k.spent,
+                decided: k.decided,
+            }),
+            _ => None,
+        };
+        self.effects.iter().filter_map(past).collect()
+    }
+
     pub fn notes(&self) -> Vec<String> {
         let note = |e: &Effect| if let Effect::Note(text) = e { Some(text.clone()) } else { None };
         self.effects.iter().filter_map(note).collect()

@@ -197,20 +197,7 @@ fn an_engine_that_is_built_again_goes_on_feeding() {
     let mut bench = fed(names(5));
     let grant = bench.free(W1, 0).unwrap();
     let (_, next, _) = bench.digest(grant.batch, grant.entries[0], Passed).remove(0);
-    let attempts: Vec<PastAttempt> = bench
-        .effects
-        .iter()
-        .filter_map(|e| if let Effect::Attempt(kept) = e { Some(*kept) } else { None })
-        .map(|k| PastAttempt {
-            entry: k.entry,
-            number: k.number,
-            batch: k.batch,
-            worker: k.worker,
-            ended: k.ended,
-            spent: k.spent,
-            decided: k.decided,
-        })
-        .collect();
+    let attempts = bench.past_attempts();
     let entries = vec![grant.entries[0], next[0]];
     let open = PastBatch { batch: grant.batch, worker: W1, slot: 0, entries, granted_at: bench.now, open: true };
     let policy = Policy { fed: true, give_back: false, ..policy() };

@@ -246,20 +246,7 @@ fn an_engine_that_is_built_again_knows_the_cases() {
     };
     let retry = bench.free(W1, 0).unwrap();
     bench.tell(&retry, 0, &[("b", Passed)]);
-    let attempts: Vec<PastAttempt> = bench
-        .effects
-        .iter()
-        .filter_map(|e| if let Effect::Attempt(kept) = e { Some(*kept) } else { None })
-        .map(|k| PastAttempt {
-            entry: k.entry,
-            number: k.number,
-            batch: k.batch,
-            worker: k.worker,
-            ended: k.ended,
-            spent: k.spent,
-            decided: k.decided,
-        })
-        .collect();
+    let attempts = bench.past_attempts();
     let held =
         PastBatch { batch: retry.batch, worker: W1, slot: 0, entries: vec![open], granted_at: bench.now, open: true };
     let policy = Policy { files: true, rerun: true, ..policy() };
@@ -293,21 +280,13 @@ fn a_retry_after_a_restart_runs_the_whole_file_as_it_may_have_ended_badly() {
     let mut bench = files(2, 1);
     let grant = bench.free(W1, 0).unwrap();
     bench.tell(&grant, 0, &[("a", Failed)]);
-    let k = bench.end_file(&grant, Crashed, 1).unwrap();
-    let past = PastAttempt {
-        entry: k.entry,
-        number: k.number,
-        batch: k.batch,
-        worker: k.worker,
-        ended: k.ended,
-        spent: k.spent,
-        decided: k.decided,
-    };
+    bench.end_file(&grant, Crashed, 1);
+    let attempts = bench.past_attempts();
     let row = PastCase { entry: 0, number: 1, title: "a".into(), ended: Failed, parked: false, copy: false };
     let policy = Policy { files: true, rerun: true, ..policy() };
     let plan = plan(names(1).into_iter().map(|e| PlannedEntry { retries: 2, ..e }).collect());
     let tallies = [(0, tally(0, 0, 1, 0))].into();
-    bench.engine = Engine::restore(policy, plan, bench.now, &[past], &[]).unwrap().with_cases(&tallies, &[row]);
+    bench.engine = Engine::restore(policy, plan, bench.now, &attempts, &[]).unwrap().with_cases(&tallies, &[row]);
     bench.fleet(&[(W1, 2)]);
     assert!(bench.free(W1, 0).unwrap().cases.is_empty(), "cases after the crash never ran");
 }

@@ -108,7 +108,9 @@ async fn list(
         rows.len() as u32
     } else if asked.title.is_empty() && asked.entries.is_none() {
         // What the run says of itself need not be counted.
-        counted(&tally_of(app, &row, suite).await, &asked.outcomes)
+        let tally = tally_of(app, &row, suite).await;
+        let of: u32 = asked.outcomes.iter().map(|outcome| tally.of(*outcome)).sum();
+        if asked.outcomes.is_empty() { tally.total() } else { of }
     } else {
         app.store.count_cases(row.id, month, &asked).await?
     };
@@ -119,19 +121,6 @@ async fn list(
 async fn tally_of(app: &App, row: &RunRow, suite: &str) -> CaseTally {
     let open = app.floor.ask(|reply| Ask::Summary(row.id, reply)).await.flatten();
     open.map_or_else(|| summary_of_row(row, suite).tally.cases, |summary| summary.tally.cases)
-}
-
-/// How many have one of these outcomes; none means any.
-fn counted(tally: &CaseTally, outcomes: &[Outcome]) -> u32 {
-    let of = |outcome: &Outcome| match outcome {
-        Outcome::Passed => tally.passed,
-        Outcome::Flaky => tally.flaky,
-        Outcome::Failed => tally.failed,
-        Outcome::Skipped => tally.skipped,
-        Outcome::Parked => tally.parked,
-        Outcome::NotRun => 0,
-    };
-    if outcomes.is_empty() { tally.total() } else { outcomes.iter().map(of).sum() }
 }
 
 /// A case with all that the attempts of its file told of it. `title` is its whole title.

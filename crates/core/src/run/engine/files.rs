@@ -118,8 +118,8 @@ impl Engine {
         let Some(file) = self.cases.get_mut(&index) else { return (own, None) };
         let several = !file.is_first();
         let standing = file.settle(own.failing());
-        let tally = file.tally();
-        self.stand_cases(index, tally);
+        let cases = standing.cases;
+        self.stand_cases(index, cases);
         if several {
             effects.push(Effect::CasesSettled { entry: index });
         }
@@ -127,10 +127,10 @@ impl Engine {
             own
         } else if standing.failed_now {
             Ended::Failed
-        } else if standing.total == 0 || standing.passed + standing.flaky + standing.parked + standing.failed > 0 {
-            own
-        } else {
+        } else if cases.skipped > 0 && cases.skipped == cases.total() {
             Ended::Skipped
+        } else {
+            own
         };
         (ended, Some(standing))
     }
