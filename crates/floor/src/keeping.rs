@@ -22,7 +22,7 @@ use kesmo_store::{
     runs::RunRow,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, CaseReport, FromWorker, Grant, GrantedEntry, Log, Setup, ToWorker, WorkerEvent},
+    link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, Log, Said, Setup, ToWorker, WorkerEvent},
     live::{AttemptChange, DecidedChange},
 };
 
@@ -45,15 +45,6 @@ enum Stored {
     Elsewhere,
     /// PostgreSQL takes other rows, but not these: why.
     Refused(String),
-}
-
-/// What a worker said that led to effects, beyond what an engine needs to know of it.
-#[derive(Default)]
-enum Said {
-    Attempt(Box<AttemptReport>),
-    Cases(Vec<CaseReport>),
-    #[default]
-    Nothing,
 }
 
 /// So often rows are tried that PostgreSQL refuses.
@@ -381,16 +372,12 @@ impl Floor {
                 }
             }
             Effect::Attempt(kept) => {
-                let report = match std::mem::take(said) {
-                    Said::Attempt(report) => Some(*report),
-                    Said::Cases(_) | Said::Nothing => None,
-                };
+                let report = said.take_attempt();
                 self.keep_attempt(run, kept, report);
             }
             Effect::Cases { entry, number, first, skip, outcomes } => {
                 let month = active.month;
-                let Said::Cases(cases) = std::mem::take(said) else { return };
-                let told = cases.into_iter().skip(skip as usize).zip(outcomes).zip(first..);
+                let told = said.take_cases().into_iter().skip(skip as usize).zip(outcomes).zip(first..);
                 self.commit.cases.extend(told.map(|((case, (parked, outcome)), place)| NewCase {
                     month,
                     run_id: run,
@@ -623,11 +610,7 @@ impl Floor {
 
     fn worker_event(&mut self, worker: WorkerId, event: WorkerEvent) {
         if let Some((run, input)) = event.input() {
-            let said = match event {
-                WorkerEvent::Ended(report) => Said::Attempt(report),
-                WorkerEvent::Cases { cases, .. } => Said::Cases(cases),
-                _ => Said::Nothing,
-            };
+            let said = Said::from(event);
             let Some(active) = self.runs.get_mut(&run) else { return };
             let effects = active.engine.hear(worker, input, now());
             return self.carry_all_out(run, effects, said);

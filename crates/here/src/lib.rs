@@ -21,7 +21,7 @@ use kesmo_core::{
     time::Timestamp,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, CaseReport, Grant, GrantedEntry, ListJob, Log, Setup, ToWorker, WorkerEvent},
+    link::{BatchKey, Grant, GrantedEntry, ListJob, Log, Said, Setup, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
 };
 use kesmo_worker::{Config, Home, Slots};
@@ -166,15 +166,6 @@ fn plan(job: &Job, lists: &[(Variant, Vec<ListedTest>)]) -> Result<(Plan, RunOpt
     Ok((make(&options, &job.history).map_err(void)?, options))
 }
 
-/// What the worker said that led to effects, beyond what an engine needs to know of it.
-#[derive(Default)]
-enum Said {
-    Attempt(Box<AttemptReport>),
-    Cases(Vec<CaseReport>),
-    #[default]
-    Nothing,
-}
-
 struct Floor {
     slots: Slots,
     setup: Setup,
@@ -236,11 +227,7 @@ impl Floor {
     fn take(&mut self, events: Vec<WorkerEvent>) {
         for event in events {
             if let Some((_, input)) = event.input() {
-                let said = match event {
-                    WorkerEvent::Ended(report) => Said::Attempt(report),
-                    WorkerEvent::Cases { cases, .. } => Said::Cases(cases),
-                    _ => Said::Nothing,
-                };
+                let said = Said::from(event);
                 self.feed(input, said);
                 continue;
             }
@@ -266,18 +253,13 @@ impl Floor {
                 }
                 Effect::GiveBack { batch, .. } => self.slots.tell(ToWorker::GiveBack { key: key(batch) }),
                 Effect::Attempt(kept) => {
-                    let report = match std::mem::take(&mut said) {
-                        Said::Attempt(report) => Some(*report),
-                        Said::Cases(_) | Said::Nothing => None,
-                    };
+                    let report = said.take_attempt();
                     let log = report.as_ref().map(|r| self.log_of(&r.log)).unwrap_or_default();
                     self.shown.attempt(&self.engine, kept, report, log);
                 }
                 Effect::Cases { entry, number, skip, outcomes, .. } => {
-                    if let Said::Cases(cases) = std::mem::take(&mut said) {
-                        let new = cases.into_iter().skip(skip as usize).zip(outcomes);
-                        self.shown.cases(entry, number, new.map(|(case, (parked, _))| (case, parked)));
-                    }
+                    let new = said.take_cases().into_iter().skip(skip as usize).zip(outcomes);
+                    self.shown.cases(entry, number, new.map(|(case, (parked, _))| (case, parked)));
                 }
                 Effect::CasesLost { entry, number } => self.shown.lost_cases(entry, number),
                 Effect::Decided { entry, outcome, .. } => self.shown.decided(&self.engine, entry, outcome),

@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use chrono::NaiveDate;
 use diesel::{
     QueryableByName,
+    pg::Pg,
+    query_builder::{BoxedSqlQuery, SqlQuery},
     sql_types::{Array, BigInt, Bool, Date, Integer, Nullable, Text},
 };
 use diesel_async::RunQueryDsl;
@@ -105,6 +107,19 @@ const ASKED: &str = "run_id = $1 and month = $2 and outcome is not null and ($3:
     and ($4::text[] is null or outcome = any($4)) and ($5 = '' or strpos(lower(title), lower($5)) > 0) \
     and ($6::text is null or title = $6)";
 
+/// A statement with what a question asks, as the first parameters.
+fn asking(sql: String, run_id: i64, month: NaiveDate, asked: &CaseQuestion) -> BoxedSqlQuery<'_, Pg, SqlQuery> {
+    let outcomes: Vec<&str> = asked.outcomes.iter().map(|o| o.word()).collect();
+    diesel::sql_query(sql)
+        .into_boxed::<Pg>()
+        .bind::<BigInt, _>(run_id)
+        .bind::<Date, _>(month)
+        .bind::<Nullable<Array<Integer>>, _>(&asked.entries)
+        .bind::<Nullable<Array<Text>>, _>((!outcomes.is_empty()).then_some(outcomes))
+        .bind::<Text, _>(&asked.title)
+        .bind::<Nullable<Text>, _>(&asked.exactly)
+}
+
 impl Store {
     /// How the cases of each file of a run stand; of these files only, where they are given.
     ///
@@ -199,19 +214,12 @@ impl Store {
             CaseOrder::Told | CaseOrder::Trouble => "entry, number, place",
             CaseOrder::Slowest => "spent_us desc, entry, number, place",
         };
-        let outcomes: Vec<&str> = asked.outcomes.iter().map(|o| o.word()).collect();
         let page = format!(
             "select entry, number, place, title, ended, outcome, spent_us, message, detail, case when number = 1 then 1 else \
              (select count(*) from cases t where t.run_id = c.run_id and t.month = c.month and t.entry = c.entry \
              and t.title = c.title) end as times from cases c where {ASKED} order by {order} offset $7 limit $8"
         );
-        let rows = diesel::sql_query(page)
-            .bind::<BigInt, _>(run_id)
-            .bind::<Date, _>(month)
-            .bind::<Nullable<Array<Integer>>, _>(&asked.entries)
-            .bind::<Nullable<Array<Text>>, _>((!outcomes.is_empty()).then_some(outcomes))
-            .bind::<Text, _>(&asked.title)
-            .bind::<Nullable<Text>, _>(&asked.exactly)
+        let rows = asking(page, run_id, month, asked)
             .bind::<BigInt, _>(asked.skip)
             .bind::<BigInt, _>(asked.limit)
             .load(&mut c)
@@ -225,16 +233,8 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn count_cases(&self, run_id: i64, month: NaiveDate, asked: &CaseQuestion) -> Result<u32, Error> {
         let mut c = self.connection().await?;
-        let outcomes: Vec<&str> = asked.outcomes.iter().map(|o| o.word()).collect();
-        let found: Count = diesel::sql_query(format!("select count(*) as count from cases where {ASKED}"))
-            .bind::<BigInt, _>(run_id)
-            .bind::<Date, _>(month)
-            .bind::<Nullable<Array<Integer>>, _>(&asked.entries)
-            .bind::<Nullable<Array<Text>>, _>((!outcomes.is_empty()).then_some(outcomes))
-            .bind::<Text, _>(&asked.title)
-            .bind::<Nullable<Text>, _>(&asked.exactly)
-            .get_result(&mut c)
-            .await?;
+        let count = format!("select count(*) as count from cases where {ASKED}");
+        let found: Count = asking(count, run_id, month, asked).get_result(&mut c).await?;
         Ok(found.count as u32)
     }
 

@@ -536,15 +536,7 @@ async fn of_a_delivery_sent_many_times_exactly_one_starts_a_run() {
     let store = store().await;
     let first = run(&store, "delivered", &[]).await;
     let source = first.source.clone().unwrap();
-    let new = NewWebhook {
-        name: "delivered",
-        brief: "any",
-        secret: b"0123456789abcdef01234567",
-        takes: &[],
-        whens: &[],
-        per_minute: 60,
-        made_by: "asta",
-    };
+    let new = new_webhook("delivered");
     let webhook = store.add_webhook(new.clone()).await.unwrap().unwrap();
     assert!(store.add_webhook(new).await.unwrap().is_none(), "the name is taken");
     let deliver = |id: &'static str, event: Option<&'static str>, genuine: bool, redelivery_of: Option<i64>| {
@@ -833,6 +825,18 @@ async fn what_was_stored_before_the_words_became_plain_is_read_with_them() {
     assert!(store.seen_heads(polls[0].0.id, std::slice::from_ref(&head)).await.unwrap().contains(&head));
 }
 
+fn new_webhook(name: &str) -> NewWebhook<'_> {
+    NewWebhook {
+        name,
+        brief: "any",
+        secret: b"0123456789abcdef01234567",
+        takes: &[],
+        whens: &[],
+        per_minute: 60,
+        made_by: "asta",
+    }
+}
+
 fn case(run: &RunRow, entry: u32, number: u16, place: u32, title: &str, ended: Ended) -> NewCase {
     let outcome = match ended {
         _ if number > 1 => None,
@@ -992,15 +996,7 @@ async fn what_a_process_is_fed_is_kept_once_however_often_it_is_said() {
 async fn deliveries_are_kept_together_with_a_number_for_each_run() {
     let store = store().await;
     let first = run(&store, "together", &[]).await;
-    let new = NewWebhook {
-        name: "together",
-        brief: "any",
-        secret: b"0123456789abcdef01234567",
-        takes: &[],
-        whens: &[],
-        per_minute: 60,
-        made_by: "asta",
-    };
+    let new = new_webhook("together");
     let webhook = store.add_webhook(new).await.unwrap().unwrap();
     let delivery = |id: &str, genuine| NewDelivery {
         webhook_id: webhook.id,

@@ -139,6 +139,43 @@ impl WorkerEvent {
     }
 }
 
+/// What a worker said that an engine's effects are carried out with, beyond what the engine needs to know of it.
+#[derive(Debug, Default)]
+pub enum Said {
+    Attempt(Box<AttemptReport>),
+    Cases(Vec<CaseReport>),
+    #[default]
+    Nothing,
+}
+
+impl From<WorkerEvent> for Said {
+    fn from(event: WorkerEvent) -> Self {
+        match event {
+            WorkerEvent::Ended(report) => Self::Attempt(report),
+            WorkerEvent::Cases { cases, .. } => Self::Cases(cases),
+            _ => Self::Nothing,
+        }
+    }
+}
+
+impl Said {
+    /// The report of an attempt, if that is what was said; it is taken away.
+    pub fn take_attempt(&mut self) -> Option<AttemptReport> {
+        match std::mem::take(self) {
+            Self::Attempt(report) => Some(*report),
+            Self::Cases(_) | Self::Nothing => None,
+        }
+    }
+
+    /// The cases, if that is what was said; they are taken away.
+    pub fn take_cases(&mut self) -> Vec<CaseReport> {
+        match std::mem::take(self) {
+            Self::Cases(cases) => cases,
+            Self::Attempt(_) | Self::Nothing => Vec::new(),
+        }
+    }
+}
+
 /// A case that a file told of.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct CaseReport {

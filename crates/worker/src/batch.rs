@@ -24,7 +24,7 @@ use tokio::{
 };
 
 use crate::{
-    cases::{EndOfFiles, Files},
+    cases::{EndOfProcess, Files},
     clock::{now_us, skew_us, wall_us},
     files,
     process::{self, Process},
@@ -320,37 +320,29 @@ impl BatchRun<'_> {
             self.read_junit(&mut reading, now);
         }
         let last_words = reading.log.last_lines(3);
-        if reading.files.is_some() {
-            self.end_files(&mut reading, ended, timed_out, now, &last_words);
-            self.tell_leftovers(&mut reading, leftovers);
-            self.flush(&mut reading, offset).await;
-            return Ok(BatchEnd::Done);
-        }
+        let counts = self.ready.suite.tests.end_counts;
         let by_itself = timed_out.is_none() && !reading.progress.cut_short() && tests.results != Results::Exit;
-        if by_itself && let Some(why) = reading.bad_end(ended, self.ready.suite.tests.end_counts, &last_words) {
+        if by_itself
+            && reading.files.is_none()
+            && let Some(why) = reading.bad_end(ended, counts, &last_words)
+        {
             reading.found.push(Step::Wrong(why));
         }
-        match tests.results {
-            Results::Exit if timed_out.is_none() => reading.exit(ended, now, &last_words),
-            _ => {
-                let end = match (&timed_out, ended) {
-                    (Some(why), _) => ProcessEnd::TimedOut(why.clone()),
-                    (None, Some(status)) if status.success() && reading.bailed.is_none() => ProcessEnd::Well,
-                    (None, status) => {
-                        ProcessEnd::Badly(status.map_or_else(|| "an unknown status".into(), process::said))
-                    }
-                };
-                let words = match (&reading.bailed, &reading.broken) {
-                    (Some(why), _) => format!("it bailed out: {why}"),
-                    (None, Some(why)) => why.clone(),
-                    (None, None) => last_words,
-                };
-                let ended = reading.progress.process_ended(&end, now, &words);
-                for finished in ended {
-                    let log = reading.log.take();
-                    reading.found.push(Step::Finished(finished, log));
-                }
-            }
+        if tests.results == Results::Exit && timed_out.is_none() {
+            reading.exit(ended, now, &last_words);
+        } else {
+            let abrupt = reading.bailed.is_some() || killed(ended);
+            let end = match (timed_out, ended) {
+                (Some(why), _) => ProcessEnd::TimedOut(why),
+                (None, Some(status)) if status.success() && !abrupt => ProcessEnd::Well,
+                (None, status) => ProcessEnd::Badly(status.map_or_else(|| "an unknown status".into(), process::said)),
+            };
+            let words = match (&reading.bailed, &reading.broken) {
+                (Some(why), _) => format!("it bailed out: {why}"),
+                (None, Some(why)) => why.clone(),
+                (None, None) => last_words,
+            };
+            reading.end(&EndOfProcess { end: &end, abrupt, counts, now, last_words: &words });
         }
         self.tell_leftovers(&mut reading, leftovers);
         self.flush(&mut reading, offset).await;
@@ -365,31 +357,6 @@ impl BatchRun<'_> {
             };
             reading.found.push(Step::Remark(text));
         }
-    }
-
-    /// The process of files has ended: says how each did itself.
-    fn end_files(
-        &self,
-        reading: &mut Reading,
-        status: Option<ExitStatus>,
-        timed_out: Option<String>,
-        now: i64,
-        last_words: &str,
-    ) {
-        let bailed = reading.bailed.clone();
-        let abrupt = bailed.is_some() || killed(status);
-        let end = match (timed_out, status) {
-            (Some(why), _) => ProcessEnd::TimedOut(why),
-            (None, Some(status)) if status.success() && !abrupt => ProcessEnd::Well,
-            (None, status) => ProcessEnd::Badly(status.map_or_else(|| "an unknown status".into(), process::said)),
-        };
-        let words = match (&bailed, &reading.broken) {
-            (Some(why), _) => format!("it bailed out: {why}"),
-            (None, Some(why)) => why.clone(),
-            (None, None) => last_words.to_owned(),
-        };
-        let counts = self.ready.suite.tests.end_counts;
-        reading.end_files(&EndOfFiles { end: &end, abrupt, counts, now, last_words: &words });
     }
 
     /// Reads until the process has ended and its outputs are empty. Tells how it ended, and why it was ended if it was.
@@ -601,7 +568,7 @@ impl BatchRun<'_> {
         };
         for entry in entries {
             // What is not sure to have come is said again.
-            if self.entries.iter().rev().any(|known| known.index == entry.index) {
+            if reading.progress.has(&entry.name) {
                 continue;
             }
             to_write.extend(format!("{}\n", entry.name).bytes());

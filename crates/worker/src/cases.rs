@@ -57,8 +57,8 @@ struct SoFar {
     begun: HashMap<String, (i64, Vec<Step>)>,
 }
 
-/// How a process ended that ran files.
-pub struct EndOfFiles<'e> {
+/// How a process ended.
+pub struct EndOfProcess<'e> {
     pub end: &'e ProcessEnd,
     /// A signal ended it, or it bailed out: no failing case explains that.
     pub abrupt: bool,
@@ -238,7 +238,7 @@ impl Files {
 
     /// The process has ended: how each file did itself, whatever its cases did. A file that is not among them goes back,
     /// uncharged.
-    pub fn ended(&self, how: &EndOfFiles<'_>) -> Vec<Finished> {
+    pub fn ended(&self, how: &EndOfProcess<'_>) -> Vec<Finished> {
         let ran = self.last.unwrap_or(0);
         let with_words = |said: String| match shorten(how.last_words, 400) {
             words if words.is_empty() => said,
@@ -366,7 +366,7 @@ mod tests {
     }
 
     fn end(files: &Files, end: &ProcessEnd, abrupt: bool) -> Vec<(usize, Ended, String)> {
-        let how = EndOfFiles { end, abrupt, counts: true, now: 500, last_words: "" };
+        let how = EndOfProcess { end, abrupt, counts: true, now: 500, last_words: "" };
         files.ended(&how).into_iter().map(|f| (f.position, f.ended, f.message)).collect()
     }
 

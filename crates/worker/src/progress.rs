@@ -123,6 +123,11 @@ impl Progress {
         self.running.first().map(|r| r.0)
     }
 
+    /// Whether the process has a test of that name.
+    pub fn has(&self, name: &str) -> bool {
+        self.by_name.contains_key(name)
+    }
+
     /// How many tests the process has.
     pub fn len(&self) -> usize {
         self.done.len()
@@ -185,11 +190,7 @@ impl Progress {
     pub fn stray(&mut self, name: &str, reported: &Reported) -> Option<Aside> {
         let shown = shorten(name, 120);
         if reported.ended.failing() {
-            let why = match shorten(reported.message.trim(), 200) {
-                said if said.is_empty() => String::new(),
-                said => format!(": {said}"),
-            };
-            let ended = reported.ended;
+            let (ended, why) = (reported.ended, because(reported));
             return self.wrong(format!("a result {ended} came for {shown:?}, which is of no file in the batch{why}"));
         }
         self.remark(format!("a result for {shown:?}, which is of no file in the batch, was left aside"))
@@ -274,10 +275,6 @@ impl Progress {
         mut reported: Reported,
         now: i64,
     ) -> Result<(Finished, Option<usize>), Option<Aside>> {
-        let because = |reported: &Reported| match shorten(reported.message.trim(), 200) {
-            said if said.is_empty() => String::new(),
-            said => format!(": {said}"),
-        };
         let position = if name.is_empty() && (1..=self.names.len()).contains(&number) {
             number - 1
         } else if reported.ended.failing() && !self.by_name.contains_key(name) {
@@ -372,6 +369,14 @@ impl Progress {
         }
         self.running.clear();
         finished
+    }
+}
+
+/// What a result says of why, to be put behind something else.
+fn because(reported: &Reported) -> String {
+    match shorten(reported.message.trim(), 200) {
+        said if said.is_empty() => String::new(),
+        said => format!(": {said}"),
     }
 }
 

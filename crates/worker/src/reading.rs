@@ -5,7 +5,7 @@ use std::process::ExitStatus;
 use kesmo_core::{
     format::{
         Reported,
-        events::{Event, read_line},
+        events::{Event, EventLine, read_line},
         subtests::SubtestReader,
         tap::{Tap, TapReader},
     },
@@ -18,7 +18,7 @@ use kesmo_wire::link::GrantedEntry;
 
 use crate::{
     capture::{CappedLog, Lines},
-    cases::{EndOfFiles, Files},
+    cases::{EndOfProcess, Files},
     process,
     progress::{Aside, Finished, Progress, Told as When},
 };
@@ -36,6 +36,15 @@ pub(crate) enum Step {
     Remark(String),
     /// Something that fails the run.
     Wrong(String),
+}
+
+impl From<Aside> for Step {
+    fn from(aside: Aside) -> Self {
+        match aside {
+            Aside::Remark(text) => Self::Remark(text),
+            Aside::Wrong(text) => Self::Wrong(text),
+        }
+    }
 }
 
 /// What is read from one process.
@@ -218,10 +227,7 @@ impl Reading {
                     self.found.push(Step::Began(position, now));
                 }
             }
-            None => self.found.extend(self.progress.stray(name, &reported).map(|aside| match aside {
-                Aside::Remark(text) => Step::Remark(text),
-                Aside::Wrong(text) => Step::Wrong(text),
-            })),
+            None => self.found.extend(self.progress.stray(name, &reported).map(Step::from)),
         }
     }
 
@@ -232,11 +238,16 @@ impl Reading {
         }
     }
 
-    /// The process of files has ended: what is to be said of each.
-    pub fn end_files(&mut self, how: &EndOfFiles<'_>) {
-        let Some(files) = &self.files else { return };
-        self.found.extend(files.beyond().map(Step::Remark));
-        for finished in files.ended(how) {
+    /// The process has ended: what is to be said of each file, or of tests that have no result.
+    pub fn end(&mut self, how: &EndOfProcess<'_>) {
+        let ended = match &self.files {
+            Some(files) => {
+                self.found.extend(files.beyond().map(Step::Remark));
+                files.ended(how)
+            }
+            None => self.progress.process_ended(how.end, how.now, how.last_words),
+        };
+        for finished in ended {
             let log = self.log.take();
             self.found.push(Step::Finished(finished, log));
         }
@@ -249,10 +260,7 @@ impl Reading {
                 self.found.push(Step::Finished(finished, log));
                 self.found.extend(next.map(|position| Step::Began(position, now)));
             }
-            Err(aside) => self.found.extend(aside.map(|aside| match aside {
-                Aside::Remark(text) => Step::Remark(text),
-                Aside::Wrong(text) => Step::Wrong(text),
-            })),
+            Err(aside) => self.found.extend(aside.map(Step::from)),
         }
     }
 
@@ -286,53 +294,54 @@ impl Reading {
         });
         let mut named = Vec::new();
         for line in whole {
-            if !self.events_of_files(&line, now, &mut named) {
-                self.event_of_test(&line, now, &mut named);
+            match read_line(&line) {
+                Ok(event) if self.files.is_some() => self.event_of_file(event, now, &mut named),
+                Ok(event) => self.event_of_test(event, now, &mut named),
+                Err(why) => {
+                    self.broken = Some(why.clone());
+                    self.found.push(Step::Remark(why));
+                }
             }
         }
         named
     }
 
-    /// Takes an event line of a suite of files; tells whether it is one.
-    fn events_of_files(&mut self, line: &str, now: i64, named: &mut Vec<(usize, String, String)>) -> bool {
-        let Some(files) = &mut self.files else { return false };
-        let Ok(event) = read_line(line) else { return false };
-        let place = files.place(&event.test);
-        match (event.event, place) {
-            (Event::End(reported), _) => self.take_case(&event.test, reported, now),
+    fn event_of_file(
+        &mut self,
+        EventLine { test, event }: EventLine,
+        now: i64,
+        named: &mut Vec<(usize, String, String)>,
+    ) {
+        let Some(files) = &mut self.files else { return };
+        match (event, files.place(&test)) {
+            (Event::End(reported), _) => self.take_case(&test, reported, now),
             (Event::Start, Some((position, title))) if !title.is_empty() => files.begin(position, &title, now),
             (Event::Start, Some(_)) => {}
             (Event::Step(step), Some((position, title))) => files.step(position, &title, step, now),
             (Event::File { path, about }, Some((position, _))) => named.push((position, path, about)),
             (_, None) => {
-                let remark = self.progress.stray(&event.test, &Reported::plain(Ended::Passed));
-                self.found.extend(remark.map(|aside| match aside {
-                    Aside::Remark(text) | Aside::Wrong(text) => Step::Remark(text),
-                }));
+                let remark = self.progress.stray(&test, &Reported::plain(Ended::Passed));
+                self.found.extend(remark.map(Step::from));
             }
         }
-        true
     }
 
-    fn event_of_test(&mut self, line: &str, now: i64, named: &mut Vec<(usize, String, String)>) {
-        let event = match read_line(line) {
-            Ok(event) => event,
-            Err(why) => {
-                self.broken = Some(why.clone());
-                self.found.push(Step::Remark(why));
-                return;
-            }
-        };
-        let remark = match event.event {
-            Event::Start => match self.progress.start(&event.test, now) {
+    fn event_of_test(
+        &mut self,
+        EventLine { test, event }: EventLine,
+        now: i64,
+        named: &mut Vec<(usize, String, String)>,
+    ) {
+        let remark = match event {
+            Event::Start => match self.progress.start(&test, now) {
                 Ok(position) => {
                     self.found.extend(position.map(|p| Step::Began(p, now)));
                     None
                 }
                 Err(remark) => remark,
             },
-            Event::Step(step) => self.progress.step(&event.test, step).err().flatten(),
-            Event::File { path, about } => match self.progress.find(&event.test, "a file") {
+            Event::Step(step) => self.progress.step(&test, step).err().flatten(),
+            Event::File { path, about } => match self.progress.find(&test, "a file") {
                 Ok(position) => {
                     named.push((position, path, about));
                     None
@@ -340,7 +349,7 @@ impl Reading {
                 Err(remark) => remark,
             },
             Event::End(reported) => {
-                self.take_result(&event.test, 0, reported, now);
+                self.take_result(&test, 0, reported, now);
                 None
             }
         };
