@@ -89,6 +89,26 @@ exit 1";
 }
 
 #[test]
+fn more_is_told_at_once_than_one_message_takes() {
+    let quay = shared();
+    let folder = quay.path("suite-verbose");
+    fs::create_dir_all(&folder).expect("a folder");
+    let file = "suite = \"verbose\"\n[tests]\neach = \"file\"\nlist = [\"echo\", \"all.sh\"]\nrun = [\"sh\", \"{name}\"]\n\
+                results = \"junit\"\njunit = [\"out.xml\"]\n[limits]\noutput = \"8 KiB\"\n";
+    fs::write(folder.join("kesmo.toml"), file).expect("the suite file");
+    // 24 MB of explanations, all when the process ends.
+    let script = "awk 'BEGIN { w = \"x\"; while (length(w) < 16000) w = w w; print \"<testsuite>\"
+        for (i = 0; i < 1500; i++) print \"<testcase name=\\\"case \" i \"\\\"><failure message=\\\"no\\\">\" w \"</failure></testcase>\"
+        print \"</testsuite>\" }' > out.xml; exit 1";
+    fs::write(folder.join("all.sh"), script).expect("a file");
+    let (status, said) = quay.wait(&folder, &[]);
+    assert_eq!(status, 1, "{said}");
+    assert_says(&said, &["1 of 1 files failed; 1,500 of 1,500 cases"]);
+    let log = all_said(&quay.kesmo(&["log", "verbose/1", "all.sh/case 1499"]));
+    assert!(log.len() > 15_000, "its explanation is kept: {log:.200}");
+}
+
+#[test]
 fn a_case_is_picked_or_parked_by_its_whole_name() {
     let quay = shared();
     let gate = "for t in opens 'pays by card' 'pays by coin'; do wanted \"$t\" && case $t in *card) echo \"not ok - $t\";; *) echo \"ok - $t\";; esac; done; exit 0";

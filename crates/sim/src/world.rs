@@ -722,6 +722,13 @@ impl<'s> World<'s> {
                         attempt.number
                     ));
                 }
+                if matches!(attempt.decided, Some(Outcome::Passed | Outcome::Flaky)) && self.scenario.files {
+                    let all = crate::cases::told(self.scenario, run, entry, 0, &[]);
+                    let shown = one.ledger.cases.merged(entry);
+                    if let Some(never) = all.iter().find(|case| !shown.contains_key(case.title.as_str())) {
+                        return Err(format!("entry {entry} did not fail, and its {:?} never ran", never.title));
+                    }
+                }
                 one.ledger.attempt(plan, self.scenario, attempt)?;
             }
             Effect::Decided { entry, number, outcome } => {

@@ -116,6 +116,27 @@ pub enum WorkerEvent {
 }
 
 impl WorkerEvent {
+    /// About how many bytes it takes in a message, before what JSON adds to odd characters.
+    #[must_use]
+    pub fn weight(&self) -> usize {
+        const EACH: usize = 200;
+        let inside = match self {
+            Self::Ended(report) => {
+                let log = if let Log::Text(text) = &report.log { text.len() } else { 0 };
+                let steps: usize = report.steps.iter().map(|step| step.name.len() + EACH).sum();
+                report.message.len() + report.detail.len() + log + steps
+            }
+            Self::Cases { cases, .. } => {
+                cases.iter().map(|c| c.title.len() + c.message.len() + c.detail.len() + EACH).sum()
+            }
+            Self::Kept { files, .. } => files.iter().map(|f| f.path.len() + f.about.len() + EACH).sum(),
+            Self::Note { text, .. } | Self::Wrong { text, .. } => text.len(),
+            Self::GaveBack { entries, .. } => entries.len() * 8,
+            Self::Began { .. } | Self::BatchEnded { .. } | Self::Listed { .. } => 0,
+        };
+        EACH + inside
+    }
+
     /// What a run's engine is told of it, with the run; `None` where it is none of an engine's business.
     #[must_use]
     pub fn input(&self) -> Option<(i64, Input)> {

@@ -2,7 +2,9 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet, VecDeque},
+    iter::Peekable,
     time::Duration,
+    vec::IntoIter,
 };
 
 use futures::{SinkExt, StreamExt};
@@ -19,17 +21,23 @@ type Socket = WebSocketStream<kesmo_tls::Stream>;
 
 /// Events of one report, at the most.
 const MOST_EVENTS: usize = 512;
+/// What the events of one report weigh together, at the most, but for one that weighs more alone: a service takes no message
+/// beyond 16 MiB, and JSON may make six bytes of one.
+const MOST_BYTES: usize = 2 << 20;
 /// Results that come one by one are gathered so long, so that fast tests do not cost a message each. What frees a slot is
 /// never kept waiting.
 const GATHER: Duration = Duration::from_millis(12);
 /// Events that are not acknowledged; past that nothing more is read from tests until some are.
 const MOST_UNSTORED: usize = 20_000;
+/// And what they may weigh.
+const MOST_UNSTORED_BYTES: usize = 64 << 20;
 
 /// What of this worker's doing is not acknowledged yet.
 #[derive(Default)]
 struct Unstored {
     reports: VecDeque<(u64, Vec<WorkerEvent>)>,
     events: usize,
+    bytes: usize,
     next: u64,
 }
 
@@ -37,9 +45,41 @@ impl Unstored {
     fn push(&mut self, events: Vec<WorkerEvent>) -> FromWorker {
         self.next += 1;
         self.events += events.len();
+        self.bytes += weight(&events);
         self.reports.push_back((self.next, events.clone()));
         FromWorker::Report { number: self.next, events }
     }
+
+    /// Whether more may be read from tests before some of it is acknowledged, with these events that wait.
+    fn has_room(&self, gathered: &[WorkerEvent]) -> bool {
+        self.events + gathered.len() < MOST_UNSTORED && self.bytes < MOST_UNSTORED_BYTES
+    }
+
+    /// The oldest report, if its number is at most that: it is acknowledged.
+    fn pop(&mut self, number: u64) -> Option<Vec<WorkerEvent>> {
+        let (_, events) = self.reports.pop_front_if(|(n, _)| *n <= number)?;
+        self.events -= events.len();
+        self.bytes -= weight(&events);
+        Some(events)
+    }
+}
+
+fn weight(events: &[WorkerEvent]) -> usize {
+    events.iter().map(WorkerEvent::weight).sum()
+}
+
+/// Takes as many events as one report may have.
+fn next_part(events: &mut Peekable<IntoIter<WorkerEvent>>) -> Vec<WorkerEvent> {
+    let (mut part, mut bytes) = (Vec::new(), 0);
+    while let Some(event) = events.peek() {
+        let more = event.weight();
+        if part.len() == MOST_EVENTS || (!part.is_empty() && bytes + more > MOST_BYTES) {
+            break;
+        }
+        bytes += more;
+        part.extend(events.next());
+    }
+    part
 }
 
 struct Worker {
@@ -195,7 +235,7 @@ impl Worker {
         let mut beat = tokio::time::interval(Duration::from_secs(1));
         let mut due: Option<Instant> = None;
         loop {
-            let room = welcomed && self.unstored.events + self.gathered.len() < MOST_UNSTORED;
+            let room = welcomed && self.unstored.has_room(&self.gathered);
             if welcomed && due.is_some_and(|t| t <= Instant::now()) {
                 due = None;
                 if let Err(e) = self.send_gathered(socket).await {
@@ -245,7 +285,8 @@ impl Worker {
                     let frees = |e: &WorkerEvent| {
                         matches!(e, WorkerEvent::BatchEnded { .. } | WorkerEvent::GaveBack { .. } | WorkerEvent::Listed { .. })
                     };
-                    let at_once = self.gathered.len() >= MOST_EVENTS || self.gathered.iter().any(frees);
+                    let full = self.gathered.len() >= MOST_EVENTS || weight(&self.gathered) >= MOST_BYTES;
+                    let at_once = full || self.gathered.iter().any(frees);
                     due = Some(if at_once { Instant::now() } else { due.unwrap_or_else(|| Instant::now() + GATHER) });
                 }
                 Some(output) = self.slots.outputs.recv(), if welcomed => {
@@ -278,7 +319,7 @@ impl Worker {
     async fn send_gathered(&mut self, socket: &mut Socket) -> Result<(), String> {
         let mut events = std::mem::take(&mut self.gathered).into_iter().peekable();
         while events.peek().is_some() {
-            let part: Vec<WorkerEvent> = events.by_ref().take(MOST_EVENTS).collect();
+            let part = next_part(&mut events);
             self.note(&part);
             let report = self.unstored.push(part);
             if let Err(e) = say(socket, &report).await {
@@ -352,9 +393,7 @@ impl Worker {
 
     /// Reports up to this number are stored.
     fn stored(&mut self, number: u64) {
-        while self.unstored.reports.front().is_some_and(|(n, _)| *n <= number) {
-            let Some((_, events)) = self.unstored.reports.pop_front() else { break };
-            self.unstored.events -= events.len();
+        while let Some(events) = self.unstored.pop(number) {
             for event in events {
                 match event {
                     WorkerEvent::BatchEnded { key, .. } => self.slots.forget(key),
@@ -373,4 +412,42 @@ async fn say(socket: &mut Socket, message: &FromWorker) -> Result<(), String> {
     // A link into which nothing can be written for so long is cut.
     let sent = tokio::time::timeout(Duration::from_secs(30), socket.send(Message::Text(text))).await;
     sent.map_err(|_| "the service does not read".to_owned())?.map_err(|e| e.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn note(bytes: usize) -> WorkerEvent {
+        WorkerEvent::Note { key: BatchKey { run: 1, batch: 1 }, text: "n".repeat(bytes) }
+    }
+
+    #[test]
+    fn reports_are_bounded_by_what_they_hold() {
+        let sizes = |events: Vec<WorkerEvent>| {
+            let mut events = events.into_iter().peekable();
+            let mut sizes = Vec::new();
+            while events.peek().is_some() {
+                sizes.push(next_part(&mut events).len());
+            }
+            sizes
+        };
+        assert_eq!(sizes((0..1100).map(|_| note(1)).collect()), [512, 512, 76]);
+        assert_eq!(sizes((0..20).map(|_| note(400_000)).collect()), [5, 5, 5, 5]);
+        assert_eq!(sizes(vec![note(1), note(9 << 20), note(1)]), [1, 1, 1], "one that is too large goes alone");
+    }
+
+    #[test]
+    fn what_is_not_acknowledged_is_bounded_and_makes_room_again() {
+        let mut unstored = Unstored::default();
+        while unstored.has_room(&[]) {
+            unstored.push(vec![note(1 << 20)]);
+        }
+        assert_eq!(unstored.reports.len(), 64);
+        assert!(unstored.pop(0).is_none());
+        assert_eq!(unstored.pop(1).map(|events| events.len()), Some(1));
+        assert!(unstored.has_room(&[]));
+        while unstored.pop(u64::MAX).is_some() {}
+        assert_eq!((unstored.events, unstored.bytes), (0, 0));
+    }
 }
