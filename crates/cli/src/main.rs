@@ -71,6 +71,8 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
             done(commands::worker::run(options, service).await)
         }
         Command::Login(options) => done(commands::people::login(options, &kesmo.connection).await),
+        Command::Suite(arguments::Suite::Draft(options)) => done(commands::drafting::draft(options, kesmo.json)),
+        Command::Suite(arguments::Suite::Try(options)) => commands::drafting::try_suite(options, kesmo.json).await,
         Command::Suite(command) => done(commands::suites::run(command, kesmo.json, context).await),
         Command::Brief(command) => done(commands::briefs::run(command, &context()?).await),
         Command::Schedule(command) => commands::schedules::run(command, &context()?).await,

@@ -42,13 +42,12 @@ pub fn suite_file(folder: &Path) -> Result<SuiteFile, Error> {
     SuiteFile::parse(&shown, &text).map_err(|e| Error::Pack(e.to_string()))
 }
 
-/// Packs a folder.
+/// The files of a folder that belong to its bundle, in the order of their bytes, so that an archive of them does not depend on
+/// the file system.
 ///
 /// # Errors
-/// If its suite file has problems, a file cannot be read, or it is too large.
-pub fn pack(folder: &Path) -> Result<Bundle, Error> {
-    let suite = suite_file(folder)?;
-    let failed = |path: &Path, e: &dyn std::fmt::Display| Error::Pack(format!("{}: {e}", path.display()));
+/// If a folder cannot be read.
+pub fn files(folder: &Path) -> Result<Vec<PathBuf>, Error> {
     let mut paths: Vec<PathBuf> = Vec::new();
     let walk = ignore::WalkBuilder::new(folder)
         .hidden(false)
@@ -65,8 +64,18 @@ pub fn pack(folder: &Path) -> Result<Bundle, Error> {
             paths.push(entry.into_path());
         }
     }
-    // In the order of their bytes, so that the archive does not depend on the file system.
     paths.sort();
+    Ok(paths)
+}
+
+/// Packs a folder.
+///
+/// # Errors
+/// If its suite file has problems, a file cannot be read, or it is too large.
+pub fn pack(folder: &Path) -> Result<Bundle, Error> {
+    let suite = suite_file(folder)?;
+    let paths = files(folder)?;
+    let failed = |path: &Path, e: &dyn std::fmt::Display| Error::Pack(format!("{}: {e}", path.display()));
     let mut total = 0;
     let gzip = GzBuilder::new().mtime(0).write(Vec::new(), Compression::new(6));
     let mut tar = tar::Builder::new(gzip);

@@ -169,6 +169,22 @@ impl fmt::Display for RunName {
     }
 }
 
+/// Breaks a text between words into lines of at most `width` characters; a word that is longer stands alone.
+#[must_use]
+pub fn fold(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for word in text.split_whitespace() {
+        match lines.last_mut() {
+            Some(last) if last.chars().count() + 1 + word.chars().count() <= width => {
+                last.push(' ');
+                last.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines
+}
+
 /// Cuts `text` to at most `most` characters, saying so with `…`.
 #[must_use]
 pub fn shorten(text: &str, most: usize) -> String {

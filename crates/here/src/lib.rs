@@ -6,6 +6,7 @@
 
 mod error;
 pub mod history;
+pub mod trying;
 mod view;
 
 use std::{collections::BTreeMap, path::PathBuf, time::Duration};
@@ -24,7 +25,7 @@ use kesmo_wire::{
     link::{BatchKey, Grant, GrantedEntry, ListJob, Log, Said, Setup, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
 };
-use kesmo_worker::{Config, Home, Slots};
+use kesmo_worker::{Config, Hearing, Home, Slots};
 use tokio::time::Instant;
 
 pub use error::Error;
@@ -78,34 +79,10 @@ const HERE: WorkerId = WorkerId(0);
 /// # Errors
 /// If the worker's home cannot be used, the tests cannot be listed, or nothing is to be run.
 pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output = ()>) -> Result<Finished, Error> {
-    let bundles = job.home.join("local/bundles");
-    std::fs::create_dir_all(&bundles).map_err(|e| file_error(&bundles, &e))?;
-    let bundle = bundles.join(&job.digest);
-    std::fs::write(&bundle, &job.bundle).map_err(|e| file_error(&bundle, &e))?;
-    let slots = Slots::open(Config {
-        name: WORKER.into(),
-        slots: job.slots,
-        home: job.home.clone(),
-        taken: job.taken.clone(),
-        local: Some(job.home.join("local")),
-        ..Config::default()
-    })?;
-    let setup = Setup {
-        run: format!("{}/here", job.file.suite),
-        bundle: job.digest.clone(),
-        variant: Vec::new(),
-        settings: job.file.settings_with(&job.options.set)?,
-        env: job.file.environment(job.options.env.as_deref())?,
-        seed: job.seed,
-        branch: None,
-        commit: None,
-    };
-    job.options.check(&job.file)?;
+    let at = Place::open(&job, None)?;
     tokio::pin!(stop);
     let mut floor = Floor {
-        slots,
-        setup,
-        blobs: job.home.join("local/blobs"),
+        at,
         engine: Engine::new(Policy::of(&job.file, &job.options, job.seed, job.history.start_cost)),
         busy: vec![None; usize::from(job.slots)],
         shown: Shown::new(&job.file, &job.options, &job.digest, job.seed),
@@ -114,7 +91,7 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
     let mut lists = Vec::new();
     for variant in job.file.facets.chosen(&job.options.variants)? {
         let tests = tokio::select! {
-            tests = floor.list(&variant) => tests?,
+            tests = floor.at.list(&variant) => tests?,
             () = &mut stop => return Err(Error::Void("it was stopped while its tests were listed".into())),
         };
         lists.push((variant, tests));
@@ -129,7 +106,7 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
         let due = told + TELL_EVERY;
         let wake = floor.next_wake();
         tokio::select! {
-            events = floor.slots.next() => floor.take(events),
+            events = floor.at.slots.next() => floor.take(events),
             () = tokio::time::sleep_until(wake) => floor.feed(Input::Tick, Said::Nothing),
             () = tokio::time::sleep_until(due), if floor.shown.changed => {}
             () = &mut stop => floor.feed(Input::Stop { reason: "stopped by you".into() }, Said::Nothing),
@@ -166,17 +143,44 @@ fn plan(job: &Job, lists: &[(Variant, Vec<ListedTest>)]) -> Result<(Plan, RunOpt
     Ok((make(&options, &job.history).map_err(void)?, options))
 }
 
-struct Floor {
+/// Where a suite is run: the slots, and what every batch is set up with.
+struct Place {
     slots: Slots,
     setup: Setup,
     blobs: PathBuf,
-    engine: Engine,
-    busy: Vec<Option<BatchId>>,
-    shown: Shown,
-    idle_looked: Instant,
 }
 
-impl Floor {
+impl Place {
+    /// Puts the suite's files where the worker looks for them, and opens its slots.
+    fn open(job: &Job, hearing: Option<Hearing>) -> Result<Self, Error> {
+        let bundles = job.home.join("local/bundles");
+        std::fs::create_dir_all(&bundles).map_err(|e| file_error(&bundles, &e))?;
+        let bundle = bundles.join(&job.digest);
+        std::fs::write(&bundle, &job.bundle).map_err(|e| file_error(&bundle, &e))?;
+        let slots = Slots::open(Config {
+            name: WORKER.into(),
+            slots: job.slots,
+            home: job.home.clone(),
+            taken: job.taken.clone(),
+            local: Some(job.home.join("local")),
+            hearing,
+            ..Config::default()
+        })?;
+        let setup = Setup {
+            run: format!("{}/here", job.file.suite),
+            bundle: job.digest.clone(),
+            variant: Vec::new(),
+            settings: job.file.settings_with(&job.options.set)?,
+            env: job.file.environment(job.options.env.as_deref())?,
+            seed: job.seed,
+            branch: None,
+            commit: None,
+        };
+        job.options.check(&job.file)?;
+        Ok(Self { slots, setup, blobs: job.home.join("local/blobs") })
+    }
+
+    /// Has the tests of a variant listed.
     async fn list(&mut self, variant: &Variant) -> Result<Vec<ListedTest>, Error> {
         let setup = Setup { variant: variant.pairs().to_vec(), ..self.setup.clone() };
         self.slots.tell(ToWorker::List(Box::new(ListJob { job: "list-here".into(), slot: 0, setup })));
@@ -190,7 +194,17 @@ impl Floor {
             }
         }
     }
+}
 
+struct Floor {
+    at: Place,
+    engine: Engine,
+    busy: Vec<Option<BatchId>>,
+    shown: Shown,
+    idle_looked: Instant,
+}
+
+impl Floor {
     fn begin(&mut self, plan: Plan, file: &SuiteFile) {
         let mut needs: Vec<String> = file.needs.iter().map(|(k, v)| format!("{k}={v}")).collect();
         needs.extend(file.needs_for.iter().flat_map(|(_, n)| n.iter().map(|(k, v)| format!("{k}={v}"))));
@@ -245,13 +259,13 @@ impl Floor {
             self.shown.changed = true;
             match effect {
                 Effect::Grant(grant) => self.grant(grant),
-                Effect::Revoke { batch, .. } => self.slots.tell(ToWorker::Revoke { key: key(batch) }),
+                Effect::Revoke { batch, .. } => self.at.slots.tell(ToWorker::Revoke { key: key(batch) }),
                 Effect::Feed { batch, entries, last, .. } => {
                     let plan = self.engine.plan();
                     let entries = entries.iter().map(|index| GrantedEntry::new(*index, plan)).collect();
-                    self.slots.tell(ToWorker::Feed { key: key(batch), entries, last });
+                    self.at.slots.tell(ToWorker::Feed { key: key(batch), entries, last });
                 }
-                Effect::GiveBack { batch, .. } => self.slots.tell(ToWorker::GiveBack { key: key(batch) }),
+                Effect::GiveBack { batch, .. } => self.at.slots.tell(ToWorker::GiveBack { key: key(batch) }),
                 Effect::Attempt(kept) => {
                     let report = said.take_attempt();
                     let log = report.as_ref().map(|r| self.log_of(&r.log)).unwrap_or_default();
@@ -284,7 +298,7 @@ impl Floor {
         match log {
             Log::None => String::new(),
             Log::Text(text) => text.clone(),
-            Log::Blob { digest, .. } => std::fs::read(self.blobs.join(digest.as_str()))
+            Log::Blob { digest, .. } => std::fs::read(self.at.blobs.join(digest.as_str()))
                 .map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
                 .unwrap_or_else(|e| format!("(its output cannot be read: {e})")),
         }
@@ -292,7 +306,7 @@ impl Floor {
 
     fn grant(&mut self, grant: kesmo_core::run::Grant) {
         self.busy[usize::from(grant.slot)] = Some(grant.batch);
-        let message = Grant::new(RUN, &grant, self.engine.plan(), &self.setup);
-        self.slots.tell(ToWorker::Grant(Box::new(message)));
+        let message = Grant::new(RUN, &grant, self.engine.plan(), &self.at.setup);
+        self.at.slots.tell(ToWorker::Grant(Box::new(message)));
     }
 }

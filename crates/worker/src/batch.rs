@@ -27,6 +27,7 @@ use crate::{
     cases::{EndOfProcess, Files},
     clock::{now_us, skew_us, wall_us},
     files,
+    hearing::{Heard, Hearing},
     process::{self, Process},
     progress::ProcessEnd,
     reading::{Points, Reading, Step},
@@ -57,6 +58,7 @@ pub struct Tools {
     pub worker: String,
     /// Begins the mark of every process.
     pub mark: String,
+    pub hearing: Option<Hearing>,
 }
 
 /// What a batch is told while it runs.
@@ -297,6 +299,7 @@ impl BatchRun<'_> {
         let fed = tests.names_as == NamesAs::Fed;
         let mut process = process::start(command, &mark, fed).map_err(|e| cannot_start(&tests.run, &e))?;
         let mut reading = Reading::new(entries, &self.grant.cases, tests, limits.output, began);
+        reading.heard = self.tools.hearing.as_ref().map(|_| Heard::default());
         if let Some(position) = reading.progress.started(began) {
             reading.found.push(Step::Began(position, began));
         }
@@ -319,6 +322,7 @@ impl BatchRun<'_> {
         if tests.results == Results::Junit {
             self.read_junit(&mut reading, now);
         }
+        self.keep_heard(&mut reading, began, now);
         let last_words = reading.log.last_lines(3);
         let counts = self.ready.suite.tests.end_counts;
         let by_itself = timed_out.is_none() && !reading.progress.cut_short() && tests.results != Results::Exit;
@@ -347,6 +351,15 @@ impl BatchRun<'_> {
         self.tell_leftovers(&mut reading, leftovers);
         self.flush(&mut reading, offset).await;
         Ok(BatchEnd::Done)
+    }
+
+    /// Keeps what a process printed, for whoever tries the suite.
+    fn keep_heard(&self, reading: &mut Reading, began: i64, now: i64) {
+        let (Some(hearing), Some(mut heard)) = (&self.tools.hearing, reading.heard.take()) else { return };
+        heard.took = kesmo_core::time::Span(u64::try_from(now - began).unwrap_or(0));
+        let left = files::junit(&self.folder, &["**/*.xml".to_owned()], self.since());
+        heard.xml = left.into_iter().take(20).map(|found| found.shown).collect();
+        hearing.keep(self.grant.key, heard);
     }
 
     fn tell_leftovers(&self, reading: &mut Reading, leftovers: usize) {
@@ -448,7 +461,7 @@ impl BatchRun<'_> {
                 },
                 read = read_some(&mut err, &mut err_buffer) => match read {
                     0 => err = None,
-                    read => reading.log.add(&err_buffer[..read]),
+                    read => reading.take_err(&err_buffer[..read]),
                 },
                 changed = follow.changed(), if !followed => {
                     if changed.is_err() {
@@ -510,7 +523,7 @@ impl BatchRun<'_> {
                         loop {
                             match read_some(&mut err, &mut err_buffer).await {
                                 0 => break,
-                                read => reading.log.add(&err_buffer[..read]),
+                                read => reading.take_err(&err_buffer[..read]),
                             }
                         }
                     };
@@ -897,6 +910,7 @@ mod tests {
             home: config.home,
             worker: config.name,
             mark,
+            hearing: None,
         };
         Bench { tools, coming, _home: home }
     }

@@ -2,7 +2,7 @@
 
 use std::{collections::BTreeMap, path::PathBuf};
 
-use crate::home::Home;
+use crate::{hearing::Hearing, home::Home};
 
 /// How to work.
 #[derive(Debug, Clone, Default)]
@@ -31,4 +31,6 @@ pub struct Config {
     pub taken: Option<Home>,
     /// Without a service: a folder with the bundles (`bundles/SHA`), into which files go (`blobs/SHA`).
     pub local: Option<PathBuf>,
+    /// Keeps what processes print, word for word.
+    pub hearing: Option<Hearing>,
 }

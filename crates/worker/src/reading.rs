@@ -19,6 +19,7 @@ use kesmo_wire::link::GrantedEntry;
 use crate::{
     capture::{CappedLog, Lines},
     cases::{EndOfProcess, Files},
+    hearing::Heard,
     process,
     progress::{Aside, Finished, Progress, Told as When},
 };
@@ -59,6 +60,8 @@ pub(crate) struct Reading {
     pub found: Vec<Step>,
     pub bailed: Option<String>,
     pub broken: Option<String>,
+    /// What it prints word for word, where that is kept.
+    pub heard: Option<Heard>,
     /// How much had been printed when the last case was told.
     told_at: u64,
 }
@@ -132,6 +135,7 @@ impl Reading {
             found: Vec::new(),
             bailed: None,
             broken: None,
+            heard: None,
             told_at: 0,
         }
     }
@@ -150,6 +154,9 @@ impl Reading {
 
     /// Takes standard output. With TAP the log of a test is what was printed up to its result.
     pub fn take_out(&mut self, bytes: &[u8], now: i64) {
+        if let Some(heard) = &mut self.heard {
+            Heard::add(&mut heard.out, bytes);
+        }
         if self.points.is_none() {
             self.log.add(bytes);
             return;
@@ -172,6 +179,14 @@ impl Reading {
             }
         });
         self.out = lines;
+    }
+
+    /// Takes standard error: it is kept, and holds no results.
+    pub fn take_err(&mut self, bytes: &[u8]) {
+        if let Some(heard) = &mut self.heard {
+            Heard::add(&mut heard.err, bytes);
+        }
+        self.log.add(bytes);
     }
 
     fn take_line(&mut self, line: &str, now: i64) {
@@ -286,6 +301,9 @@ impl Reading {
 
     /// Takes event lines; tells the files that they name.
     pub fn take_events(&mut self, bytes: &[u8], now: i64) -> Vec<(usize, String, String)> {
+        if let Some(heard) = &mut self.heard {
+            Heard::add(&mut heard.events, bytes);
+        }
         let mut whole = Vec::new();
         self.events.take(bytes, |line, raw| {
             if raw.ends_with(b"\n") && !line.trim().is_empty() {

@@ -96,6 +96,7 @@ impl Slots {
             home,
             worker: config.name.clone(),
             mark: mark.clone(),
+            hearing: config.hearing.clone(),
         };
         let slots = (0..config.slots).map(|_| start_slot(tools.clone())).collect();
         Ok(Self { config, address, mark, home_mark, coming, slots, switches: HashMap::new(), outputs, _lock: lock })

@@ -55,7 +55,7 @@ pub async fn run(
     let portion = options.portion.as_deref().map(Portion::parse).transpose()?;
     let suite = file.suite.to_string();
     let place = cache().join("here").join(&suite);
-    let home = home(options, &place)?;
+    let home = home(options.home.as_deref(), &place)?;
     let own_record = place.join("record.json");
     let record = options.record.clone().unwrap_or_else(|| own_record.clone());
     let history = History::read(&record)?;
@@ -120,24 +120,24 @@ pub async fn run(
 }
 
 /// Where a run works on this machine.
-struct HereHome {
-    folder: PathBuf,
+pub(super) struct HereHome {
+    pub folder: PathBuf,
     /// Where what it leaves behind is kept unless told otherwise.
     kept: PathBuf,
-    taken: Home,
+    pub taken: Home,
 }
 
 /// The most runs of one suite that go on here at once without folders of their own.
 const MOST_AT_ONCE: u32 = 100;
 
 /// The folder that was named, or the first of the suite's that no other run uses now.
-fn home(options: &Here, place: &Path) -> Result<HereHome, Failure> {
+pub(super) fn home(named: Option<&Path>, place: &Path) -> Result<HereHome, Failure> {
     let take = |folder: &Path| kesmo_worker::take_home(folder).map_err(|e| Failure::trouble(e.to_string()));
-    if let Some(folder) = &options.home {
+    if let Some(folder) = named {
         let used =
             || Failure::call(format!("another run uses the folder {}: give another with --home", folder.display()));
         let taken = take(folder)?.ok_or_else(used)?;
-        return Ok(HereHome { folder: folder.clone(), kept: folder.join("last"), taken });
+        return Ok(HereHome { folder: folder.to_owned(), kept: folder.join("last"), taken });
     }
     for n in 1..=MOST_AT_ONCE {
         let end = if n == 1 { String::new() } else { format!("-{n}") };

@@ -2,6 +2,7 @@
 
 pub mod briefs;
 mod cases;
+pub mod drafting;
 pub mod folders;
 pub mod here;
 pub mod hunt;

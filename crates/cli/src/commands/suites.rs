@@ -26,6 +26,8 @@ pub async fn run(
     context: impl FnOnce() -> Result<Context, Failure>,
 ) -> Result<(), Failure> {
     match command {
+        // These need no service, and `main` calls them.
+        Suite::Draft(_) | Suite::Try(_) => Ok(()),
         Suite::Check(folder) => check(&folder.folder, json),
         Suite::Poll(options) => poll(options, &context()?).await,
         Suite::Unpoll(options) => {

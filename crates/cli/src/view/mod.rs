@@ -116,15 +116,23 @@ pub fn outcome_word(outcome: Outcome) -> String {
     paint(paint_of(outcome), &format!("{} {outcome}", outcome.glyph()))
 }
 
-/// An attempt's glyph and word.
-pub fn ended_word(ended: Ended) -> String {
-    let colour = match ended {
+fn paint_of_ended(ended: Ended) -> Paint {
+    match ended {
         Ended::Passed => Paint::Passed,
         Ended::Skipped => Paint::Skipped,
         Ended::Lost => Paint::NotRun,
         Ended::Failed | Ended::TimedOut | Ended::Crashed => Paint::Failed,
-    };
-    paint(colour, &format!("{} {ended}", ended.glyph()))
+    }
+}
+
+/// An attempt's glyph.
+pub fn ended(ended: Ended) -> String {
+    paint(paint_of_ended(ended), ended.glyph())
+}
+
+/// An attempt's glyph and word.
+pub fn ended_word(ended: Ended) -> String {
+    paint(paint_of_ended(ended), &format!("{} {ended}", ended.glyph()))
 }
 
 fn paint_of_verdict(verdict: Verdict) -> Paint {

@@ -128,6 +128,12 @@ impl TapReader {
     }
 }
 
+/// The title of a test point, at whatever depth; empty where it has none. `None` if the line is no test point.
+#[must_use]
+pub fn title_of(line: &str) -> Option<String> {
+    Point::read(line.trim()).map(|point| point.description)
+}
+
 pub(super) struct Point {
     number: Option<u32>,
     pub description: String,

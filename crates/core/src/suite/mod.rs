@@ -1,9 +1,12 @@
-//! What a suite says of itself: its file, its list of tests, its variants, and the patterns that pick from them.
+//! What a suite says of itself: its file, its list of tests, its variants, and the patterns that pick from them; and what
+//! trying it shows.
 
+pub mod draft;
 pub mod file;
 pub mod listing;
 pub mod pick;
 mod reader;
+pub mod tried;
 pub mod variant;
 
 pub use file::SuiteFile;
