@@ -208,7 +208,17 @@ pub fn inputs(_: &Runtime) -> Vec<Line> {
             for entry in grant.entries {
                 engine.handle(Input::Began { batch: grant.batch, entry }, now);
                 let spent = durations[entry as usize];
-                engine.handle(Input::Ended { batch: grant.batch, entry, ended: Ended::Passed, spent, cases: 0 }, now);
+                engine.handle(
+                    Input::Ended {
+                        batch: grant.batch,
+                        entry,
+                        ended: Ended::Passed,
+                        spent,
+                        cases: 0,
+                        with_start: false,
+                    },
+                    now,
+                );
                 inputs += 2;
             }
             engine.handle(Input::BatchEnded { batch: grant.batch, end: BatchEnd::Done }, now);

@@ -15,6 +15,7 @@ import { BriefPage } from "./pages/BriefPage";
 import { BriefsPage } from "./pages/BriefsPage";
 import { WebhookPage } from "./pages/WebhookPage";
 import { WebhooksPage } from "./pages/WebhooksPage";
+import { DraftPage } from "./pages/DraftPage";
 import { EntryPage } from "./pages/EntryPage";
 import { NowPage } from "./pages/NowPage";
 import { QueuePage } from "./pages/QueuePage";
@@ -44,6 +45,7 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/runs/:suite/:number" element={<RunPage />} />
                 <Route path="/runs/:suite/:number/tests/:index" element={<EntryPage />} />
                 <Route path="/suites" element={<SuitesPage />} />
+                <Route path="/suites/draft" element={<DraftPage />} />
                 <Route path="/suites/:suite" element={<SuitePage />} />
                 <Route path="/briefs" element={<BriefsPage />} />
                 <Route path="/briefs/new" element={<BriefPage key="new" />} />

@@ -89,6 +89,31 @@ exit 1";
 }
 
 #[test]
+fn what_did_not_pass_is_repeated_case_by_case_where_it_can_be() {
+    let quay = shared();
+    let gate = "wanted opens && echo ok - opens\nwanted shuts && echo not ok - shuts\nwanted locks && echo not ok - locks\nexit 1";
+    // It fails by itself after good cases: no case says what to run.
+    let torn = "echo ok - floats\necho ok - steers\nexit 3";
+    let folder =
+        files(quay, "repeated", &[("gate.sh", gate), ("torn.sh", torn), ("calm.sh", "echo ok - rests")], RERUN);
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    let again = quay.kesmo(&["again", "repeated/1", "--not-passed", "--wait"]);
+    assert_eq!(again.status.code(), Some(1), "{}", all_said(&again));
+    let mut all: Vec<_> = cases(quay, "repeated/2", &[]).iter().map(|case| told(case).0).collect();
+    all.sort();
+    assert_eq!(all, ["floats", "locks", "shuts", "steers"], "of the gate only what failed, the torn file whole");
+    let (status, said) = quay.wait(&folder, &["--not-passed-in", "repeated/2"]);
+    assert_eq!(status, 1, "{said}");
+    assert_eq!(cases(quay, "repeated/3", &[]).len(), 4);
+
+    // Without a way to run some cases the file runs whole.
+    let folder = files(quay, "repeated-whole", &[("gate.sh", gate)], "");
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    assert_eq!(quay.kesmo(&["again", "repeated-whole/1", "--not-passed", "--wait"]).status.code(), Some(1));
+    assert_eq!(cases(quay, "repeated-whole/2", &[]).len(), 3);
+}
+
+#[test]
 fn more_is_told_at_once_than_one_message_takes() {
     let quay = shared();
     let folder = quay.path("suite-verbose");

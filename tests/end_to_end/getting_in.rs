@@ -4,6 +4,7 @@ use std::{fs, path::Path};
 
 use crate::quay::{all_said, assert_says, shared};
 
+const COMMIT: &str = "4f2a91c07be3d54f2a91c07be3d54f2a91c07be3";
 const LIBRARY: &str = "n=0\ncase_of() { n=$((n + 1)); if $2; then echo \"ok $n - $1\"; else echo \"not ok $n - $1\"; fi; }\n\
                        done_with_cases() { echo \"1..$n\"; }\n";
 
@@ -44,7 +45,7 @@ fn a_folder_is_drafted_tried_and_run() {
         &said,
         &["listed 4 files", "◆ desk/bike.sh", "◆ pays in cash", "2 cases: 1 passed, 1 failed", "told of 6 cases"],
     );
-    assert_says(&said, &["Every one of them had a result that was read.", "rerun, with {name} and {cases-file}"]);
+    assert_says(&said, &["Every one of them had a result that was read.", "A retry runs a file whole."]);
     let one = quay.json(&["suite", "try", place, "--pick", "desk/dog.sh"]);
     assert_eq!((&one["tried"]["listed"], &one["tried"]["picked"]), (&4.into(), &1.into()));
     assert_eq!(one["findings"]["understood"], true);
@@ -98,4 +99,99 @@ fn a_trial_says_what_it_could_not_read_and_what_would_be_better() {
     let (status, said) = tried("none", &tests("exit", ""), "true\n", &["--pick", "gat.sh"]);
     assert_eq!(status, Some(10), "{said}");
     assert_says(&said, &["gat.sh"]);
+}
+
+#[test]
+fn results_that_ran_elsewhere_are_a_run_and_the_same_is_one_run() {
+    let quay = shared();
+    let folder = quay.path("imported");
+    write(
+        &folder,
+        "gate.xml",
+        "<testsuites><testsuite><testcase classname=\"gate\" name=\"opens\" time=\"0.25\"/><testcase classname=\"gate\" \
+         name=\"late\" time=\"0.5\"><failure message=\"still closed\">at the gate</failure></testcase><testcase \
+         classname=\"gate\" name=\"night\"><skipped message=\"no moon\"/></testcase></testsuite></testsuites>",
+    );
+    write(&folder, "fares.tap", "TAP version 14\nok 1 - fares/adult\nok 2 - fares/child\n1..2\n");
+    let at = |name: &str| folder.join(name).to_str().expect("a path").to_owned();
+    let (gate, fares) = (at("gate.xml"), at("fares.tap"));
+
+    let nowhere = quay.kesmo(&["import", &gate, "--suite", "elsewhere"]);
+    assert_eq!(nowhere.status.code(), Some(2), "{}", all_said(&nowhere));
+    assert_says(&all_said(&nowhere), &["there is no suite named \"elsewhere\"", "--new"]);
+
+    let first =
+        ["import", &gate, &fares, "--suite", "elsewhere", "--new", "--label", "release=1187", "--commit", COMMIT];
+    let brought = quay.kesmo(&first);
+    assert_eq!(brought.status.code(), Some(0), "{}", all_said(&brought));
+    assert_says(&all_said(&brought), &["elsewhere/1", "◆ failed", "1 of 5 failed"]);
+    assert_eq!(quay.kesmo(&[&first[..], &["--with-verdict"]].concat()).status.code(), Some(1));
+    let again = quay.kesmo(&first);
+    assert_says(&all_said(&again), &["The same was imported before: it is elsewhere/1", "--at"]);
+
+    let run = quay.run("elsewhere/1");
+    assert_eq!(
+        (&run["tally"]["passed"], &run["tally"]["failed"], &run["tally"]["skipped"]),
+        (&3.into(), &1.into(), &1.into())
+    );
+    assert_eq!((&run["origin"]["kind"], &run["labels"]["release"]), (&"imported".into(), &"1187".into()));
+    let late = quay.history("elsewhere/1", "gate/late");
+    assert_eq!((&late[0]["message"], &late[0]["spent_us"]), (&"still closed".into(), &500_000.into()));
+    assert_says(&all_said(&quay.kesmo(&["show", "elsewhere/1"])), &["results that ran elsewhere", "gate/late"]);
+    assert_says(&all_said(&quay.kesmo(&["runs", "--suite", "elsewhere"])), &["elsewhere/1"]);
+    let junit = quay.kesmo(&["report", "elsewhere/1", "--as", "junit"]);
+    assert_says(&all_said(&junit), &["tests=\"5\" failures=\"1\"", "still closed"]);
+
+    // The next has more results than its plan says, and was a day before.
+    write(&folder, "torn.tap", "1..3\nok 1 - fares/adult\nnot ok 2 - fares/child\n");
+    let torn = quay.kesmo(&[
+        "import",
+        &at("torn.tap"),
+        "--suite",
+        "elsewhere",
+        "--at",
+        "2026-01-05T03:00:00Z",
+        "--with-verdict",
+    ]);
+    assert_eq!(torn.status.code(), Some(1));
+    let run = quay.run("elsewhere/2");
+    assert!(run["reason"].as_str().is_some_and(|r| r.contains("promised 3")), "{run}");
+    assert_eq!(run["created_at"], "2026-01-05T03:00:00Z");
+
+    let tests = quay.json(&["suite", "show", "elsewhere"]);
+    assert_eq!(tests["last_runs"].as_array().map(Vec::len), Some(2));
+    let records = quay.sql("select passed, failed from records where test = 'fares/child'");
+    assert_eq!(records.trim(), "1|1", "the records know both");
+}
+
+#[test]
+fn results_of_files_are_cases_and_bad_ones_are_refused_whole() {
+    let quay = shared();
+    let folder = quay.path("imported-files");
+    let suite = "suite = \"desks\"\n[tests]\neach = \"file\"\nlist = [\"ls\"]\nrun = [\"sh\", \"{name}\"]\nresults = \"tap\"\n[facets]\n\
+                 screen = [\"phone\", \"desk\"]\n";
+    write(&folder, "kesmo.toml", suite);
+    write(
+        &folder,
+        "desk.tap",
+        "ok 1 - pays\n# Subtest: night\n    not ok 1 - opens\n    1..1\nnot ok 2 - night\n1..2\n",
+    );
+    write(&folder, "prose.txt", "all went well\n");
+    let at = |name: &str| folder.join(name).to_str().expect("a path").to_owned();
+    assert!(quay.kesmo(&["suite", "add", folder.to_str().expect("a path")]).status.success());
+
+    let which = quay.kesmo(&["import", &at("desk.tap"), "--suite", "desks"]);
+    assert_says(&all_said(&which), &["desks has variants", "--variant screen="]);
+    let variant = ["--suite", "desks", "--variant", "screen=phone"];
+    let prose = quay.kesmo(&[&["import", &at("desk.tap"), &at("prose.txt")], &variant[..]].concat());
+    assert_eq!(prose.status.code(), Some(2), "{}", all_said(&prose));
+    assert_says(&all_said(&prose), &["prose.txt: it holds neither JUnit XML nor TAP nor event lines"]);
+    let future = quay.kesmo(&[&["import", &at("desk.tap"), "--at", "2099-01-01T00:00:00Z"], &variant[..]].concat());
+    assert_says(&all_said(&future), &["in the future"]);
+
+    let brought = quay.kesmo(&[&["import", &at("desk.tap")], &variant[..]].concat());
+    assert_says(&all_said(&brought), &["desks/1", "1 of 1 files failed; 1 of 2 cases"]);
+    let cases = quay.json(&["show", "desks/1", "--cases"]);
+    assert_eq!(cases["total"], 2, "{cases}");
+    assert_eq!(quay.run("desks/1")["variants"][0], "screen=phone");
 }

@@ -56,6 +56,50 @@ fn parked_tests_do_not_run_until_they_are_taken_back() {
 }
 
 #[test]
+fn a_park_may_hold_somewhere_only() {
+    let quay = shared();
+    let more = "[env-for.ci]\nGATE = \"north\"\n[facets]\nscreen = [\"phone\", \"desk\"]\n";
+    added(
+        quay,
+        &quay.tap(
+            "places",
+            "gate/open gate/late",
+            "[ $t = gate/late ] && echo \"not ok - $t\" || echo \"ok - $t\"",
+            more,
+        ),
+    );
+    let park = |only: &[&str]| {
+        let mut words = vec!["park", "places", "gate/late", "--until", "2w", "--why", "no fog horn there"];
+        only.iter().for_each(|place| words.extend(["--only", place]));
+        let output = quay.kesmo(&words);
+        (output.status.code(), all_said(&output))
+    };
+    assert_says(&park(&["evn=ci"]).1, &["\"evn\" says no place; did you mean \"env\"?"]);
+    assert_says(&park(&["env=cii"]).1, &["has no [env-for.cii]; did you mean \"ci\"?"]);
+    assert_says(&park(&["variant=screen=phnoe"]).1, &["phone"]);
+    let (status, said) = park(&["env=ci", "variant=screen=phone"]);
+    assert_eq!(status, Some(0), "{said}");
+    assert_says(&said, &["only where env=ci, variant=screen=phone"]);
+    assert_says(&all_said(&quay.kesmo(&["parked", "places"])), &["where", "env=ci, variant=screen=phone"]);
+
+    let tally = |more: &[&str]| {
+        let mut words = vec!["start", "places", "--wait"];
+        words.extend(more);
+        let run = quay.kesmo(&words);
+        let name = all_said(&run).split_whitespace().find(|w| w.starts_with("places/")).expect("a run").to_owned();
+        let tally = quay.run(name.trim_end_matches(':'))["tally"].clone();
+        (run.status.code(), tally["failed"].as_u64(), tally["parked"].as_u64())
+    };
+    assert_eq!(tally(&[]), (Some(1), Some(2), Some(0)), "elsewhere it counts");
+    assert_eq!(tally(&["--env", "ci"]), (Some(1), Some(1), Some(1)), "in one variant it is set aside");
+    assert_eq!(tally(&["--env", "ci", "--variant", "screen=phone"]), (Some(0), Some(0), Some(1)));
+
+    let (_, said) = park(&["branch=release/*"]);
+    assert_says(&said, &["only where branch=release/*"]);
+    assert_eq!(tally(&["--variant", "screen=desk"]), (Some(1), Some(1), Some(0)), "its branch is not known");
+}
+
+#[test]
 fn tests_are_repeated_and_shuffled_by_a_seed() {
     let quay = shared();
     added(quay, &quay.tap("again-and-again", "t/a t/b t/c t/d", PASS, ""));

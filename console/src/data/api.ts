@@ -34,6 +34,8 @@ export type Tried = Schemas["Tried"];
 export type PollOf = Schemas["PollOf"];
 export type Times = Schemas["Times"];
 export type Park = Schemas["Park"];
+export type Said = Partial<Schemas["Said"]>;
+export type SuiteDraft = Schemas["SuiteDraft"];
 export type Forecast = Schemas["Forecast"];
 export type CauseOf = Schemas["CauseOf"];
 export type Variants = Schemas["Variants"];
@@ -218,10 +220,20 @@ export function useForecast(suite: string, options?: Choosing) {
   });
 }
 
+/** A first suite file for what is said of a suite, as JSON. */
+export function useDraft(said: string) {
+  return useQuery({
+    queryKey: ["draft", said],
+    queryFn: ({ signal }) => call<SuiteDraft>("/api/drafts", { signal, method: "POST", body: JSON.parse(said) as Said }),
+    retry: false,
+    placeholderData: (before) => before,
+  });
+}
+
 export function usePark(suite: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (park: { pattern: string; until: string; why: string }) => call<Park>(`/api/suites/${suite}/parks`, { method: "POST", body: park }),
+    mutationFn: (park: { pattern: string; until: string; why: string; only: string[] }) => call<Park>(`/api/suites/${suite}/parks`, { method: "POST", body: park }),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["suites"] }),
   });
 }

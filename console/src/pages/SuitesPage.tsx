@@ -16,11 +16,15 @@ export function SuitesPage() {
       one="suite"
       none={
         <>
-          No suite yet. Add one in a terminal: <code>kesmo suite add FOLDER</code>
+          No suite yet. <Link to="/suites/draft">Write a first suite file</Link>, and add its folder in a terminal: <code>kesmo suite add FOLDER</code>
         </>
       }
     >
       {(all) => (
+      <>
+      <p className="under-figure">
+        Another one? <Link to="/suites/draft">Write a first suite file</Link>, and add its folder in a terminal: <code>kesmo suite add FOLDER</code>
+      </p>
       <Table size="sm" hover className="dense">
         <thead>
           <tr>
@@ -70,6 +74,7 @@ export function SuitesPage() {
           })}
         </tbody>
       </Table>
+      </>
       )}
     </ListPage>
   );

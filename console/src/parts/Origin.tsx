@@ -9,6 +9,7 @@ import { plain } from "./words";
 /** What started it, with a way there. */
 export function Origin({ run }: { run: RunSummary }) {
   const { kind, name } = run.origin ?? {};
+  if (kind === "imported") return <>results that ran elsewhere</>;
   if (!name) return null;
   if (kind === "schedule") return <>schedule <Link to={`/schedules/${name}`}>{name}</Link></>;
   if (kind === "webhook") return <>webhook <Link to={`/webhooks/${name}`}>{name}</Link></>;

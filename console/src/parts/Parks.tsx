@@ -15,10 +15,12 @@ export function Parks({ suite, parks }: { suite: string; parks: Park[] }) {
   const [pattern, setPattern] = useState("");
   const [until, setUntil] = useState(inTwoWeeks);
   const [why, setWhy] = useState("");
+  const [only, setOnly] = useState("");
   const may = useMayOperate();
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    park.mutate({ pattern, until, why }, { onSuccess: () => { setPattern(""); setWhy(""); } });
+    const places = only.split(/[\s,]+/).filter(Boolean);
+    park.mutate({ pattern, until, why, only: places }, { onSuccess: () => { setPattern(""); setWhy(""); setOnly(""); } });
   };
   const error = park.error ?? unpark.error;
   return (
@@ -29,7 +31,7 @@ export function Parks({ suite, parks }: { suite: string; parks: Park[] }) {
         {parks.map((one) => (
           <li key={one.pattern}>
             <span className={one.over ? "tone-not-run" : "tone-parked"}>▭</span> <span className="name">{one.pattern}</span>{" "}
-            {one.over ? `over since ${one.until}: it counts again` : `until ${one.until}`}. {one.why} <small>{one.by}</small>
+            {one.over ? `over since ${one.until}: it counts again` : `until ${one.until}`}. {one.only ? <>Only where <span className="name">{one.only}</span>. </> : null}{one.why} <small>{one.by}</small>
             {may ? (
               <Button variant="link" size="sm" onClick={() => unpark.mutate(one.pattern)} disabled={unpark.isPending}>
                 Take back
@@ -43,6 +45,7 @@ export function Parks({ suite, parks }: { suite: string; parks: Park[] }) {
           <Form.Control size="sm" className="name" required placeholder="a test or a pattern" aria-label="Test or pattern" value={pattern} onChange={(e) => setPattern(e.target.value)} />
           <Form.Control size="sm" type="date" required aria-label="Until" value={until} onChange={(e) => setUntil(e.target.value)} />
           <Form.Control size="sm" required placeholder="why" aria-label="Why" value={why} onChange={(e) => setWhy(e.target.value)} />
+          <Form.Control size="sm" className="name" placeholder="everywhere, or env=ci" aria-label="Where it holds" title="env=NAME, pool=NAME, branch=GLOB or variant=FACET=VALUE" value={only} onChange={(e) => setOnly(e.target.value)} />
           <Button type="submit" size="sm" variant="outline-primary" disabled={park.isPending}>
             Park
           </Button>

@@ -1,10 +1,10 @@
 // The choice of the start form, to copy: as a command for a terminal, as a step of a CI job, and as a brief.
 
 import { useState } from "react";
-import { Button } from "react-bootstrap";
 import { Link } from "react-router";
 
 import type { NewRun } from "../data/api";
+import { Copy } from "./Copy";
 
 /** A word as a shell takes it. */
 const quoted = (word: string) => (/^[A-Za-z0-9_@%+=:,./-]+$/.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`);
@@ -77,20 +77,5 @@ export function SameChoice({ made }: { made: NewRun | string }) {
         </p>
       ) : null}
     </section>
-  );
-}
-
-function Copy({ text }: { text: string }) {
-  const [done, setDone] = useState("");
-  const copy = () =>
-    // A page that is not served over https may not write to the clipboard: then it is selected by hand.
-    navigator.clipboard ? navigator.clipboard.writeText(text).then(() => setDone("copied"), () => setDone("select it and copy")) : setDone("select it and copy");
-  return (
-    <>
-      <Button size="sm" variant="link" onClick={() => void copy()}>
-        Copy
-      </Button>
-      <span role="status">{done}</span>
-    </>
   );
 }

@@ -98,6 +98,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Log(options) => done(commands::runs::log(options, &context()?).await),
         Command::Stop(options) => done(commands::runs::stop(options, &context()?).await),
         Command::Again(options) => commands::start::again(options, &context()?).await,
+        Command::Import(options) => commands::import::run(options, &context()?).await,
         Command::Report(options) => done(commands::runs::report(options, &context()?).await),
         Command::Artifacts(options) => done(commands::runs::artifacts(options, &context()?).await),
         Command::Workers => done(commands::runs::workers(&context()?).await),

@@ -22,7 +22,7 @@ use tokio::{
     time::Instant,
 };
 
-use crate::{hub::Hub, lists::ListAsk, output::Output, workers::NotLinked};
+use crate::{hub::Hub, lists::ListAsk, output::Output, recording::ToRecord, workers::NotLinked};
 
 /// The order in which entries are shown; those that are alike in it stand in listed order.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -78,6 +78,8 @@ pub enum Ask {
     Follow(i64, u32, oneshot::Sender<Option<watch::Receiver<Output>>>),
     /// The slots of a pool.
     Slots(String, oneshot::Sender<u32>),
+    /// A run was imported: its tests' records are to be brought up to date.
+    Imported(Box<ToRecord>, oneshot::Sender<()>),
 }
 
 pub(crate) enum Message {

@@ -550,6 +550,11 @@ impl Floor {
                 let known = self.runs.get(&run).is_some_and(|r| (entry as usize) < r.engine.plan().entries.len());
                 tell(reply, known.then(|| self.following.follow(run, entry)));
             }
+            Ask::Imported(record, reply) => {
+                self.recorder.record(*record);
+                self.over.notify_one();
+                tell(reply, ());
+            }
             Ask::Slots(pool, reply) => tell(reply, self.workers.slots_in(&pool)),
             Ask::States(run, reply) => {
                 let states = |r: &ActiveRun| {

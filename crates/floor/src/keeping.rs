@@ -33,7 +33,7 @@ use crate::{
     error::Error,
     floor::{After, Floor},
     lists::ListAsk,
-    recording::ToRecord,
+    recording::{ToRecord, outcomes_of},
     workers::Use,
 };
 
@@ -482,6 +482,7 @@ impl Floor {
             steps: Vec::new(),
             log: Log::None,
             cases: 0,
+            with_start: false,
         };
         let report = report.unwrap_or_else(lost);
         let planned = &active.engine.plan().entries[kept.entry as usize];
@@ -506,6 +507,11 @@ impl Floor {
         if let Some(outcome) = kept.decided {
             active.note_outcome(kept.entry, outcome, &kesmo_core::name::shorten(&report.message, 500), Some(&worker));
         }
+        if kept.own == kept.spent {
+            active.own.remove(&kept.entry);
+        } else {
+            active.own.insert(kept.entry, kept.own.0);
+        }
         if overloaded {
             active.overloaded.insert(kept.entry);
         } else {
@@ -519,7 +525,7 @@ impl Floor {
         let usual = expected.filter(|e| as_usual && planned.spread.0 * 3 < e.0);
         self.workers.touched(kept.worker, kept.slot, Some(kept.ended.failing()));
         if let (Ended::Passed | Ended::Failed, Some(usual)) = (kept.ended, usual)
-            && let Some(turn) = self.workers.attempt_ended(kept.worker, kept.spent, usual)
+            && let Some(turn) = self.workers.attempt_ended(kept.worker, kept.own, usual)
         {
             self.load_turned(run, kept.worker, turn);
         }
@@ -543,6 +549,7 @@ impl Floor {
             spent_us: kept.spent.0,
             ended: kept.ended,
             decided: kept.decided,
+            itself: kept.itself,
             message: report.message,
             detail: report.detail,
             steps: serde_json::to_value(&report.steps).unwrap_or_default(),
@@ -796,20 +803,11 @@ impl Floor {
     /// Has the records of a run's tests brought up to date.
     fn record(&mut self, run: i64) {
         let Some(active) = self.runs.get(&run).filter(|r| !r.last.is_empty()) else { return };
-        let plan = active.engine.plan();
         let start_cost = active.engine.measured_start_cost();
-        let mut outcomes = Vec::new();
-        for index in 0..plan.entries.len() as u32 {
-            let (Some(outcome), _, _) = active.engine.entry(index) else { continue };
-            if !matches!(outcome, Outcome::NotRun | Outcome::Parked) {
-                let key = (plan.entries[index as usize].name.to_string(), plan.variant_of(index).to_string());
-                // What a test took that failed, or on an overloaded machine, says nothing of what it usually takes.
-                let telling =
-                    matches!(outcome, Outcome::Passed | Outcome::Flaky) && !active.overloaded.contains(&index);
-                let spent = active.last[index as usize];
-                outcomes.push((key, outcome, (telling && spent > 0).then_some(Span(spent))));
-            }
-        }
+        // Nor does what it took on an overloaded machine.
+        let own = |index: u32| active.own.get(&index).copied().unwrap_or(active.last[index as usize]);
+        let took = |index: u32| (own(index), !active.overloaded.contains(&index));
+        let outcomes = outcomes_of(&active.engine, took);
         let (suite, pool, run) = (active.row.suite_id, active.row.pool.clone(), active.name());
         self.recorder.record(ToRecord { suite, pool, run, outcomes, start_cost });
     }

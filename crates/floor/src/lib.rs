@@ -6,7 +6,7 @@
 //!
 //! [`asking`] is how others speak to it; `floor` is what it holds and its loop. What it does is told by subject: `queue` (which
 //! runs are opened), `listing` (lists of tests), `keeping` (runs: open, feed, commit), `recording` (what tests usually take), `following` (what tests print),
-//! `workers` (links and slots), `active` (one open run) and `shown` (what is seen of them). [`hub`] streams changes.
+//! `importing` (runs that ran elsewhere), `workers` (links and slots), `active` (one open run) and `shown` (what is seen of them). [`hub`] streams changes.
 
 pub mod active;
 pub mod asking;
@@ -16,6 +16,7 @@ pub mod fetching;
 mod floor;
 mod following;
 pub mod hub;
+pub mod importing;
 pub mod keeping;
 mod listing;
 mod lists;
@@ -33,4 +34,5 @@ pub use error::Error;
 pub use floor::{Ground, start};
 pub use lists::ListAsk;
 pub use output::Output;
+pub use recording::ToRecord;
 pub use workers::NotLinked;

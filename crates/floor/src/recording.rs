@@ -5,7 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use kesmo_core::{time::Span, words::Outcome};
+use kesmo_core::{run::Engine, time::Span, words::Outcome};
 use kesmo_store::{Error, Store};
 use tokio::{
     sync::{mpsc, watch},
@@ -16,7 +16,7 @@ use tokio::{
 const MOST_TOGETHER: usize = 1000;
 
 /// What a run that is over tells of its tests.
-pub(crate) struct ToRecord {
+pub struct ToRecord {
     pub suite: i64,
     pub pool: String,
     /// The run's name, for the log.
@@ -24,6 +24,27 @@ pub(crate) struct ToRecord {
     /// Test and variant, the outcome, and what it took where that says something of what it usually takes.
     pub outcomes: Vec<((String, String), Outcome, Option<Span>)>,
     pub start_cost: Option<Span>,
+}
+
+/// What the entries of a run tell of their tests. `took` says what an entry's last attempt took, in microseconds, and whether
+/// that says something of what it usually takes.
+pub(crate) fn outcomes_of(
+    engine: &Engine,
+    took: impl Fn(u32) -> (u64, bool),
+) -> Vec<((String, String), Outcome, Option<Span>)> {
+    let plan = engine.plan();
+    let mut outcomes = Vec::new();
+    for index in 0..plan.entries.len() as u32 {
+        let (Some(outcome), _, _) = engine.entry(index) else { continue };
+        if !matches!(outcome, Outcome::NotRun | Outcome::Parked) {
+            let key = (plan.entries[index as usize].name.to_string(), plan.variant_of(index).to_string());
+            let (spent, usual) = took(index);
+            // What a test took that failed says nothing of what it usually takes.
+            let telling = usual && spent > 0 && matches!(outcome, Outcome::Passed | Outcome::Flaky);
+            outcomes.push((key, outcome, telling.then_some(Span(spent))));
+        }
+    }
+    outcomes
 }
 
 /// Hands runs to the task that records them.

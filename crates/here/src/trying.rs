@@ -11,6 +11,7 @@ use kesmo_core::{
         tried::{Printed, Tried, TriedProcess, TriedResult},
     },
     time::Span,
+    words::Ended,
 };
 use kesmo_wire::link::{BatchKey, Grant, GrantedEntry, Setup, ToWorker, WorkerEvent};
 use kesmo_worker::Hearing;
@@ -108,14 +109,19 @@ async fn run_one(place: &mut Place, grant: Grant, hearing: &Hearing) -> TriedPro
                 WorkerEvent::Cases { entry, cases: told, .. } => {
                     cases.entry(entry).or_default().extend(told.into_iter().map(|c| (c.title, c.ended)));
                 }
-                WorkerEvent::Ended(report) => process.results.push(TriedResult {
-                    name: entries.get(&report.entry).map(|e| e.name.clone()).unwrap_or_default(),
-                    limit_us: Span(entries.get(&report.entry).map_or(0, |e| e.limit_us)),
-                    ended: report.ended,
-                    message: report.message,
-                    spent_us: Span(report.spent_us),
-                    cases: cases.remove(&report.entry).unwrap_or_default(),
-                }),
+                WorkerEvent::Ended(report) => {
+                    let cases = cases.remove(&report.entry).unwrap_or_default();
+                    // A file is no better than its cases.
+                    let worst = report.ended == Ended::Passed && cases.iter().any(|c: &(String, Ended)| c.1.failing());
+                    process.results.push(TriedResult {
+                        name: entries.get(&report.entry).map(|e| e.name.clone()).unwrap_or_default(),
+                        limit_us: Span(entries.get(&report.entry).map_or(0, |e| e.limit_us)),
+                        ended: if worst { Ended::Failed } else { report.ended },
+                        message: report.message,
+                        spent_us: Span(report.spent_us),
+                        cases,
+                    });
+                }
                 WorkerEvent::Note { text, .. } => process.remarks.push(text),
                 WorkerEvent::Wrong { text, .. } => process.wrongs.push(text),
                 WorkerEvent::BatchEnded { key: ended, end } if ended == key => {

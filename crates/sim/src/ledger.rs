@@ -164,7 +164,9 @@ impl Ledger {
         let Some(group) = plan.entries[grant.entries[0] as usize].group else {
             return Ok(());
         };
-        if !grant.entries.is_sorted() {
+        // A process that stays may be fed others behind the group.
+        let of_group = |e: &&u32| !grant.more || plan.entries[**e as usize].group == Some(group);
+        if !grant.entries.iter().filter(of_group).is_sorted() {
             return Err(format!("group {group} runs out of order"));
         }
         if self.failed_before(grant.entries[0]) {

@@ -56,6 +56,12 @@ pub struct Scenario {
     pub slots_each: u16,
     /// What starting a process costs.
     pub start_cost: Span,
+    /// What earlier runs found starting to cost; none: just that.
+    pub start_known: Option<Span>,
+    /// So many processes can start at once without hindering each other; 0: any number.
+    pub cores: u32,
+    /// The first test of a process is told with the start in its time, as where tests are told of as they end.
+    pub hidden_starts: bool,
     /// What a message takes each way.
     pub latency: Span,
     pub retries: u8,
@@ -97,6 +103,9 @@ impl Default for Scenario {
             workers: 1,
             slots_each: 1,
             start_cost: Span::ZERO,
+            start_known: None,
+            cores: 0,
+            hidden_starts: false,
             latency: Span::millis(1),
             retries: 0,
             other_worker: false,
@@ -143,6 +152,9 @@ pub fn scenario(seed: u64, entries: usize) -> Scenario {
         workers: 1 + random.below(4) as u32,
         slots_each: 1 + random.below(4) as u16,
         start_cost: Span::millis(20),
+        start_known: None,
+        cores: if random.chance(0.3) { 2 } else { 0 },
+        hidden_starts: random.chance(0.3),
         latency: Span::millis(1),
         retries: random.below(4) as u8,
         other_worker: random.chance(0.5),

@@ -7,7 +7,7 @@ use std::{
 
 use kesmo_core::{
     name::TestName,
-    plan::{Park, Plan, PlannedEntry, Priority},
+    plan::{Only, Park, Plan, PlannedEntry, Priority},
     run::{
         BatchEnd, BatchId, Effect, Engine, Fit, Grant, Input, PastBatch, Policy, WorkerId,
         cases::CaseTold,
@@ -36,7 +36,7 @@ struct Key {
 enum Said {
     Began { entry: u32 },
     Cases { entry: u32, first: u32, cases: Vec<CaseTold> },
-    Ended { entry: u32, ended: Ended, spent: Span, cases: u32 },
+    Ended { entry: u32, ended: Ended, spent: Span, cases: u32, with_start: bool },
     GaveBack { entries: Vec<u32> },
     Wrong,
     BatchEnded,
@@ -108,6 +108,8 @@ struct AtWork {
     /// More may be fed to its process, which waits for it.
     more: bool,
     waits: bool,
+    /// What starting its process takes, where that is part of its first test's time.
+    hidden: Span,
 }
 
 #[derive(Debug)]
@@ -153,6 +155,8 @@ struct World<'s> {
     grants: Vec<(usize, Grant)>,
     asked_back: usize,
     report_restarts: usize,
+    /// When the processes that start now have done so.
+    starting: Vec<Timestamp>,
     inputs: usize,
 }
 
@@ -215,6 +219,7 @@ impl<'s> World<'s> {
             grants: Vec::new(),
             asked_back: 0,
             report_restarts: 0,
+            starting: Vec::new(),
             inputs: 0,
             scenario,
         }
@@ -371,10 +376,18 @@ impl<'s> World<'s> {
         let key = Key { run: *run, batch: grant.batch };
         let asked = grant.cases.clone();
         let (more, waits, entries) = (grant.more, false, grant.entries.clone());
-        let work = AtWork { key, entries, attempts, position: 0, began: false, asked, more, waits };
+        // Those that start at once wait for each other.
+        let (now, cores) = (self.now, u64::from(scenario.cores));
+        self.starting.retain(|end| *end > now);
+        let ahead = self.starting.len() as u64 + 1;
+        let start = if cores == 0 { scenario.start_cost } else { Span(scenario.start_cost.0 * ahead.div_ceil(cores)) };
+        self.starting.push(now + start);
+        let (start, hidden) = if scenario.hidden_starts { (Span::ZERO, start) } else { (start, Span::ZERO) };
+        let work = AtWork { key, entries, attempts, position: 0, began: false, asked, more, waits, hidden };
+        let w = &mut self.workers[worker as usize];
         let (life, slot) = (w.life, grant.slot);
         w.slots[usize::from(slot)] = Some(work);
-        self.after(scenario.start_cost, Happening::Step { worker, life, slot });
+        self.after(start, Happening::Step { worker, life, slot });
     }
 
     /// More is fed to a process that stays, some of it perhaps for the second time.
@@ -439,6 +452,7 @@ impl<'s> World<'s> {
         }
         let entry = work.entries[work.position];
         let duration = self.scenario.durations[entry as usize];
+        let hidden = if work.position == 0 { work.hidden } else { Span::ZERO };
         let before = work.attempts[work.position];
         let mut cases = match self.scenario.files {
             true => told(self.scenario, key.run, entry, before, &work.asked),
@@ -453,7 +467,7 @@ impl<'s> World<'s> {
             if !cases.is_empty() {
                 self.send(worker, Message { key, said: Said::Cases { entry, first: 0, cases } });
             }
-            self.after(duration, Happening::Step { worker, life, slot });
+            self.after(duration + hidden, Happening::Step { worker, life, slot });
             return;
         }
         let attempt = work.attempts[work.position];
@@ -474,7 +488,13 @@ impl<'s> World<'s> {
             self.send(worker, Message { key, said: Said::Cases { entry, first, cases: later } });
         }
         self.counts.insert((key.run, key.batch, entry), cases);
-        self.send(worker, Message { key, said: Said::Ended { entry, ended, spent: duration, cases } });
+        self.send(
+            worker,
+            Message {
+                key,
+                said: Said::Ended { entry, ended, spent: duration + hidden, cases, with_start: hidden > Span::ZERO },
+            },
+        );
         if self.random.chance(self.scenario.faults.kill_worker) {
             self.kill_worker(worker);
         } else {
@@ -565,7 +585,9 @@ impl<'s> World<'s> {
         for (_, Message { key: Key { run, batch }, said }) in messages {
             let input = match said {
                 Said::Began { entry } => Input::Began { batch, entry },
-                Said::Ended { entry, ended, spent, cases } => Input::Ended { batch, entry, ended, spent, cases },
+                Said::Ended { entry, ended, spent, cases, with_start } => {
+                    Input::Ended { batch, entry, ended, spent, cases, with_start }
+                }
                 Said::Cases { entry, first, cases } => Input::Cases { batch, entry, first, cases },
                 Said::GaveBack { entries } => Input::GaveBack { batch, entries },
                 Said::Wrong => Input::Wrong { batch, why: "a process ended badly".into() },
@@ -605,7 +627,7 @@ impl<'s> World<'s> {
         let lie = CaseTold { title: "a lie".into(), ended: Ended::Failed, spent, copy: false };
         let input = match self.random.below(if own { 4 } else { 7 }) {
             0 => Input::Began { batch, entry },
-            1 => Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0 },
+            1 => Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: false },
             2 => Input::GaveBack { batch, entries: vec![entry, u32::MAX] },
             3 => Input::Cases { batch, entry, first: 0, cases: vec![lie] },
             4 => Input::Wrong { batch, why: "a lie".into() },
@@ -828,7 +850,7 @@ fn policy(scenario: &Scenario, run: u32) -> Policy {
         patience: Span::seconds(86400),
         shards: scenario.shards,
         batch_limit: Span::seconds(86400),
-        start_cost: Some(scenario.start_cost),
+        start_cost: Some(scenario.start_known.unwrap_or(scenario.start_cost)),
         run_parked: scenario.run_parked,
         shuffle: scenario.shuffle.then_some(scenario.seed ^ u64::from(run)),
         files: scenario.files,
@@ -865,7 +887,13 @@ fn plan(scenario: &Scenario) -> Plan {
         variants: (0..scenario.variants.max(1)).map(variant).collect(),
         entries: (0..scenario.durations.len()).map(entry).collect(),
         claim_sets: vec![vec![], vec!["berth".into()], vec!["crane".into()]],
-        parks: vec![Park { pattern: "**".into(), why: String::new(), until: String::new(), over: false }],
+        parks: vec![Park {
+            pattern: "**".into(),
+            why: String::new(),
+            until: String::new(),
+            over: false,
+            only: Only::default(),
+        }],
         listed: scenario.durations.len(),
         ..Plan::default()
     }

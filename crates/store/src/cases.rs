@@ -1,6 +1,6 @@
 //! The cases that files told of, read back: page by page and counted, as there may be a million in a run.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::NaiveDate;
 use diesel::{
@@ -97,6 +97,19 @@ struct Open {
 }
 
 #[derive(QueryableByName)]
+struct Alone {
+    #[diesel(sql_type = Integer)]
+    entry: i32,
+    #[diesel(sql_type = Text)]
+    title: String,
+    #[diesel(sql_type = Bool)]
+    copy: bool,
+}
+
+/// Failed cases that are looked at for running them again.
+const MOST_ALONE: i64 = 20_000;
+
+#[derive(QueryableByName)]
 struct Count {
     #[diesel(sql_type = BigInt)]
     count: i64,
@@ -174,6 +187,41 @@ impl Store {
             copy: row.copy,
         };
         Ok(rows.into_iter().map(past).collect())
+    }
+
+    /// The failed cases of each file that failed by them alone, in their order: running those again is enough. A file of which
+    /// one has no name of its own, or with more than `most`, is left out.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn failed_alone(
+        &self,
+        run_id: i64,
+        month: NaiveDate,
+        most: usize,
+    ) -> Result<BTreeMap<u32, Vec<String>>, Error> {
+        let mut c = self.connection().await?;
+        let rows: Vec<Alone> = diesel::sql_query(
+            "select c.entry, c.title, c.copy from cases c join attempts a on a.run_id = c.run_id and a.month = c.month \
+             and a.entry = c.entry and a.decided = 'failed' and not a.itself where c.run_id = $1 and c.month = $2 \
+             and c.outcome = 'failed' order by c.entry, c.number, c.place limit $3",
+        )
+        .bind::<BigInt, _>(run_id)
+        .bind::<Date, _>(month)
+        .bind::<BigInt, _>(MOST_ALONE)
+        .load(&mut c)
+        .await?;
+        let cut = (rows.len() as i64 == MOST_ALONE).then(|| rows[rows.len() - 1].entry as u32);
+        let mut all: BTreeMap<u32, Vec<String>> = BTreeMap::new();
+        let mut whole: BTreeSet<u32> = cut.into_iter().collect();
+        for row in rows {
+            if row.copy {
+                whole.insert(row.entry as u32);
+            }
+            all.entry(row.entry as u32).or_default().push(row.title);
+        }
+        all.retain(|entry, titles| !whole.contains(entry) && titles.len() <= most);
+        Ok(all)
     }
 
     /// A page of a run's cases, each on the row that decided it so far.

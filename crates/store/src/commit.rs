@@ -32,7 +32,7 @@ statement! {
 statement! {
     /// Attempts that ended.
     InsertAttempts = "insert into attempts (month, run_id, entry, number, batch, worker, slot, began_at, spent_us, ended, \
-        decided, message, detail, steps, log, log_blob, log_bytes, busy, of_slots, expected_us) select * from unnest(",
+        decided, message, detail, steps, log, log_blob, log_bytes, busy, of_slots, expected_us, itself) select * from unnest(",
         ") on conflict do nothing";
     month: Array<Date> = Vec<NaiveDate>, run_id: Array<BigInt> = Vec<i64>, entry: Array<Integer> = Vec<i32>,
     number: Array<Integer> = Vec<i32>, batch: Array<Integer> = Vec<i32>, worker: Array<Text> = Vec<&'a str>,
@@ -42,7 +42,7 @@ statement! {
     steps: Array<Jsonb> = Vec<serde_json::Value>, log: Array<Text> = Vec<Cow<'a, str>>,
     log_blob: Array<Nullable<Text>> = Vec<Option<&'a str>>, log_bytes: Array<BigInt> = Vec<i64>,
     busy: Array<Integer> = Vec<i32>, of_slots: Array<Integer> = Vec<i32>,
-    expected_us: Array<Nullable<BigInt>> = Vec<Option<i64>>
+    expected_us: Array<Nullable<BigInt>> = Vec<Option<i64>>, itself: Array<Bool> = Vec<bool>
 }
 statement! {
     /// Cases that files told of.
@@ -133,6 +133,8 @@ pub struct NewAttempt {
     pub busy: u32,
     pub of_slots: u32,
     pub expected_us: Option<u64>,
+    /// It ended so by itself, and not by its cases alone.
+    pub itself: bool,
 }
 
 /// A case that a file told of.
@@ -278,6 +280,17 @@ impl Commit {
         }
     }
 
+    /// Says of rows that were made before their run which run that is.
+    pub(crate) fn name_run(&mut self, run: i64) {
+        self.batches.iter_mut().for_each(|b| b.run_id = run);
+        self.over.iter_mut().for_each(|o| o.0 = run);
+        self.attempts.iter_mut().for_each(|a| a.run_id = run);
+        self.cases.iter_mut().for_each(|c| c.run_id = run);
+        self.settled_cases.iter_mut().for_each(|c| c.run_id = run);
+        self.notes.iter_mut().chain(&mut self.wrongs).for_each(|n| n.0 = run);
+        self.runs.iter_mut().for_each(|r| r.run_id = run);
+    }
+
     /// How many rows there are, for a log that must not hold their content.
     #[must_use]
     pub fn rows(&self) -> usize {
@@ -330,49 +343,52 @@ impl Store {
             {
                 return Err(Error::Elsewhere);
             }
-            for (key, tests) in &commit.listings {
-                diesel::sql_query("insert into listings (key, tests) values ($1, $2) on conflict do nothing")
-                    .bind::<Text, _>(key)
-                    .bind::<Jsonb, _>(json(tests)?)
-                    .execute(c)
-                    .await?;
-            }
-            write_batches(c, commit).await?;
-            write_attempts(c, &commit.attempts).await?;
-            write_cases(c, commit).await?;
-            for d in &commit.decided {
-                diesel::sql_query(
-                    "update attempts set decided = $1 where run_id = $2 and entry = $3 and number = $4 and month = $5",
-                )
-                .bind::<Text, _>(d.outcome.word())
-                .bind::<BigInt, _>(d.run_id)
-                .bind::<Integer, _>(int(d.entry))
-                .bind::<Integer, _>(i32::from(d.number))
-                .bind::<Date, _>(d.month)
-                .execute(c)
-                .await?;
-            }
-            for (notes, fails) in [(&commit.notes, false), (&commit.wrongs, true)] {
-                if notes.is_empty() {
-                    continue;
-                }
-                diesel::sql_query(
-                    "insert into run_notes (run_id, text, fails) select n.*, $3 from unnest($1, $2) as n",
-                )
-                .bind::<Array<BigInt>, _>(notes.iter().map(|n| n.0).collect::<Vec<_>>())
-                .bind::<Array<Text>, _>(notes.iter().map(|n| clean(&n.1)).collect::<Vec<_>>())
-                .bind::<Bool, _>(fails)
-                .execute(c)
-                .await?;
-            }
-            write_artifacts(c, &commit.artifacts).await?;
-            for change in &commit.runs {
-                write_run(c, change).await?;
-            }
-            Ok(())
+            write(c, commit).await
         })
         .await
     }
+}
+
+/// Writes the rows, within a transaction.
+pub(crate) async fn write(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
+    for (key, tests) in &commit.listings {
+        diesel::sql_query("insert into listings (key, tests) values ($1, $2) on conflict do nothing")
+            .bind::<Text, _>(key)
+            .bind::<Jsonb, _>(json(tests)?)
+            .execute(c)
+            .await?;
+    }
+    write_batches(c, commit).await?;
+    write_attempts(c, &commit.attempts).await?;
+    write_cases(c, commit).await?;
+    for d in &commit.decided {
+        diesel::sql_query(
+            "update attempts set decided = $1 where run_id = $2 and entry = $3 and number = $4 and month = $5",
+        )
+        .bind::<Text, _>(d.outcome.word())
+        .bind::<BigInt, _>(d.run_id)
+        .bind::<Integer, _>(int(d.entry))
+        .bind::<Integer, _>(i32::from(d.number))
+        .bind::<Date, _>(d.month)
+        .execute(c)
+        .await?;
+    }
+    for (notes, fails) in [(&commit.notes, false), (&commit.wrongs, true)] {
+        if notes.is_empty() {
+            continue;
+        }
+        diesel::sql_query("insert into run_notes (run_id, text, fails) select n.*, $3 from unnest($1, $2) as n")
+            .bind::<Array<BigInt>, _>(notes.iter().map(|n| n.0).collect::<Vec<_>>())
+            .bind::<Array<Text>, _>(notes.iter().map(|n| clean(&n.1)).collect::<Vec<_>>())
+            .bind::<Bool, _>(fails)
+            .execute(c)
+            .await?;
+    }
+    write_artifacts(c, &commit.artifacts).await?;
+    for change in &commit.runs {
+        write_run(c, change).await?;
+    }
+    Ok(())
 }
 
 async fn write_batches(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
@@ -449,6 +465,7 @@ async fn write_attempts(c: &mut AsyncPgConnection, attempts: &[NewAttempt]) -> R
         busy: all().map(|a| int(a.busy)).collect(),
         of_slots: all().map(|a| int(a.of_slots)).collect(),
         expected_us: all().map(|a| a.expected_us.map(long)).collect(),
+        itself: all().map(|a| a.itself).collect(),
         lifetime: PhantomData,
     };
     insert.execute(c).await?;

@@ -2,10 +2,12 @@
 
 use chrono::Utc;
 use diesel::{ExpressionMethods, OptionalExtension, QueryDsl, SelectableHelper, sql_types::Text};
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 
 use crate::{
-    Error, Store, ensure_month, month_of,
+    Error, Store,
+    commit::{Commit, write},
+    ensure_month, month_of,
     runs::{NamedRun, NewRun, RunRow, insert},
     schema::{meetings, runs, suites},
 };
@@ -29,23 +31,45 @@ impl Store {
     pub async fn meet(&self, key: &str, new: &NewRun) -> Result<(RunRow, bool), Error> {
         let mut c = self.connection().await?;
         ensure_month(&mut c, month_of(Utc::now())).await?;
+        c.transaction(async |c| come(c, key, new).await).await
+    }
+
+    /// The run of an import, made with all its rows if the same was not imported before; tells whether it was made now. The
+    /// rows are of a run with the id 0.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn import(&self, key: &str, new: &NewRun, mut rows: Commit) -> Result<(RunRow, bool), Error> {
+        let mut c = self.connection().await?;
+        ensure_month(&mut c, month_of(new.at.unwrap_or_else(Utc::now))).await?;
         c.transaction(async |c| {
-            diesel::sql_query("select pg_advisory_xact_lock(hashtextextended($1, 7215))")
-                .bind::<Text, _>(key)
-                .execute(c)
-                .await?;
-            let there: Option<i64> = meetings::table.find(key).select(meetings::run_id).first(c).await.optional()?;
-            if let Some(id) = there {
-                let row = runs::table.find(id).select(RunRow::as_select()).first(c).await?;
+            let (row, made) = come(c, key, new).await?;
+            if !made {
                 return Ok((row, false));
             }
-            let row = insert(c, new).await?;
-            diesel::insert_into(meetings::table)
-                .values((meetings::key.eq(key), meetings::run_id.eq(row.id)))
-                .execute(c)
-                .await?;
-            Ok((row, true))
+            rows.name_run(row.id);
+            write(c, &rows).await?;
+            Ok((runs::table.find(row.id).select(RunRow::as_select()).first(c).await?, true))
         })
         .await
     }
+}
+
+/// The run of a key, made if there is none, within a transaction.
+async fn come(c: &mut AsyncPgConnection, key: &str, new: &NewRun) -> Result<(RunRow, bool), Error> {
+    diesel::sql_query("select pg_advisory_xact_lock(hashtextextended($1, 7215))")
+        .bind::<Text, _>(key)
+        .execute(c)
+        .await?;
+    let there: Option<i64> = meetings::table.find(key).select(meetings::run_id).first(c).await.optional()?;
+    if let Some(id) = there {
+        let row = runs::table.find(id).select(RunRow::as_select()).first(c).await?;
+        return Ok((row, false));
+    }
+    let row = insert(c, new).await?;
+    diesel::insert_into(meetings::table)
+        .values((meetings::key.eq(key), meetings::run_id.eq(row.id)))
+        .execute(c)
+        .await?;
+    Ok((row, true))
 }

@@ -3,10 +3,10 @@
 use chrono::{DateTime, NaiveDate, Utc};
 use diesel::{ExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper};
 use diesel_async::RunQueryDsl;
-use kesmo_core::plan::Park;
+use kesmo_core::plan::{At, Only, Park};
 
 use crate::{
-    Error, Store,
+    Error, Store, json,
     schema::{parks, suites},
 };
 
@@ -21,6 +21,7 @@ pub struct ParkRow {
     pub until: NaiveDate,
     pub made_by: String,
     pub made_at: DateTime<Utc>,
+    pub only_in: serde_json::Value,
 }
 
 impl ParkRow {
@@ -28,7 +29,9 @@ impl ParkRow {
     #[must_use]
     pub fn on(&self, today: NaiveDate) -> Park {
         let (pattern, why) = (self.pattern.clone(), self.why.clone());
-        Park { pattern, why, until: self.until.to_string(), over: self.until < today }
+        // It was read before it was kept.
+        let only = serde_json::from_value(self.only_in.clone()).unwrap_or_default();
+        Park { pattern, why, until: self.until.to_string(), over: self.until < today, only }
     }
 }
 
@@ -41,16 +44,21 @@ impl Store {
         &self,
         suite_id: i64,
         pattern: &str,
-        why: &str,
+        (why, only): (&str, &Only),
         until: NaiveDate,
         made_by: &str,
     ) -> Result<ParkRow, Error> {
         let mut c = self.connection().await?;
         let key = (parks::suite_id.eq(suite_id), parks::pattern.eq(pattern));
-        let rest =
-            (parks::why.eq(why), parks::until.eq(until), parks::made_by.eq(made_by), parks::made_at.eq(Utc::now()));
+        let rest = (
+            parks::why.eq(why),
+            parks::until.eq(until),
+            parks::made_by.eq(made_by),
+            parks::made_at.eq(Utc::now()),
+            parks::only_in.eq(json(only)?),
+        );
         let put = diesel::insert_into(parks::table)
-            .values((key, rest))
+            .values((key, rest.clone()))
             .on_conflict((parks::suite_id, parks::pattern))
             .do_update()
             .set(rest);
@@ -65,6 +73,15 @@ impl Store {
         let mut c = self.connection().await?;
         let of = parks::table.filter(parks::suite_id.eq(suite_id)).filter(parks::pattern.eq(pattern));
         Ok(diesel::delete(of).execute(&mut c).await? == 1)
+    }
+
+    /// The parks of a suite that hold in a run like that on a day, and those that are over.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn parks_at(&self, suite_id: i64, today: NaiveDate, at: At<'_>) -> Result<Vec<Park>, Error> {
+        let all = self.parks(Some(suite_id)).await?.into_iter().map(|(park, _)| park.on(today));
+        Ok(all.filter(|park| park.only.holds(at)).collect())
     }
 
     /// The parks of a suite, or of all, with the suites' names, by suite and pattern.

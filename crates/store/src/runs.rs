@@ -10,7 +10,7 @@ use diesel::{
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{
     plan::{
-        Park, RunOptions,
+        At, Park, RunOptions,
         brief::{Follow, Origin},
     },
     source::GitSource,
@@ -102,12 +102,15 @@ impl RunRow {
         content(self.options.clone())
     }
 
-    /// The parks that held when it was made, and those that were over.
+    /// The parks of its suite that held in it when it was made, and those that were over.
     ///
     /// # Errors
     /// If what is kept cannot be read.
     pub fn parks_then(&self) -> Result<Vec<Park>, Error> {
-        content(self.parks.clone())
+        let parks: Vec<Park> = content(self.parks.clone())?;
+        let options = self.run_options()?;
+        let at = At { env: options.env.as_deref(), pool: &self.pool, branch: self.branch.as_deref() };
+        Ok(parks.into_iter().filter(|park| park.only.holds(at)).collect())
     }
 }
 
@@ -132,6 +135,8 @@ pub struct NewRun {
     pub schedule_id: Option<i64>,
     pub follow: Option<Follow>,
     pub chain: Option<i64>,
+    /// When it was made, if not now.
+    pub at: Option<DateTime<Utc>>,
 }
 
 /// Which runs to list, newest first.
@@ -296,7 +301,7 @@ pub(crate) async fn insert_all(c: &mut AsyncPgConnection, new: &[NewRun]) -> Res
                 runs::labels.eq(json(&run.options.labels)?),
                 runs::seed.eq(run.seed),
                 runs::started_by.eq(&run.started_by),
-                runs::created_at.eq(now),
+                runs::created_at.eq(run.at.unwrap_or(now)),
                 runs::parks.eq(json(&run.parks)?),
             ),
             (

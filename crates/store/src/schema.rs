@@ -43,7 +43,7 @@ diesel::table! {
         month -> Date, run_id -> BigInt, entry -> Integer, number -> Integer, batch -> Integer, worker -> Text, slot -> Integer,
         began_at -> Timestamptz, spent_us -> BigInt, ended -> Text, decided -> Nullable<Text>, message -> Text, detail -> Text,
         steps -> Jsonb, log -> Text, log_blob -> Nullable<Text>, log_bytes -> BigInt, busy -> Integer, of_slots -> Integer,
-        expected_us -> Nullable<BigInt>,
+        expected_us -> Nullable<BigInt>, itself -> Bool,
     }
 }
 diesel::table! {
@@ -62,6 +62,7 @@ diesel::table! {
 diesel::table! {
     parks (id) {
         id -> BigInt, suite_id -> BigInt, pattern -> Text, why -> Text, until -> Date, made_by -> Text, made_at -> Timestamptz,
+        only_in -> Jsonb,
     }
 }
 diesel::table! {

@@ -11,7 +11,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncC
 use kesmo_core::{
     calendar::schedule::Times,
     plan::{
-        RunOptions,
+        At, Only, RunOptions,
         brief::{Changes, Follow, Origin, ThenIf},
     },
     record::Record,
@@ -94,6 +94,7 @@ fn attempt(run: &RunRow, entry: u32, number: u16, ended: Ended, decided: Option<
         busy: 2,
         of_slots: 4,
         expected_us: Some(1400),
+        itself: ended.failing(),
         ended,
         decided,
         message: "a NUL \0 in it".into(),
@@ -317,13 +318,19 @@ async fn parks_are_kept_by_suite_and_pattern() {
     let store = store().await;
     let run = run(&store, "parks", &[]).await;
     let day = |d| NaiveDate::from_ymd_opt(2026, 12, d).expect("a day");
-    store.put_park(run.suite_id, "gate/late", "the crane is away", day(1), "asta").await.unwrap();
-    store.put_park(run.suite_id, "gate/late", "still away", day(9), "brage").await.unwrap();
+    store.put_park(run.suite_id, "gate/late", ("the crane is away", &Only::default()), day(1), "asta").await.unwrap();
+    let only = Only::parse(&["env=ci".to_owned()]).unwrap();
+    store.put_park(run.suite_id, "gate/late", ("still away", &only), day(9), "brage").await.unwrap();
     let all = store.parks(Some(run.suite_id)).await.unwrap();
     assert_eq!(all.len(), 1, "the second replaces the first");
     let (park, slug) = &all[0];
     assert_eq!((park.why.as_str(), park.made_by.as_str(), slug.as_str()), ("still away", "brage", "parks"));
     assert!(!park.on(day(9)).over && park.on(day(10)).over);
+    assert_eq!(park.on(day(9)).only, only);
+    for (env, held) in [(Some("ci"), 1), (None, 0)] {
+        let at = At { env, pool: "main", branch: None };
+        assert_eq!(store.parks_at(run.suite_id, day(9), at).await.unwrap().len(), held, "{env:?}");
+    }
     assert!(store.remove_park(run.suite_id, "gate/late").await.unwrap());
     assert!(!store.remove_park(run.suite_id, "gate/late").await.unwrap());
 }

@@ -3,6 +3,7 @@
 pub mod api;
 pub mod cases;
 mod digest;
+pub mod imports;
 pub mod link;
 pub mod live;
 

@@ -143,9 +143,9 @@ impl WorkerEvent {
         let (key, input) = match self {
             Self::Began { key, entry, .. } => (key, Input::Began { batch: key.id(), entry: *entry }),
             Self::Ended(report) => {
-                let AttemptReport { key, entry, ended, spent_us, cases, .. } = report.as_ref();
-                let (ended, spent, cases) = (*ended, Span(*spent_us), *cases);
-                (key, Input::Ended { batch: key.id(), entry: *entry, ended, spent, cases })
+                let AttemptReport { key, entry, ended, spent_us, cases, with_start, .. } = report.as_ref();
+                let (ended, spent, cases, with_start) = (*ended, Span(*spent_us), *cases, *with_start);
+                (key, Input::Ended { batch: key.id(), entry: *entry, ended, spent, cases, with_start })
             }
             Self::Cases { key, entry, first, cases } => {
                 let cases = cases.iter().map(CaseReport::told).collect();
@@ -253,6 +253,9 @@ pub struct AttemptReport {
     /// How many cases a file told of in this attempt.
     #[serde(default)]
     pub cases: u32,
+    /// What it took holds the start of its process, too: nothing tells the two apart.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub with_start: bool,
 }
 
 /// What an attempt printed.
@@ -536,6 +539,7 @@ mod tests {
             steps: vec![Step { name: "scan".into(), ok: false, ms: Some(1.5) }],
             log: Log::Blob { digest: Digest::of(b"log"), bytes: 9 },
             cases: 3,
+            with_start: false,
         };
         let case = CaseReport {
             title: "pays by card".into(),
@@ -721,6 +725,7 @@ mod tests {
             steps: vec![Step { name: "s\0".into(), ok: false, ms: None }; 5000],
             log: Log::Text("l".repeat(1 << 20)),
             cases: u32::MAX,
+            with_start: false,
         };
         let file =
             KeptFile { path: "p".repeat(9000), about: "\0".into(), digest: Digest::of(b"shot"), bytes: u64::MAX };

@@ -727,6 +727,8 @@ impl BatchRun<'_> {
                         steps: finished.steps,
                         log: Log::None,
                         cases: finished.cases,
+                        // Where every test has a process of its own, its start is part of what the test costs.
+                        with_start: finished.with_start && self.ready.suite.tests.names_as != NamesAs::OneEach,
                     };
                     if text.len() <= Log::LONGEST_TEXT {
                         let log = if text.is_empty() { Log::None } else { Log::Text(text) };

@@ -290,6 +290,7 @@ impl Files {
                 detail: String::new(),
                 steps: Vec::new(),
                 cases: file.told,
+                with_start: false,
             });
         }
         all

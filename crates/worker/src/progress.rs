@@ -28,6 +28,8 @@ pub struct Finished {
     pub steps: Vec<Step>,
     /// How many cases a file told of.
     pub cases: u32,
+    /// Its time is taken from the start of its process, as nothing said when it began itself.
+    pub with_start: bool,
 }
 
 /// How the process of a batch ended.
@@ -306,7 +308,8 @@ impl Progress {
         self.running.retain(|r| r.0 != position);
         let mut steps = self.steps.remove(&position).unwrap_or_default();
         steps.append(&mut reported.steps);
-        let spent = reported.spent.unwrap_or(Span(u64::try_from(now - began_us).unwrap_or(0)));
+        let own_time = reported.spent;
+        let spent = own_time.unwrap_or(Span(u64::try_from(now - began_us).unwrap_or(0)));
         let finished = Finished {
             position,
             ended: reported.ended,
@@ -317,6 +320,7 @@ impl Progress {
             detail: reported.detail,
             steps,
             cases: 0,
+            with_start: own_time.is_none() && self.told == Told::AsTheyEnd && began_us == self.began_us,
         };
         let next = if self.told == Told::WithStarts { None } else { self.assume_next(position + 1, now) };
         Ok((finished, next))
@@ -365,6 +369,7 @@ impl Progress {
                 detail: String::new(),
                 steps: self.steps.remove(&position).unwrap_or_default(),
                 cases: 0,
+                with_start: false,
             });
         }
         self.running.clear();

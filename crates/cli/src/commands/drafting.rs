@@ -8,10 +8,10 @@ use std::{
 
 use kesmo_client::pack;
 use kesmo_core::{
-    name::{did_you_mean, fold, shorten},
+    name::{fold, shorten},
     suite::{
-        draft::{Answers, Draft, SeenFile},
-        file::{Each, FILE_NAME, Results},
+        draft::{Answers, Draft, Said, SeenFile, command, results, word_of},
+        file::{FILE_NAME, Results},
         tried::{Findings, Tried, TriedProcess, TriedResult},
     },
     time::Span,
@@ -45,12 +45,12 @@ pub fn draft(options: &DraftSuite, json: bool) -> Result<(), Failure> {
     let files = seen(folder)?;
     let name = folder.canonicalize().map_err(|e| Failure::call(format!("{}: {e}", folder.display())))?;
     let name = name.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let mut answers = answers(options)?;
+    let mut answers = said(options).answers()?;
     let asks = std::io::stdin().is_terminal() && view::on_terminal() && !options.yes && !json;
     if asks {
         ask(&name, &files, &mut answers)?;
     }
-    let draft = Draft::make(&name, &files, &answers)?;
+    let draft = Draft::make(&name, Some(&files), &answers)?;
     let text = draft.text();
     if options.print {
         print!("{text}");
@@ -72,49 +72,21 @@ pub fn draft(options: &DraftSuite, json: bool) -> Result<(), Failure> {
     Ok(())
 }
 
-fn answers(options: &DraftSuite) -> Result<Answers, Failure> {
-    let words = |option: &str, line: &Option<String>| {
-        let split = |line: &String| {
-            let words = shlex::split(line).filter(|words| !words.is_empty());
-            words.ok_or_else(|| Failure::call(format!("{option} {line:?}: a quote is not closed, or it is empty")))
-        };
-        line.as_ref().map(split).transpose()
-    };
-    Ok(Answers {
-        name: options.name.clone(),
-        about: options.about.clone(),
-        files: options.files.clone(),
-        list: words("--list", &options.list)?,
-        run: words("--run", &options.run)?,
-        rerun: words("--rerun", &options.rerun)?,
-        results: options.results.as_deref().map(results).transpose()?,
-        each: options.each.as_deref().map(each).transpose()?,
-        junit: options.junit.clone(),
-        fed: options.feed,
-        limit: options.limit.clone(),
+fn said(options: &DraftSuite) -> Said {
+    let options = options.clone();
+    Said {
+        name: options.name,
+        about: options.about,
+        files: options.files,
+        list: options.list,
+        run: options.run,
+        rerun: options.rerun,
+        results: options.results,
+        each: options.each,
+        junit: options.junit,
+        feed: options.feed,
+        limit: options.limit,
         retries: options.retries,
-    })
-}
-
-fn results(word: &str) -> Result<Results, Failure> {
-    let known =
-        [("tap", Results::Tap), ("junit", Results::Junit), ("events", Results::Events), ("exit", Results::Exit)];
-    known.iter().find(|k| k.0 == word).map(|k| k.1).ok_or_else(|| {
-        let hint = did_you_mean(word, known.iter().map(|k| k.0));
-        Failure::call(format!("{word:?} is not a valid way to report results{hint}: use tap, junit, events or exit"))
-    })
-}
-
-fn each(word: &str) -> Result<Each, Failure> {
-    match word {
-        "test" => Ok(Each::Test),
-        "file" => Ok(Each::File),
-        other => {
-            let hint = did_you_mean(other, ["test", "file"]);
-            Err(Failure::call(format!(
-                "{other:?} is not valid for --each{hint}: what the list names is a test or a file"
-            )))
-        }
     }
 }
 
@@ -139,7 +111,7 @@ fn seen(folder: &Path) -> Result<Vec<SeenFile>, Failure> {
 
 /// Asks for what was not given, with what was guessed as the answer of an empty line.
 fn ask(folder: &str, files: &[SeenFile], answers: &mut Answers) -> Result<(), Failure> {
-    let guess = Draft::make(folder, files, answers).ok();
+    let guess = Draft::make(folder, Some(files), answers).ok();
     if let Some(guess) = &guess {
         guess.because.iter().for_each(|why| println!("{}", safe::plain(why)));
         println!();
@@ -151,14 +123,13 @@ fn ask(folder: &str, files: &[SeenFile], answers: &mut Answers) -> Result<(), Fa
     if guess.is_none() && answers.files.is_none() && answers.list.is_none() {
         answers.files = question("Which files are its tests (a glob, like tests/*.sh)?", "")?;
     }
-    let guess = Draft::make(folder, files, answers).ok().or(guess);
+    let guess = Draft::make(folder, Some(files), answers).ok().or(guess);
     if answers.run.is_none() {
         let before =
             guess.as_ref().and_then(|d| shlex::try_join(d.run.iter().map(String::as_str)).ok()).unwrap_or_default();
         if let Some(line) = question("How is one run ({name} stands for it)?", &before)?.filter(|line| *line != before)
         {
-            let words = shlex::split(&line);
-            answers.run = Some(words.ok_or_else(|| Failure::call(format!("{line:?}: a quote is not closed")))?);
+            answers.run = Some(command("run", &line)?);
         }
     }
     if answers.results.is_none() {
@@ -170,15 +141,6 @@ fn ask(folder: &str, files: &[SeenFile], answers: &mut Answers) -> Result<(), Fa
         answers.junit = question("Where are its XML files (a glob, like out/*.xml)?", "")?;
     }
     Ok(())
-}
-
-fn word_of(results: Results) -> &'static str {
-    match results {
-        Results::Tap => "tap",
-        Results::Junit => "junit",
-        Results::Events => "events",
-        Results::Exit => "exit",
-    }
 }
 
 fn question(text: &str, usual: &str) -> Result<Option<String>, Failure> {

@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 use kesmo_client::pack;
 use kesmo_core::{
     plan::{RunOptions, portion::Portion},
-    time::Span,
     words::Outcome,
 };
 use kesmo_here::{Finished, History, Job, Told};
@@ -216,7 +215,8 @@ fn remember(mut history: History, finished: &Finished, record: &Path) -> Result<
         let Some(outcome) = entry.outcome else { continue };
         // What a test took that failed says nothing of what it usually takes.
         let telling = matches!(outcome, Outcome::Passed | Outcome::Flaky);
-        let spent = entry.spent_us.filter(|_| telling).map(Span);
+        let last = finished.attempts.get(&entry.index).and_then(|all| all.last()).map(|a| a.kept.own);
+        let spent = last.filter(|own| telling && own.0 > 0);
         history.note(&entry.test, &entry.variant, outcome, spent);
     }
     history.start_cost = finished.start_cost.or(history.start_cost);

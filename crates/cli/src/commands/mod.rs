@@ -6,6 +6,7 @@ pub mod drafting;
 pub mod folders;
 pub mod here;
 pub mod hunt;
+pub mod import;
 pub mod join;
 pub mod keys;
 pub mod people;

@@ -113,11 +113,13 @@ pub async fn portion(options: &PortionOf, context: &Context) -> Result<(), Failu
 /// A park in a line: pattern, last day, why, by whom.
 pub fn park_line(park: &ParkView) -> String {
     let day = if park.over { format!("over since {}", park.until) } else { format!("until {}", park.until) };
-    format!("{}  {day}  {} ({})", park.pattern, park.why, park.by)
+    let only = if park.only.is_empty() { String::new() } else { format!("  only {}", park.only) };
+    format!("{}  {day}{only}  {} ({})", park.pattern, park.why, park.by)
 }
 
 pub async fn park(options: &Park, context: &Context) -> Result<(), Failure> {
-    let new = NewPark { pattern: options.pattern.clone(), until: options.until.clone(), why: options.why.clone() };
+    let (pattern, until, why) = (options.pattern.clone(), options.until.clone(), options.why.clone());
+    let new = NewPark { pattern, until, why, only: options.only.clone() };
     let parked: ParkedView = context.client.post(&format!("/api/suites/{}/parks", options.suite), &new).await?;
     if context.json {
         return print_json(&parked);
@@ -127,10 +129,11 @@ pub async fn park(options: &Park, context: &Context) -> Result<(), Failure> {
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
     let word = if parked.tests.len() == 1 { "test is" } else { "tests are" };
     println!(
-        "{} {word} parked in {} until {}: {}{more}",
+        "{} {word} parked in {} until {}{}: {}{more}",
         parked.tests.len(),
         parked.park.suite,
         parked.park.until,
+        if parked.park.only.is_empty() { String::new() } else { format!(", only where {}", parked.park.only) },
         some.join(", ")
     );
     println!("Take back: kesmo unpark {} {:?}", options.suite, options.pattern);
@@ -156,9 +159,10 @@ pub async fn parked(options: &Parked, context: &Context) -> Result<(), Failure> 
     }
     let rows = parks.iter().map(|p| {
         let until = if p.over { format!("{} (over: it counts again)", p.until) } else { p.until.clone() };
-        vec![p.suite.clone(), p.pattern.clone(), until, p.by.clone(), p.why.clone()]
+        let only = if p.only.is_empty() { "everywhere".to_owned() } else { p.only.clone() };
+        vec![p.suite.clone(), p.pattern.clone(), until, only, p.by.clone(), p.why.clone()]
     });
-    print!("{}", view::table(&["suite", "parked", "until", "by", "why"], rows.collect()));
+    print!("{}", view::table(&["suite", "parked", "until", "where", "by", "why"], rows.collect()));
     Ok(())
 }
 

@@ -8,6 +8,7 @@ use std::{io::IsTerminal, sync::LazyLock};
 
 use chrono::{DateTime, Local, Utc};
 use kesmo_core::{
+    plan::brief::OriginKind,
     run::{Tally, cases::CaseTally},
     source::short_commit,
     time::Span,
@@ -350,7 +351,16 @@ pub fn run_head(run: &Run, page: Option<&str>) -> String {
         out += &format!("  labels {}\n", labels.join(" "));
     }
     let brief = s.origin.brief.as_ref().map_or_else(String::new, |b| format!(", brief {b}"));
-    out += &format!("  started by {} at {}, pool {}{brief}\n", s.started_by, moment(s.created_at), s.pool);
+    out += &match s.origin.kind {
+        OriginKind::Imported => format!(
+            "  {}: brought by {}, ran at {}, pool {}\n",
+            s.origin.said(),
+            s.started_by,
+            moment(s.created_at),
+            s.pool
+        ),
+        _ => format!("  started by {} at {}, pool {}{brief}\n", s.started_by, moment(s.created_at), s.pool),
+    };
     for changed in &s.origin.changed {
         out += &format!("  changed: {changed}\n");
     }

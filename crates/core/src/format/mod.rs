@@ -1,6 +1,7 @@
 //! The open formats that results come and go in.
 
 pub mod events;
+pub mod imported;
 pub mod junit;
 pub mod report;
 pub mod subtests;

@@ -30,6 +30,8 @@ pub struct Left {
     pub slots: u32,
     /// What starting a process costs.
     pub start_cost: Span,
+    /// By how much each process that is started makes the others that start with it wait.
+    pub start_share: Span,
     /// No batch was drawn yet.
     pub first: bool,
 }
@@ -49,7 +51,13 @@ pub fn target(left: Left) -> Span {
     let share = left.work.0 as f64 / (parts * slots);
     let even = left.work.0.div_ceil(u64::from(left.slots.max(1)));
     let floor = FLOOR.0.max(left.start_cost.0 * STARTS);
-    Span((share as u64).max(floor).min(even))
+    // With k processes for what is left the last of them has started after k times the share, and has a k-th of the work: the
+    // sum is least where k is the root of the work by the share. More processes than that would end later, and not sooner.
+    let worth = (left.work.as_seconds() * left.start_share.as_seconds()).sqrt() * 1e6;
+    let each = (share as u64).max(floor).min(even);
+    // What would be left for a second process is not worth its start.
+    let each = if even - each < left.start_cost.0 { even } else { each };
+    Span(each.max(worth as u64).min(left.work.0))
 }
 
 #[cfg(test)]
@@ -57,7 +65,15 @@ mod tests {
     use super::*;
 
     fn left(work: u64, variation: f64, first: bool) -> Left {
-        Left { work: Span::seconds(work), units: 400, variation, slots: 10, start_cost: Span::ZERO, first }
+        Left {
+            work: Span::seconds(work),
+            units: 400,
+            variation,
+            slots: 10,
+            start_cost: Span::ZERO,
+            start_share: Span::ZERO,
+            first,
+        }
     }
 
     #[test]
@@ -81,5 +97,21 @@ mod tests {
         assert_eq!(target(Left { work: Span::seconds(5), ..costly }), Span::millis(500));
         assert_eq!(target(Left { work: Span::ZERO, slots: 0, ..costly }), Span::ZERO);
         assert_eq!(target(Left { slots: 1, ..costly }), costly.work, "one slot has all of it");
+    }
+
+    #[test]
+    fn fewer_processes_are_started_where_each_makes_the_others_wait() {
+        let left =
+            Left { slots: 40, start_cost: Span::millis(60), start_share: Span::millis(30), ..left(8, 0.1, false) };
+        let each = target(left);
+        // The root of 8 s times 30 ms: 16 processes.
+        assert!(each > Span::millis(480) && each < Span::millis(500), "{each}");
+        let much = target(Left { work: Span::seconds(400), ..left });
+        assert_eq!(
+            much,
+            target(Left { work: Span::seconds(400), start_share: Span::ZERO, ..left }),
+            "much work is worth its starts"
+        );
+        assert_eq!(target(Left { work: Span::millis(20), ..left }), Span::millis(20));
     }
 }

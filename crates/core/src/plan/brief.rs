@@ -369,6 +369,8 @@ pub enum OriginKind {
     Poll,
     /// The run before it in a chain.
     Chain,
+    /// Its tests ran elsewhere, and their results were brought.
+    Imported,
 }
 
 /// What started a run, and from what. Kept with the run.
@@ -407,6 +409,7 @@ impl Origin {
             OriginKind::Webhook => format!("webhook {name}"),
             OriginKind::Poll => format!("polled branch {name}"),
             OriginKind::Chain => format!("after {name}"),
+            OriginKind::Imported => "results that ran elsewhere".into(),
         }
     }
 }

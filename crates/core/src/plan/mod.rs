@@ -3,11 +3,14 @@
 
 pub mod batch;
 pub mod brief;
+mod only;
 pub mod portion;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
+
+pub use only::{At, Only};
 
 use crate::{
     error::Error,
@@ -224,6 +227,9 @@ pub struct Park {
     pub until: String,
     /// Its last day has passed: the tests count again, and the run says so.
     pub over: bool,
+    /// Where it holds.
+    #[serde(default, skip_serializing_if = "Only::is_everywhere")]
+    pub only: Only,
 }
 
 /// One entry as planned.
@@ -385,7 +391,9 @@ impl Plan {
             return None;
         }
         let name = format!("{}/{title}", self.entries[entry as usize].name);
-        self.case_parks.iter().find(|(pattern, _)| pattern.matches_text(&name)).map(|(_, park)| *park)
+        let of = self.variant_of(entry);
+        let here = |park: u16| self.parks.get(usize::from(park)).is_none_or(|park| park.only.has(of));
+        self.case_parks.iter().find(|(pattern, park)| here(*park) && pattern.matches_text(&name)).map(|(_, park)| *park)
     }
 
     /// The only cases that an entry runs; none means all of its file.
@@ -617,7 +625,8 @@ impl<'m> Maker<'m> {
                 continue;
             }
             let named = |of: &&CasesOf| of.file == test.name.as_str() && of.variant == variant_text;
-            let cases = picked.or_else(|| self.options.cases.iter().find(named).map(|of| &of.titles)).cloned();
+            let asked = || self.options.cases.iter().filter(|_| self.suite.tests.rerun.is_some()).find(named);
+            let cases = picked.or_else(|| asked().map(|of| &of.titles)).cloned();
             let cases = cases.map_or(0, |cases| self.plan.case_set(cases));
             let ruled = Ruled::of(self.suite, self.options, test);
             let known = history(&test.name, variant);
@@ -719,10 +728,12 @@ impl<'m> Maker<'m> {
         if let Some(ago) = known.and_then(|k| k.trouble) {
             self.trouble.insert(index, ago);
         }
-        let park = self.parks.iter().position(|(pattern, park)| !park.over && pattern.matches(&test.name, &test.tags));
+        let of = &self.plan.variants[usize::from(variant)];
+        let matches = |(pattern, park): &(Pattern, &Park)| park.only.has(of) && pattern.matches(&test.name, &test.tags);
+        let park = self.parks.iter().position(|found| !found.1.over && matches(found));
         if park.is_none()
             && repeat <= 1
-            && let Some(over) = self.parks.iter().position(|(pattern, _)| pattern.matches(&test.name, &test.tags))
+            && let Some(over) = self.parks.iter().position(matches)
         {
             self.again.entry(over).or_default().push(test.name.to_string());
         }
@@ -942,6 +953,7 @@ group-by = 1
             why: "the crane is away".into(),
             until: "2026-11-20".into(),
             over,
+            only: Only::default(),
         };
         let parks = [park("slow/b", true), park("slow/a", false)];
         let options = RunOptions { drop: vec!["quick/**".into()], ..RunOptions::default() };
@@ -1065,6 +1077,7 @@ group-by = 1
             why: "away".into(),
             until: "2026-11-20".into(),
             over,
+            only: Only::default(),
         };
         let parks = [
             park("specs/gate.sh/pays by card", false),

@@ -3,6 +3,7 @@
 mod estimates;
 mod feeding;
 mod files;
+mod starting;
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
@@ -32,6 +33,8 @@ const UNKNOWN_START: Span = Span::millis(50);
 
 /// Starts of processes that are remembered.
 const MOST_STARTS: usize = 15;
+/// Grants whose times are remembered, to tell which processes started together.
+const MOST_GRANTED: usize = 1000;
 
 /// Giving back is worth it for at least this much work, however cheap it is to start a process.
 const LEAST_TO_GIVE_BACK: Span = Span::millis(400);
@@ -87,10 +90,32 @@ struct Batch {
     spent: u64,
     /// What starting its process cost can be told from its times: nothing else held it up.
     telling: bool,
+    took: Took,
     /// It was asked to give back what it has not begun.
     asked_back: bool,
     /// Its process is fed as long as there is something for it.
     stream: Option<Stream>,
+}
+
+/// What the attempts of a batch took, as far as it tells what its process's start cost.
+#[derive(Debug, Clone, Default)]
+struct Took {
+    /// The entry whose time holds the start, with that time in microseconds.
+    first: Option<(u32, u64)>,
+    /// The others: how many, what they took, and of those of known length what they took and were expected to take.
+    others: u32,
+    spent: u64,
+    spent_known: u64,
+    expected_known: u64,
+    /// Something in it did not take its own time: it waited for a limit, or ended with its process.
+    odd: bool,
+}
+
+/// What tests took by themselves.
+#[derive(Debug, Clone, Copy, Default)]
+struct OwnTimes {
+    ended: u32,
+    sum: u64,
 }
 
 /// A process that stays.
@@ -153,9 +178,14 @@ pub struct Engine {
     /// Squares of the spreads of known work that waits, in seconds, summed; and those of what attempts took.
     left_variance: f64,
     squares: f64,
+    /// What tests took by themselves: how many, and the sum in microseconds.
+    own: OwnTimes,
     round: Round,
     /// What starting processes cost of late, in microseconds; and workers that have prepared the suite's files.
     starts: VecDeque<u64>,
+    /// By how much each process that started made those wait that started with it; and when the latest batches were granted.
+    shares: VecDeque<u64>,
+    granted: VecDeque<Timestamp>,
     prepared: BTreeSet<WorkerId>,
     /// What passed attempts of known length took, and what they were expected to take, in microseconds.
     took_known: u64,
@@ -212,8 +242,11 @@ impl Engine {
             left_unknown: 0,
             left_variance: 0.0,
             squares: 0.0,
+            own: OwnTimes::default(),
             round: Round::default(),
             starts: VecDeque::new(),
+            shares: VecDeque::new(),
+            granted: VecDeque::new(),
             prepared: BTreeSet::new(),
             took_known: 0,
             expected_known: 0,
@@ -271,7 +304,7 @@ impl Engine {
             done_in.insert((past.batch, past.entry));
             let counts = engine.plan.entries[past.entry as usize].parked.is_none();
             if past.ended != Ended::Lost && counts {
-                engine.measure(past.entry, past.ended, past.spent);
+                engine.measure(past.entry, past.ended, past.spent, Some(past.spent));
                 engine.any_result |= past.ended != Ended::Crashed;
             }
             let entry = &mut engine.entries[past.entry as usize];
@@ -407,7 +440,7 @@ impl Engine {
             Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
             // A worker cannot say of itself that it went away.
             Input::Ended { ended: Ended::Lost, .. } => {}
-            Input::Ended { batch, entry, ended, spent, cases } => {
+            Input::Ended { batch, entry, ended, spent, cases, with_start } => {
                 let missing = self.told(batch, entry).is_some_and(|told| told < cases);
                 if missing && self.policy.files {
                     // What it told first never came here: it cannot be counted as if it had.
@@ -418,7 +451,7 @@ impl Engine {
                         &mut effects,
                     );
                 }
-                self.attempt(batch, entry, ended, spent.min(MOST_SPENT), now, &mut effects);
+                self.attempt(batch, entry, ended, (spent.min(MOST_SPENT), with_start), now, &mut effects);
             }
             Input::Cases { batch, entry, first, cases } => self.take_cases(batch, entry, first, &cases, &mut effects),
             Input::Wrong { batch, why } => self.went_wrong(batch, why, &mut effects),
@@ -821,10 +854,12 @@ impl Engine {
                 variation: self.variation(),
                 slots,
                 start_cost: Span((start_cost.0 as f64 / pace) as u64),
+                start_share: Span((self.start_share().0 as f64 / pace) as u64),
                 first: self.next_batch == 1,
             };
-            let each = batch::target(of).0;
-            self.round = Round { draws_left: slots, reserve: left.0.saturating_sub(each * u64::from(slots)) };
+            let each = batch::target(of).0.max(1);
+            let draws = left.0.div_ceil(each).clamp(1, u64::from(slots));
+            self.round = Round { draws_left: draws as u32, reserve: left.0.saturating_sub(each * u64::from(slots)) };
         }
         let each = left.0.saturating_sub(self.round.reserve) / u64::from(self.round.draws_left);
         self.round.draws_left -= 1;
@@ -886,6 +921,10 @@ impl Engine {
             _ => Vec::new(),
         };
         self.hold(batch, worker, slot, entries.clone(), Some(now));
+        if self.granted.len() == MOST_GRANTED {
+            self.granted.pop_front();
+        }
+        self.granted.push_back(now);
         Grant { batch, worker, slot, entries, attempt, cases, more: false }
     }
 
@@ -906,6 +945,7 @@ impl Engine {
             granted_at,
             spent: 0,
             telling,
+            took: Took::default(),
             asked_back: false,
             stream: None,
         };
@@ -1011,7 +1051,7 @@ impl Engine {
         id: BatchId,
         index: u32,
         ended: Ended,
-        spent: Span,
+        (spent, with_start): (Span, bool),
         now: Timestamp,
         effects: &mut Vec<Effect>,
     ) {
@@ -1025,9 +1065,10 @@ impl Engine {
         }
         batch.fruitful |= !matches!(ended, Ended::Crashed | Ended::Lost);
         batch.spent += spent.0;
-        batch.telling &= matches!(ended, Ended::Passed | Ended::Failed | Ended::Skipped);
         let (worker, slot) = (batch.worker, batch.slot);
         self.back_to_waiting(index);
+        self.note_took(id, index, ended, spent, with_start);
+        let own_time = (ended != Ended::Lost).then(|| self.own_time(index, spent, with_start));
         let own = ended;
         let (ended, standing) = self.end_file(index, ended, effects);
         let entry = &mut self.entries[index as usize];
@@ -1037,7 +1078,7 @@ impl Engine {
         entry.note(ended, worker, spent);
         let (failing, lost) = (u32::from(entry.failing), entry.lost_in_a_row);
         if ended != Ended::Lost && counts {
-            self.measure(index, ended, spent);
+            self.measure(index, ended, spent, own_time.filter(|_| !with_start || self.own.ended < KNOWN_FROM));
             self.rate.add(now);
             self.any_result |= ended != Ended::Crashed;
         }
@@ -1045,7 +1086,7 @@ impl Engine {
         if let (Ended::Passed | Ended::Failed, Some(expected)) = (ended, self.plan.entries[index as usize].expected)
             && (ended == Ended::Passed || spent.0 / 10 <= expected.0)
         {
-            self.took_known += spent.0;
+            self.took_known += own_time.unwrap_or(spent).0;
             self.expected_known += expected.0;
             self.variance_known += self.plan.entries[index as usize].spread.as_seconds().powi(2);
         }
@@ -1093,7 +1134,9 @@ impl Engine {
             slot,
             ended,
             spent,
+            own: own_time.unwrap_or(spent),
             decided,
+            itself: own.failing() || !ended.failing(),
         }));
         match decided {
             Some(outcome) => self.decide(index, outcome),
@@ -1178,12 +1221,7 @@ impl Engine {
         if end == BatchEnd::Done {
             // The first batch on a worker waited for the suite's files to be fetched and prepared.
             self.prepared.insert(batch.worker);
-            if let (true, Some(granted)) = (batch.telling, batch.granted_at) {
-                if self.starts.len() == MOST_STARTS {
-                    self.starts.pop_front();
-                }
-                self.starts.push_back(now.since(granted).0.saturating_sub(batch.spent));
-            }
+            self.note_start(&batch, now);
         }
         let back: Vec<u32> = batch.entries.iter().copied().filter(|i| self.held_by(*i, id)).collect();
         for index in &back {
@@ -1217,7 +1255,7 @@ impl Engine {
             let running: Vec<u32> = held.iter().copied().filter(began).collect();
             let running = if running.is_empty() { held.iter().copied().take(1).collect() } else { running };
             for index in &running {
-                self.attempt(*id, *index, Ended::Lost, Span::ZERO, now, effects);
+                self.attempt(*id, *index, Ended::Lost, (Span::ZERO, false), now, effects);
             }
             self.release(*id);
             effects.push(Effect::BatchOver { batch: *id });

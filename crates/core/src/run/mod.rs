@@ -11,13 +11,14 @@
 //! - no case that a file told of is lost or counted twice, whichever attempt, worker or service dies;
 //! - the run ends: no state waits for something that cannot happen.
 //!
-//! Beside it: [`share`] deals a pool's slots out to several runs, [`load`] tells when a machine has too many slots,
+//! Beside it: [`imported`] carries runs whose tests ran elsewhere, [`share`] deals a pool's slots out to several runs, [`load`] tells when a machine has too many slots,
 //! and [`hunt`] looks for the reason of a failure.
 
 pub mod cases;
 mod engine;
 pub mod figures;
 pub mod hunt;
+pub mod imported;
 mod left;
 pub mod load;
 mod ready;

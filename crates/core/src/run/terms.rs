@@ -184,8 +184,8 @@ pub enum Input {
     /// A file told of cases as it runs; `first` is the place of the first of them among all of this attempt.
     Cases { batch: BatchId, entry: u32, first: u32, cases: Vec<CaseTold> },
     /// An attempt ended; `spent` is what it took. Of a file, `ended` is how the file itself ended, whatever its cases did,
-    /// and `cases` how many it told of.
-    Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span, cases: u32 },
+    /// and `cases` how many it told of. With `with_start` what it took holds the start of its process, too.
+    Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span, cases: u32, with_start: bool },
     /// Something beside the tests' own results went wrong in a batch: its process ended badly after good results, a result
     /// came that cannot be true, or fewer than were promised. The run fails by it.
     Wrong { batch: BatchId, why: String },
@@ -275,8 +275,12 @@ pub struct AttemptKept {
     pub slot: u16,
     pub ended: Ended,
     pub spent: Span,
+    /// What it took without the start of its process, as far as that can be told.
+    pub own: Span,
     /// The entry's outcome, where this attempt decided it.
     pub decided: Option<Outcome>,
+    /// It ended so by itself. Of a file that only its cases fail it is not: then they are all that has to run again.
+    pub itself: bool,
 }
 
 /// How many entries are in each state.

@@ -77,7 +77,7 @@ impl Bench {
     }
 
     pub fn end(&mut self, batch: BatchId, entry: u32, ended: Ended) -> Option<AttemptKept> {
-        let input = Input::Ended { batch, entry, ended, spent: Span::millis(10), cases: 0 };
+        let input = Input::Ended { batch, entry, ended, spent: Span::millis(10), cases: 0, with_start: false };
         self.feed(input).into_iter().find_map(|effect| match effect {
             Effect::Attempt(kept) => Some(kept),
             _ => None,
@@ -481,6 +481,7 @@ fn time_left_follows_what_is_left() {
             ended: Ended::Passed,
             spent: Span::seconds(1),
             cases: 0,
+            with_start: false,
         });
     }
     let left = f64::from(bench.engine.tally().waiting) / 2.0;
@@ -519,8 +520,14 @@ fn time_left_follows_the_pace_of_this_run() {
     bench.fleet(&[(W1, 1)]);
     let grant = bench.free(W1, 0).unwrap();
     for index in grant.entries.iter().take(30) {
-        let input =
-            Input::Ended { batch: grant.batch, entry: *index, ended: Ended::Passed, spent: Span::seconds(3), cases: 0 };
+        let input = Input::Ended {
+            batch: grant.batch,
+            entry: *index,
+            ended: Ended::Passed,
+            spent: Span::seconds(3),
+            cases: 0,
+            with_start: false,
+        };
         bench.feed(input);
     }
     assert!(says(&bench, 90.0) && !says(&bench, 60.0), "three times what the record says");
@@ -539,6 +546,7 @@ fn what_failed_is_taken_to_fail_as_slowly_again() {
             ended: Ended::TimedOut,
             spent: Span::seconds(30),
             cases: 0,
+            with_start: false,
         };
         bench.feed(timed_out);
     }
@@ -824,6 +832,70 @@ fn what_starting_a_process_costs_is_learnt_but_not_from_the_first_batch_on_a_wor
     assert_eq!(bench.engine.measured_start_cost(), Some(Span::millis(300)));
 }
 
+/// Runs all of a run's tests on one slot, each of which takes 100 ms; the first of a process is told with its start.
+fn run_with_starts(bench: &mut Bench, start: Span) -> Vec<AttemptKept> {
+    let mut kept = Vec::new();
+    while let Some(grant) = bench.free(W1, 0) {
+        for (at, index) in grant.entries.iter().enumerate() {
+            let spent = Span::millis(100) + if at == 0 { start } else { Span::ZERO };
+            bench.now = bench.now + spent;
+            let (batch, entry) = (grant.batch, *index);
+            let input = Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: at == 0 };
+            let attempt = bench.feed(input).into_iter().find_map(|effect| match effect {
+                Effect::Attempt(kept) => Some(kept),
+                _ => None,
+            });
+            kept.extend(attempt);
+        }
+        bench.over(grant.batch);
+    }
+    kept
+}
+
+#[test]
+fn a_start_that_is_part_of_a_first_tests_time_is_learnt_and_taken_off_it() {
+    for known in [0, 100] {
+        let entries: Vec<PlannedEntry> = (0..60).map(|i| entry(&format!("t/{i}"), known)).collect();
+        let mut bench = Bench::new(policy(), entries);
+        let kept = run_with_starts(&mut bench, Span::millis(1200));
+        let cost = bench.engine.start_cost();
+        assert!(cost > Span::millis(1100) && cost < Span::millis(1300), "{known}: {cost}");
+        // Of the very first process nothing is known before it has ended.
+        let own = kept.iter().skip(kept.len() / 2).map(|k| k.own).max();
+        assert!(own.is_some_and(|own| own < Span::millis(250)), "{known}: {own:?}");
+        assert!(kept.iter().any(|k| k.spent == Span::millis(1300)), "what was measured stays as it is");
+        assert!(bench.engine.pace() < 1.5, "it is not taken for a slow machine: {}", bench.engine.pace());
+    }
+}
+
+#[test]
+fn processes_that_are_dear_to_start_here_and_now_are_started_once() {
+    let policy = Policy { start_cost: Some(Span::millis(60)), ..policy() };
+    let mut bench = Bench::new(policy, (0..100).map(|i| entry(&format!("t/{i}"), 100)).collect());
+    bench.fleet(&[(W1, 10), (W2, 10)]);
+    // Twenty at once make each of them wait for the others.
+    let mut grants = Vec::new();
+    for slot in 0..10 {
+        grants.extend([bench.free(W1, slot), bench.free(W2, slot)].into_iter().flatten());
+    }
+    let dealt: usize = grants.iter().map(|g| g.entries.len()).sum();
+    for grant in &grants {
+        for (at, index) in grant.entries.iter().enumerate() {
+            let spent = if at == 0 { Span::millis(900) } else { Span::millis(100) };
+            let (batch, entry) = (grant.batch, *index);
+            bench.feed(Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: at == 0 });
+        }
+        bench.over(grant.batch);
+    }
+    assert_eq!(bench.engine.start_cost(), Span::millis(800));
+    let left = 100 - dealt;
+    let next = bench.free(W1, 0).map_or(0, |grant| grant.entries.len());
+    assert!(
+        next >= left.div_ceil(20),
+        "{left} are left, and {next} go to one process: its start costs more than they take"
+    );
+}
+
 #[test]
 fn idle_slots_that_a_run_may_not_use_do_not_cut_its_batches() {
     let mut bench = Bench::new(Policy { shards: Some(1), ..policy() }, names(8));
@@ -844,7 +916,7 @@ fn only_the_holder_of_a_batch_may_speak_of_it() {
     let lies = |batch: BatchId| {
         vec![
             Input::Began { batch, entry },
-            Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0 },
+            Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: false },
             Input::GaveBack { batch, entries: grant.entries.clone() },
             Input::Wrong { batch, why: "a lie".into() },
             Input::BatchEnded { batch, end: BatchEnd::Unfit("a lie".into()) },
@@ -860,9 +932,9 @@ fn only_the_holder_of_a_batch_may_speak_of_it() {
     {
         assert!(bench.engine.hear(W1, input, bench.now).is_empty(), "a worker says nothing of the whole");
     }
-    let far = Input::Ended { batch, entry: u32::MAX, ended: Ended::Passed, spent, cases: 0 };
+    let far = Input::Ended { batch, entry: u32::MAX, ended: Ended::Passed, spent, cases: 0, with_start: false };
     assert!(bench.engine.hear(W1, far, bench.now).is_empty());
-    let long = Input::Ended { batch, entry, ended: Ended::Passed, spent: Span(u64::MAX), cases: 0 };
+    let long = Input::Ended { batch, entry, ended: Ended::Passed, spent: Span(u64::MAX), cases: 0, with_start: false };
     assert!(!bench.engine.hear(W1, long, bench.now).is_empty(), "its holder may");
     assert!(bench.engine.stats().total_us <= 366 * 86_400_000_000);
 }
@@ -918,7 +990,14 @@ fn tests_that_nobody_can_list_do_not_keep_the_others_from_running() {
     engine.handle(Input::Planned(Plan { unlisted, ..plan(names(1)) }), late);
     let effects = engine.handle(Input::Free { worker: W1, slot: 0, taken: BTreeMap::new() }, late);
     let Some(Effect::Grant(grant)) = effects.into_iter().find(|e| matches!(e, Effect::Grant(_))) else { panic!() };
-    let ended = Input::Ended { batch: grant.batch, entry: 0, ended: Ended::Passed, spent: Span::millis(1), cases: 0 };
+    let ended = Input::Ended {
+        batch: grant.batch,
+        entry: 0,
+        ended: Ended::Passed,
+        spent: Span::millis(1),
+        cases: 0,
+        with_start: false,
+    };
     engine.handle(ended, late);
     engine.handle(Input::BatchEnded { batch: grant.batch, end: BatchEnd::Done }, late);
     let (verdict, reason) = engine.verdict().unwrap();

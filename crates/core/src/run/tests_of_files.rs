@@ -31,8 +31,14 @@ impl Bench {
     }
 
     fn end_file(&mut self, grant: &Grant, own: Ended, cases: u32) -> Option<AttemptKept> {
-        let input =
-            Input::Ended { batch: grant.batch, entry: grant.entries[0], ended: own, spent: Span::millis(9), cases };
+        let input = Input::Ended {
+            batch: grant.batch,
+            entry: grant.entries[0],
+            ended: own,
+            spent: Span::millis(9),
+            cases,
+            with_start: false,
+        };
         let kept =
             self.feed(input).into_iter().find_map(|e| if let Effect::Attempt(kept) = e { Some(kept) } else { None });
         self.over(grant.batch);

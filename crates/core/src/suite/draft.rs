@@ -10,9 +10,11 @@ use super::{
     file::{Each, FILE_NAME, Results},
     pick::Pattern,
 };
+use serde::{Deserialize, Serialize};
+
 use crate::{
     error::Error,
-    name::{Slug, fold, shorten},
+    name::{Slug, did_you_mean, fold, shorten},
 };
 
 /// A file of the folder.
@@ -45,6 +47,86 @@ pub struct Answers {
     pub fed: bool,
     pub limit: Option<String>,
     pub retries: Option<u32>,
+}
+
+/// The same in the words of whoever answers: commands as one line, as a shell takes them.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Said {
+    pub name: Option<String>,
+    pub about: Option<String>,
+    /// A glob of the files that are tests, or hold them.
+    pub files: Option<String>,
+    pub list: Option<String>,
+    pub run: Option<String>,
+    pub rerun: Option<String>,
+    /// `tap`, `junit`, `events` or `exit`.
+    pub results: Option<String>,
+    /// `test` or `file`.
+    pub each: Option<String>,
+    pub junit: Option<String>,
+    pub feed: bool,
+    pub limit: Option<String>,
+    pub retries: Option<u32>,
+}
+
+impl Said {
+    /// Reads the words.
+    ///
+    /// # Errors
+    /// If one of them is none that may stand there; the message names the nearest.
+    pub fn answers(self) -> Result<Answers, Error> {
+        let words = |option: &str, line: Option<String>| line.map(|line| command(option, &line)).transpose();
+        Ok(Answers {
+            name: self.name,
+            about: self.about,
+            files: self.files,
+            list: words("list", self.list)?,
+            run: words("run", self.run)?,
+            rerun: words("rerun", self.rerun)?,
+            results: self.results.as_deref().map(results).transpose()?,
+            each: self.each.as_deref().map(each).transpose()?,
+            junit: self.junit,
+            fed: self.feed,
+            limit: self.limit,
+            retries: self.retries,
+        })
+    }
+}
+
+/// A command's words, as a shell takes them apart.
+///
+/// # Errors
+/// If a quote is not closed, or there is no word.
+pub fn command(option: &str, line: &str) -> Result<Vec<String>, Error> {
+    let words = shlex::split(line).filter(|words| !words.is_empty());
+    words.ok_or_else(|| Error::Options(format!("--{option} {line:?}: a quote is not closed, or it is empty")))
+}
+
+/// The kind of results of a word.
+///
+/// # Errors
+/// If there is none; the message names those there are.
+pub fn results(word: &str) -> Result<Results, Error> {
+    let known = [Results::Tap, Results::Junit, Results::Events, Results::Exit];
+    known.into_iter().find(|kind| word_of(*kind) == word).ok_or_else(|| {
+        let hint = did_you_mean(word, known.map(word_of));
+        Error::Options(format!("{word:?} is not a valid way to report results{hint}; use tap, junit, events or exit"))
+    })
+}
+
+fn each(word: &str) -> Result<Each, Error> {
+    match word {
+        "test" => Ok(Each::Test),
+        "file" => Ok(Each::File),
+        other => {
+            let hint = did_you_mean(other, ["test", "file"]);
+            Err(Error::Options(format!(
+                "{other:?} is not valid for --each{hint}: what the list names is a test or a file"
+            )))
+        }
+    }
 }
 
 /// A suite file before it is written.
@@ -92,11 +174,13 @@ const INTERPRETERS: [(&str, &str); 12] = [
 ];
 
 impl Draft {
-    /// Makes a draft for the files of a folder called `folder`.
+    /// Makes a draft for the files of a folder called `folder`; without files it goes by what is answered alone.
     ///
     /// # Errors
     /// If an answer cannot be used, or nothing in the folder looks like tests and no answer says what is.
-    pub fn make(folder: &str, files: &[SeenFile], answers: &Answers) -> Result<Self, Error> {
+    pub fn make(folder: &str, seen: Option<&[SeenFile]>, answers: &Answers) -> Result<Self, Error> {
+        let example = example_of(answers.files.as_deref().filter(|_| seen.is_none()));
+        let files = seen.unwrap_or(&example);
         let name = match &answers.name {
             Some(name) => Slug::parse("the suite's name", name)?.to_string(),
             None => slug_of(folder),
@@ -109,7 +193,11 @@ impl Draft {
         let mut because = Vec::new();
         let runner = group.as_ref().map(|group| Runner::of(group, files));
         if let (Some(group), Some(runner)) = (&group, &runner) {
-            because.push(group.said());
+            because.push(if seen.is_some() {
+                group.said()
+            } else {
+                format!("The files are those that match {}.", group.whole_glob())
+            });
             because.extend(runner.said());
         }
         let tap = group.as_ref().is_some_and(|group| prints_tap(group, files));
@@ -222,7 +310,15 @@ fn nothing() -> Error {
     )
 }
 
-fn word_of(results: Results) -> &'static str {
+/// A file as a glob may match it, where no folder is looked at.
+fn example_of(glob: Option<&str>) -> Vec<SeenFile> {
+    let path = glob.map(|glob| glob.replace("**/", "").replace(['*', '?'], "a"));
+    path.map(|path| SeenFile { path, ..SeenFile::default() }).into_iter().collect()
+}
+
+/// The word of a kind of results.
+#[must_use]
+pub fn word_of(results: Results) -> &'static str {
     match results {
         Results::Tap => "tap",
         Results::Junit => "junit",
@@ -483,7 +579,7 @@ mod tests {
     }
 
     fn made(files: &[SeenFile], answers: &Answers) -> (Draft, SuiteFile) {
-        let draft = Draft::make("Ticket Desk", files, answers).unwrap();
+        let draft = Draft::make("Ticket Desk", Some(files), answers).unwrap();
         let text = draft.text();
         (draft, SuiteFile::parse("kesmo.toml", &text).unwrap())
     }
@@ -567,17 +663,39 @@ mod tests {
     }
 
     #[test]
+    fn without_a_folder_it_goes_by_the_answers() {
+        let said = Said {
+            name: Some("desks".into()),
+            files: Some("specs/**/*.py".into()),
+            results: Some("tap".into()),
+            rerun: Some("python3 {name} --only '{cases-file}'".into()),
+            ..Said::default()
+        };
+        let draft = Draft::make("", None, &said.clone().answers().unwrap()).unwrap();
+        assert_eq!(draft.run, ["python3", "{name}"]);
+        assert_eq!(draft.rerun.as_ref().map(Vec::len), Some(4));
+        assert_eq!(draft.because[0], "The files are those that match specs/**/*.py.");
+        let wrong = |said: Said| said.answers().unwrap_err().to_string();
+        assert!(wrong(Said { results: Some("taps".into()), ..said.clone() }).contains("did you mean \"tap\""));
+        assert!(wrong(Said { each: Some("files".into()), ..said.clone() }).contains("did you mean \"file\""));
+        assert!(wrong(Said { run: Some("sh 'x".into()), ..said }).contains("quote"));
+    }
+
+    #[test]
     fn what_cannot_be_drafted_says_what_to_give() {
-        let none = Draft::make("x", &[file("main.c", "int main")], &Answers::default()).unwrap_err().to_string();
+        let none = Draft::make("x", Some(&[file("main.c", "int main")]), &Answers::default()).unwrap_err().to_string();
         assert!(none.contains("--files") && none.contains("--list"), "{none}");
         let glob = Answers { files: Some("spec/*.sh".into()), ..Answers::default() };
-        let missing = Draft::make("x", &[file("main.c", "")], &glob).unwrap_err().to_string();
+        let missing = Draft::make("x", Some(&[file("main.c", "")]), &glob).unwrap_err().to_string();
         assert!(missing.contains("matches no file") && missing.contains("main.c"), "{missing}");
-        let odd =
-            Draft::make("x", &[file("tests/a.q", "")], &Answers { files: Some("tests/*.q".into()), ..glob.clone() });
+        let odd = Draft::make(
+            "x",
+            Some(&[file("tests/a.q", "")]),
+            &Answers { files: Some("tests/*.q".into()), ..glob.clone() },
+        );
         assert!(odd.unwrap_err().to_string().contains("--run"));
         let misfit = Answers { files: Some("tests/*.sh".into()), limit: Some("soon".into()), ..glob };
-        let wrong = Draft::make("x", &[file("tests/a.sh", TAP)], &misfit).unwrap_err().to_string();
+        let wrong = Draft::make("x", Some(&[file("tests/a.sh", TAP)]), &misfit).unwrap_err().to_string();
         assert!(wrong.contains("[limits] test") || wrong.contains("duration"), "{wrong}");
         assert_eq!(slug_of("--"), "my-suite");
     }

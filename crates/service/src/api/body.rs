@@ -12,19 +12,23 @@ use crate::refused::Refused;
 /// The answer of a call.
 pub type Answer<T> = Result<Json<T>, Refused>;
 
-/// The largest JSON that is read, in bytes, and the longest text in it.
+/// The largest JSON that is read unless longer texts may stand in it, in bytes, and the longest text.
 const LARGEST_JSON: usize = 32 << 20;
-const LONGEST_TEXT: usize = 1 << 20;
+pub(crate) const LONGEST_TEXT: usize = 1 << 20;
 
 /// What was sent as JSON, read and checked: it is said to be JSON, is UTF-8, and holds no text that cannot be kept.
-pub struct Sent<T>(Result<T, Refused>);
+/// A text in it may have so many MiB.
+pub struct Sent<T, const MIB: usize = 1>(Result<T, Refused>);
 
 /// What was sent; a refusal says what is wrong with it.
-pub(crate) fn body<T>(sent: Sent<T>) -> Result<T, Refused> {
+pub(crate) fn body<T, const MIB: usize>(sent: Sent<T, MIB>) -> Result<T, Refused> {
     sent.0
 }
 
-impl<T: serde::de::DeserializeOwned> Sent<T> {
+impl<T: serde::de::DeserializeOwned, const MIB: usize> Sent<T, MIB> {
+    /// The largest JSON that is read, in bytes.
+    const LARGEST: usize = if MIB << 21 > LARGEST_JSON { MIB << 21 } else { LARGEST_JSON };
+
     fn read(kind: Option<&ContentType>, content: &[u8]) -> Result<T, Refused> {
         // A page of another site can send other kinds without being asked whether it may.
         if kind.is_none_or(|kind| !kind.is_json()) {
@@ -37,18 +41,18 @@ impl<T: serde::de::DeserializeOwned> Sent<T> {
         let cannot = |why: String| Refused::invalid(format!("what was sent cannot be read: {why}"));
         let text = std::str::from_utf8(content).map_err(|e| cannot(format!("it is not UTF-8 ({e})")))?;
         let value: serde_json::Value = serde_json::from_str(text).map_err(|e| cannot(e.to_string()))?;
-        check_texts(&value, &mut String::new()).map_err(cannot)?;
+        check_texts(&value, MIB << 20, &mut String::new()).map_err(cannot)?;
         serde_json::from_str(text).map_err(|e| cannot(e.to_string()))
     }
 }
 
 /// Makes sure that every text can be kept; the complaint says where one stands that cannot.
-pub(crate) fn check_texts(value: &serde_json::Value, at: &mut String) -> Result<(), String> {
+pub(crate) fn check_texts(value: &serde_json::Value, longest: usize, at: &mut String) -> Result<(), String> {
     let check = |text: &str, at: &str| {
         if text.contains('\0') {
             Err(format!("the text at {at:?} holds a NUL"))
-        } else if text.len() > LONGEST_TEXT {
-            Err(format!("the text at {at:?} is longer than {LONGEST_TEXT} bytes"))
+        } else if text.len() > longest {
+            Err(format!("the text at {at:?} is longer than {longest} bytes"))
         } else {
             Ok(())
         }
@@ -59,7 +63,7 @@ pub(crate) fn check_texts(value: &serde_json::Value, at: &mut String) -> Result<
         serde_json::Value::Array(items) => {
             for (number, item) in items.iter().enumerate() {
                 at.push_str(&format!("/{number}"));
-                check_texts(item, at)?;
+                check_texts(item, longest, at)?;
                 at.truncate(whole);
             }
         }
@@ -68,7 +72,7 @@ pub(crate) fn check_texts(value: &serde_json::Value, at: &mut String) -> Result<
                 check(key, at)?;
                 at.push('/');
                 at.push_str(&kesmo_core::name::shorten(key, 60));
-                check_texts(item, at)?;
+                check_texts(item, longest, at)?;
                 at.truncate(whole);
             }
         }
@@ -78,14 +82,14 @@ pub(crate) fn check_texts(value: &serde_json::Value, at: &mut String) -> Result<
 }
 
 #[rocket::async_trait]
-impl<'r, T: serde::de::DeserializeOwned> FromData<'r> for Sent<T> {
+impl<'r, T: serde::de::DeserializeOwned, const MIB: usize> FromData<'r> for Sent<T, MIB> {
     type Error = std::convert::Infallible;
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> rocket::data::Outcome<'r, Self> {
-        let read = data.open(LARGEST_JSON.bytes()).into_bytes().await;
+        let read = data.open(Self::LARGEST.bytes()).into_bytes().await;
         rocket::outcome::Outcome::Success(Self(match read {
             Err(e) => Err(Refused::invalid(format!("what was sent did not arrive: {e}"))),
             Ok(content) if !content.is_complete() => {
-                Err(Refused::too_large(format!("what was sent is larger than {} MiB", LARGEST_JSON >> 20)))
+                Err(Refused::too_large(format!("what was sent is larger than {} MiB", Self::LARGEST >> 20)))
             }
             Ok(content) => Self::read(request.content_type(), &content),
         }))

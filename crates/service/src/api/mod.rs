@@ -6,6 +6,7 @@ pub mod briefs;
 pub mod cases;
 pub mod entries;
 mod found;
+pub mod imports;
 pub mod live;
 mod parks;
 pub mod people;
@@ -80,6 +81,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", queue::routes())
         .mount("/", runs::routes())
         .mount("/", cases::routes())
+        .mount("/", imports::routes())
         .mount("/", entries::routes())
         .mount("/", reports::routes())
         .mount("/", workers::routes())
@@ -148,10 +150,10 @@ impl Modify for Bearer {
     paths(
         health,
         people::sign_in, people::sign_out, people::me, people::tokens, people::add_token, people::remove_token,
-        suites::bundle_known, suites::put_bundle, suites::add, suites::list, suites::show, suites::remove,
+        suites::bundle_known, suites::put_bundle, suites::add, suites::list, suites::show, suites::remove, suites::draft,
         planning::chosen, planning::portion, planning::forecast, parks::all_parks, parks::suite_parks,
         parks::park, parks::unpark, planning::meet,
-        runs::start, runs::list, runs::show, runs::stop, runs::again, entries::entries, entries::entry, entries::log, entries::artifacts,
+        runs::start, runs::list, runs::show, runs::stop, runs::again, imports::import, entries::entries, entries::entry, entries::log, entries::artifacts,
         reports::report_of, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
         breakdown::timeline, breakdown::record,
         briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use chrono::{Days, NaiveDate, Utc};
 use kesmo_core::{
     name::{nearest, shorten},
-    plan::RunOptions,
+    plan::{Only, RunOptions},
     suite::Pattern,
 };
 use kesmo_store::parks::ParkRow;
@@ -38,6 +38,7 @@ fn view((row, suite): (ParkRow, String)) -> Park {
         why: park.why,
         until: park.until,
         over: park.over,
+        only: park.only.to_string(),
         by: row.made_by,
         at: row.made_at,
     }
@@ -104,6 +105,8 @@ async fn park(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPa
         return Err(Refused::invalid("--why is missing: say why the test is set aside, for who finds it so"));
     }
     let (_, file) = suite_file(app, &row.source).await?;
+    let only = Only::parse(&new.only).map_err(invalid)?;
+    only.check(&file).map_err(invalid)?;
     let lists = listed(app, &file, &row.source, DEFAULT_POOL, &RunOptions::default()).await?;
     let all = || lists.iter().flat_map(|l| &l.1);
     let mut tests: BTreeSet<&str> =
@@ -120,7 +123,7 @@ async fn park(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPa
         return Err(Refused::invalid(format!("no test of {suite} matches {}{near}", new.pattern)));
     }
     let tests = tests.into_iter().map(str::to_owned).collect();
-    let kept = app.store.put_park(row.id, pattern.as_str(), &why, until, &caller.0.name).await?;
+    let kept = app.store.put_park(row.id, pattern.as_str(), (&why, &only), until, &caller.0.name).await?;
     Ok(Json(Parked { park: view((kept, row.slug)), tests }))
 }
 

@@ -7,7 +7,7 @@ use chrono::Utc;
 use kesmo_core::{
     name::shorten,
     plan::{
-        Plan, RunOptions,
+        At, Plan, RunOptions,
         brief::Brief,
         portion::{Portion, portions},
     },
@@ -75,7 +75,9 @@ pub(crate) async fn nothing_to_run(app: &App, row: &SuiteRow, brief: &Brief) -> 
         lists.push((variant, app.store.listing(&ask.key).await.ok()??));
     }
     let today = Utc::now().date_naive();
-    let parks: Vec<_> = app.store.parks(Some(row.id)).await.ok()?.into_iter().map(|(park, _)| park.on(today)).collect();
+    let pool = brief.pool.as_deref().unwrap_or(DEFAULT_POOL);
+    let at = At { env: options.env.as_deref(), pool, branch: brief.branch.as_deref() };
+    let parks = app.store.parks_at(row.id, today, at).await.ok()?;
     match Plan::make(&file, options, &lists, &parks, |_, _| None) {
         Err(e) => Some(e.to_string()),
         Ok(plan) if plan.parked() == plan.entries.len() => {
@@ -122,7 +124,8 @@ async fn plan(
     let lists = listed(app, &file, &bundle, pool, options).await?;
     let records = app.store.records(row.id, pool).await?;
     let today = Utc::now().date_naive();
-    let parks: Vec<_> = app.store.parks(Some(row.id)).await?.into_iter().map(|(park, _)| park.on(today)).collect();
+    let at = At { env: options.env.as_deref(), pool, branch: None };
+    let parks = app.store.parks_at(row.id, today, at).await?;
     let plan = Plan::make(&file, options, &lists, &parks, history(&records)).map_err(invalid)?;
     Ok(Planned { row, file, lists, records, plan })
 }

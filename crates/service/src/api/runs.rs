@@ -5,10 +5,11 @@ use std::collections::BTreeMap;
 use kesmo_core::{
     name::RunName,
     plan::{
-        RunOptions,
+        CasesOf, RunOptions,
         brief::{Brief, Changes, Origin},
         choice_said,
     },
+    run::cases::MOST_RERUN,
     words::{Outcome, Phase, Verdict},
 };
 use kesmo_floor::{Ask, summary::summary_of_row};
@@ -120,7 +121,8 @@ pub(super) async fn check_new(app: &App, new: NewRun, by: &str) -> Result<(NewRo
             )));
         }
         let earlier = find(app, name.suite.as_str(), name.number as i32).await?;
-        options.only = Some(not_passed(app, &earlier, run).await?);
+        let (only, cases) = not_passed(app, &earlier, run).await?;
+        (options.only, options.cases) = (Some(only), cases);
         options.only_because = Some(format!("not passed in {run}"));
     }
     let changes = Changes { pool, branch, commit, options };
@@ -134,8 +136,12 @@ pub(super) async fn check_new(app: &App, new: NewRun, by: &str) -> Result<(NewRo
     Ok((made, suite))
 }
 
-/// The entries of a finished run that neither passed nor were flaky nor skipped.
-async fn not_passed(app: &App, row: &RunRow, run: &str) -> Result<Vec<(String, String)>, Refused> {
+/// Entries by name and variant, and of some files the only cases that are wanted.
+type ToRepeat = (Vec<(String, String)>, Vec<CasesOf>);
+
+/// The entries of a finished run that neither passed nor were flaky nor skipped; of files that failed by their cases alone,
+/// where cases can be run again, those that failed.
+async fn not_passed(app: &App, row: &RunRow, run: &str) -> Result<ToRepeat, Refused> {
     if row.phase != "finished" {
         return Err(Refused::conflict(format!("{run} is not over yet: wait for its verdict, or stop it")));
     }
@@ -150,7 +156,26 @@ async fn not_passed(app: &App, row: &RunRow, run: &str) -> Result<Vec<(String, S
     if only.is_empty() && !past.states.is_empty() {
         return Err(Refused::invalid(format!("there is nothing to repeat: every test of {run} passed")));
     }
-    Ok(only)
+    let mut cases = Vec::new();
+    if past.of_files
+        && let Some(source) = &row.source
+        && suite_file(app, source).await?.1.tests.rerun.is_some()
+    {
+        let month = kesmo_store::month_of(row.created_at);
+        let alone = app.store.failed_alone(row.id, month, MOST_RERUN).await?;
+        // What was repeated failed several times, each time by other cases.
+        let once = |entry: &u32| past.plan.entries.get(*entry as usize).is_some_and(|e| e.repeat == 0);
+        cases = alone
+            .into_iter()
+            .filter(|(entry, _)| once(entry))
+            .map(|(entry, titles)| CasesOf {
+                file: past.plan.entries[entry as usize].name.to_string(),
+                variant: past.plan.variant_of(entry).to_string(),
+                titles,
+            })
+            .collect();
+    }
+    Ok((only, cases))
 }
 
 /// Starts a run. It is answered at once, with the run's name.
@@ -258,10 +283,10 @@ async fn again(app: &State<App>, caller: MayOperate, suite: &str, number: i32, a
         options.seed = Some(row.seed as u64);
     }
     if again.not_passed {
-        let only = not_passed(app, &row, &format!("{suite}/{number}")).await?;
+        let (only, cases) = not_passed(app, &row, &format!("{suite}/{number}")).await?;
         // A run that was void before its tests were known is repeated whole.
         if !only.is_empty() {
-            options.only = Some(only);
+            (options.only, options.cases) = (Some(only), cases);
             options.only_because = Some(format!("not passed in {suite}/{number}"));
         }
     }

@@ -5,10 +5,14 @@ use std::collections::{BTreeMap, HashMap};
 use kesmo_core::{
     plan::DEFAULT_RETRIES,
     source::GitSource,
-    suite::{SuiteFile, file::FILE_NAME},
+    suite::{
+        SuiteFile,
+        draft::{Draft, Said},
+        file::FILE_NAME,
+    },
 };
 use kesmo_store::{runs::RunRow, suites::SuiteRow};
-use kesmo_wire::api::{FacetDetail, NewSuite, RunSummary, Stored, Suite, SuiteDetail};
+use kesmo_wire::api::{FacetDetail, NewSuite, RunSummary, Stored, Suite, SuiteDetail, SuiteDraft};
 use rocket::{
     Data, Route, State, data::ToByteUnit, delete, get, head, http::Status, post, put, routes, serde::json::Json,
 };
@@ -28,7 +32,7 @@ use kesmo_floor::Ask;
 use kesmo_floor::summary::summary_of_row;
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![bundle_known, put_bundle, add, list, show, remove]
+    routes![bundle_known, put_bundle, add, list, show, remove, draft]
 }
 
 impl From<NotTaken> for Refused {
@@ -173,6 +177,16 @@ async fn detail(app: &App, row: SuiteRow) -> Result<SuiteDetail, Refused> {
 async fn show(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<SuiteDetail> {
     let row = named(app, suite).await?;
     Ok(Json(detail(app, row).await?))
+}
+
+/// A first suite file, from what somebody says of a suite. Nothing is kept.
+#[utoipa::path(post, path = "/api/drafts", operation_id = "draft_suite", request_body = Said, tag = "suites",
+    responses((status = 200, body = SuiteDraft), (status = 422)))]
+#[post("/api/drafts", data = "<said>")]
+async fn draft(_caller: MaySee, said: Sent<Said>) -> Answer<SuiteDraft> {
+    let invalid = |e: kesmo_core::Error| Refused::invalid(e.to_string());
+    let draft = Draft::make("", None, &body(said)?.answers().map_err(invalid)?).map_err(invalid)?;
+    Ok(Json(SuiteDraft { file: draft.text(), suite: draft.name }))
 }
 
 /// Takes a suite out of the list. Its runs can still be read.

@@ -246,7 +246,7 @@ async fn decided(app: &App, row: &WebhookRow, headers: &Headers, content: &[u8])
         Err(e) => return Ok(refused(e.to_string(), None)),
     };
     // What is taken out of it is kept.
-    if let Err(why) = super::body::check_texts(&told.body, &mut String::new()) {
+    if let Err(why) = super::body::check_texts(&told.body, super::body::LONGEST_TEXT, &mut String::new()) {
         return Ok(refused(why, None));
     }
     if told.event.as_ref().is_some_and(|event| event.len() > LONGEST_EVENT || event.contains('\0')) {

@@ -115,7 +115,7 @@ impl Engine {
     pub(super) fn strangers(&self, now: Timestamp) -> Work {
         let running = self.batches.keys().filter_map(|id| self.running_in(*id));
         let elapsed: f64 = running.map(|(_, began)| now.since(began).as_seconds()).sum();
-        let mean = self.usual().as_seconds() + elapsed / f64::from(self.figures.sums().ended.max(KNOWN_FROM));
+        let mean = self.usual().as_seconds() + elapsed / f64::from(self.own.ended.max(KNOWN_FROM));
         Work { mean, variance: self.unknown_variance().max(mean * mean * 0.25) }
     }
 
@@ -133,24 +133,29 @@ impl Engine {
     }
 
     /// How much longer this run's tests take than their records say; 1 until enough is known.
-    pub(super) fn pace(&self) -> f64 {
+    pub(in crate::run) fn pace(&self) -> f64 {
         let ratio = self.took_known as f64 / (self.expected_known as f64).max(1.0);
         if self.figures.sums().ended >= 5 && self.expected_known > 0 { ratio.clamp(0.2, 20.0) } else { 1.0 }
     }
 
     /// What a test of unknown length is taken to need.
     pub(super) fn usual(&self) -> Span {
-        if self.figures.sums().ended >= KNOWN_FROM { self.figures.sums().mean() } else { UNKNOWN }
+        if self.own.ended >= KNOWN_FROM { Span(self.own.sum / u64::from(self.own.ended)) } else { UNKNOWN }
     }
 
     pub(super) fn expected(&self, index: u32) -> Span {
         self.plan.entries[index as usize].expected.unwrap_or_else(|| self.usual())
     }
 
-    pub(super) fn measure(&mut self, index: u32, ended: Ended, spent: Span) {
+    /// An attempt took so long; `own` is what it took by itself, where that says something of others.
+    pub(super) fn measure(&mut self, index: u32, ended: Ended, spent: Span, own: Option<Span>) {
         self.figures.add(ended, spent);
         self.parts.add(index, ended, spent);
-        self.squares += spent.as_seconds().powi(2);
+        if let Some(own) = own {
+            self.own.ended += 1;
+            self.own.sum += own.0;
+            self.squares += own.as_seconds().powi(2);
+        }
     }
 
     /// The standard deviation of what a unit takes beside what is expected, as a part of the mean.
@@ -163,9 +168,9 @@ impl Engine {
 
     /// The variance of tests of unknown length, in seconds.
     pub(super) fn unknown_variance(&self) -> f64 {
-        if self.figures.sums().ended >= 10 {
-            let n = f64::from(self.figures.sums().ended);
-            let measured = self.figures.sums().mean().as_seconds();
+        if self.own.ended >= 10 {
+            let n = f64::from(self.own.ended);
+            let measured = self.usual().as_seconds();
             (self.squares / n - measured * measured).max(0.0)
         } else {
             // As with times between independent events: as wide as the mean.
@@ -181,7 +186,7 @@ impl Engine {
     /// What starting a process costs: the median of the latest in this run, else what earlier runs had.
     #[must_use]
     pub fn start_cost(&self) -> Span {
-        if self.starts.len() < 3 {
+        if self.starts.is_empty() || (self.starts.len() < 3 && self.policy.start_cost.is_some()) {
             return self.policy.start_cost.unwrap_or(UNKNOWN_START);
         }
         Span(median(&mut self.starts.iter().copied().collect::<Vec<_>>()))

@@ -1,0 +1,167 @@
+//! The command line as clap reads it. Words and options are those of the house: see `docs/command-line.md`.
+//! The arguments of each command stand in a file of its name.
+
+mod briefs;
+mod choosing;
+mod drafting;
+mod here;
+mod hunt;
+mod import;
+mod join;
+mod people;
+mod planning;
+mod queue;
+mod runs;
+mod schedules;
+mod serve;
+mod start;
+mod suites;
+mod values;
+mod watch;
+mod webhooks;
+mod worker;
+
+use clap::{Parser, Subcommand};
+
+use crate::connection::Connection;
+
+pub use briefs::{AddBrief, Brief};
+pub use choosing::{Choosing, Place, Running, Staying};
+pub use drafting::{DraftSuite, TrySuite};
+pub use here::Here;
+pub use hunt::Hunt;
+pub use import::Import;
+pub use join::Join;
+pub use people::{Login, Token};
+pub use planning::{Forecast, Park, Parked, PortionOf, Unpark};
+pub use queue::{Queue, QueueCommand};
+pub use runs::{Artifacts, Log, Report, Runs, Show, Stop};
+pub use schedules::{AddSchedule, Schedule};
+pub use serve::Serve;
+pub use start::{Again, Start};
+pub use suites::{AddSuite, PollBranches, Suite, Tests};
+pub use values::pairs;
+pub use watch::Watch;
+pub use webhooks::{AddWebhook, SendWebhook, TryWebhook, Webhook};
+pub use worker::{DrainOf, Worker, WorkerCommand};
+
+/// Runs test suites: sharded over workers, flaky tests retried, progress live.
+#[derive(Debug, Parser)]
+#[command(name = "kesmo", version, propagate_version = true, disable_help_subcommand = true, max_term_width = 110)]
+pub struct Kesmo {
+    #[command(flatten)]
+    pub connection: Connection,
+    /// Print for programs: JSON, or JSON lines where something goes on
+    #[arg(long, global = true, help_heading = "Output")]
+    pub json: bool,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Run the service; with no database address it keeps a PostgreSQL of its own
+    Serve(Serve),
+    /// Offer slots to a pool
+    Worker(Worker),
+    /// Save a service's address and a token for later calls
+    Login(Login),
+    /// Add, check, list, show, poll or remove suites
+    #[command(subcommand)]
+    Suite(Suite),
+    /// Save, list, show or remove settings of runs
+    #[command(subcommand)]
+    Brief(Brief),
+    /// Start runs at planned times
+    #[command(subcommand)]
+    Schedule(Schedule),
+    /// Let other systems start runs
+    #[command(subcommand, name = "webhook")]
+    Webhook(Webhook),
+    /// Runs that wait, and their order
+    Queue(Queue),
+    /// The tests that a pick would run, with expected time and record
+    Tests(Tests),
+    /// Start a run
+    Start(Start),
+    /// Run the suite in this folder on this machine, with no service
+    Here(Box<Here>),
+    /// Lend this machine to one run until its verdict (for CI jobs)
+    Join(Box<Join>),
+    /// How long a run would take, by number of shards
+    Forecast(Forecast),
+    /// The names in a fixed share, for CI servers that start their own jobs
+    Portion(PortionOf),
+    /// Look for the reason of a failure by repeating it
+    Hunt(Hunt),
+    /// Set tests aside for a while
+    Park(Park),
+    /// Take tests back
+    Unpark(Unpark),
+    /// All tests that are set aside
+    Parked(Parked),
+    /// Live progress until the verdict
+    Watch(Watch),
+    /// Find runs
+    Runs(Runs),
+    /// Read one run
+    Show(Show),
+    /// What a test's attempts printed
+    Log(Log),
+    /// End a run
+    Stop(Stop),
+    /// Repeat a run
+    Again(Again),
+    /// Bring results that ran elsewhere: JUnit XML, TAP or event lines, as a run of a suite
+    Import(Import),
+    /// A finished run as a report
+    Report(Report),
+    /// List and download what a run left behind
+    Artifacts(Artifacts),
+    /// Workers and what their slots do
+    Workers,
+    /// Add, list or remove tokens
+    #[command(subcommand)]
+    Token(Token),
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_line_is_consistent() {
+        use clap::CommandFactory;
+        Kesmo::command().debug_assert();
+    }
+
+    #[test]
+    fn a_misspelt_option_is_refused_and_the_nearest_named() {
+        let error = Kesmo::try_parse_from(["kesmo", "start", "fares", "--retires", "3"]).unwrap_err();
+        assert_eq!(error.exit_code(), 2);
+        assert!(error.to_string().contains("--retries"), "{error}");
+    }
+
+    #[test]
+    fn a_number_that_is_none_is_told_in_words() {
+        for (word, why) in [("two", "it is not an integer"), ("-1", "out of bounds"), ("99999999999", "out of bounds")]
+        {
+            let error = Kesmo::try_parse_from(["kesmo", "start", "fares", &format!("--retries={word}")]).unwrap_err();
+            assert!(error.to_string().contains(why) && error.exit_code() == 2, "{error}");
+        }
+    }
+
+    #[test]
+    fn the_usage_does_not_ask_for_what_is_optional() {
+        let error = Kesmo::try_parse_from(["kesmo", "start"]).unwrap_err().to_string();
+        assert!(!error.contains("--url") && !error.contains("--token"), "{error}");
+        let help = Kesmo::try_parse_from(["kesmo", "start", "--help"]).unwrap_err().to_string();
+        assert!(help.contains("Connection:"), "{help}");
+    }
+
+    #[test]
+    fn a_key_given_twice_is_refused() {
+        let twice = [("a".to_owned(), "1".to_owned()), ("a".to_owned(), "2".to_owned())];
+        assert!(pairs("--set", &twice).is_err());
+    }
+}

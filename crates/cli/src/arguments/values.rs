@@ -1,0 +1,70 @@
+//! Values of options, read.
+
+use std::{collections::BTreeMap, time::Duration};
+
+use kesmo_core::{
+    calendar::schedule::{IfBusy, IfMissed},
+    plan::{Priority, brief::ThenIf},
+    time::{Bytes, Span},
+};
+
+pub(super) fn pair(text: &str) -> Result<(String, String), String> {
+    match text.split_once('=') {
+        Some((key, value)) if !key.trim().is_empty() => Ok((key.trim().to_owned(), value.to_owned())),
+        _ => Err("write it as KEY=VALUE".to_owned()),
+    }
+}
+
+/// Reads an integer, with words for who mistyped it.
+pub(super) fn integer<T: std::str::FromStr + std::fmt::Display>(text: &str) -> Result<T, String> {
+    text.parse().map_err(|_| {
+        let digits = text.strip_prefix('-').unwrap_or(text);
+        let number = !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit());
+        if number { "it is out of bounds".to_owned() } else { "it is not an integer, like 3".to_owned() }
+    })
+}
+
+pub(super) fn priority(text: &str) -> Result<Priority, String> {
+    Priority::of(text).ok_or_else(|| "use low, normal or high".to_owned())
+}
+
+pub(super) fn duration(text: &str) -> Result<Duration, String> {
+    match Span::parse(text) {
+        Ok(Span::ZERO) => Err("it must be longer than nothing".to_owned()),
+        Ok(span) => Ok(Duration::from_micros(span.0)),
+        Err(e) => Err(e.to_string()),
+    }
+}
+
+/// Pairs of a repeatable option; a key given twice is a mistake that would silently lose a value.
+pub fn pairs(option: &str, given: &[(String, String)]) -> Result<BTreeMap<String, String>, crate::failure::Failure> {
+    let mut map = BTreeMap::new();
+    for (key, value) in given {
+        if map.insert(key.clone(), value.clone()).is_some() {
+            return Err(crate::failure::Failure::call(format!("{option} gives {key:?} twice; give it once")));
+        }
+    }
+    Ok(map)
+}
+
+pub(super) fn size(text: &str) -> Result<Bytes, String> {
+    Bytes::parse(text).map_err(|e| e.to_string())
+}
+
+/// Reads one of a few words; the nearest is named.
+pub(super) fn word<T>(text: &str, of: impl Fn(&str) -> Option<T>, words: &[&str]) -> Result<T, String> {
+    let hint = || kesmo_core::name::did_you_mean(text, words.iter().copied());
+    of(text).ok_or_else(|| format!("use {}{}", words.join(", "), hint()))
+}
+
+pub(super) fn then_if(text: &str) -> Result<ThenIf, String> {
+    word(text, ThenIf::of, ThenIf::WORDS)
+}
+
+pub(super) fn if_busy(text: &str) -> Result<IfBusy, String> {
+    word(text, IfBusy::of, IfBusy::WORDS)
+}
+
+pub(super) fn if_missed(text: &str) -> Result<IfMissed, String> {
+    word(text, IfMissed::of, IfMissed::WORDS)
+}

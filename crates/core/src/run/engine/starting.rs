@@ -1,0 +1,102 @@
+//! What starting a process costs here and now. Under load it is many times what it is alone, so that what earlier runs had
+//! says little; and where a process tells of its tests only as they end, its start is part of what its first test took.
+//!
+//! The first test of a process shows the start by what it took beyond what tests like it take: beyond what the others of its
+//! process took of what was expected of them, or what they took on average, or what is usual in this run. What is taken for a
+//! start is no longer taken for the test's own time.
+
+use super::{Batch, Engine, KNOWN_FROM, MOST_STARTS, Took};
+use crate::{
+    record::median,
+    time::{Span, Timestamp},
+    words::Ended,
+};
+
+impl Engine {
+    /// What a test itself took: without the start of its process, as far as that is known to be in it.
+    pub(super) fn own_time(&self, index: u32, spent: Span, with_start: bool) -> Span {
+        if !with_start {
+            return spent;
+        }
+        let beyond = match self.usual_of(index) {
+            Some(usual) => spent.0.saturating_sub(usual.0),
+            // Nothing says how long it takes: it is not nothing.
+            None => spent.0 - spent.0 / 10,
+        };
+        Span(spent.0 - self.start_cost().0.min(beyond))
+    }
+
+    /// What an entry usually takes in this run, if anything says so.
+    fn usual_of(&self, index: u32) -> Option<Span> {
+        match self.plan.entries[index as usize].expected {
+            Some(expected) => Some(Span((expected.0 as f64 * self.pace()) as u64)),
+            None => (self.own.ended >= KNOWN_FROM).then(|| self.usual()),
+        }
+    }
+
+    /// An attempt of a batch took so long.
+    pub(super) fn note_took(&mut self, id: super::BatchId, index: u32, ended: Ended, spent: Span, with_start: bool) {
+        let expected = self.plan.entries[index as usize].expected;
+        let Some(batch) = self.batches.get_mut(&id) else { return };
+        let took = &mut batch.took;
+        took.odd |= !matches!(ended, Ended::Passed | Ended::Failed | Ended::Skipped);
+        if with_start {
+            took.first = Some((index, spent.0));
+            return;
+        }
+        took.others += 1;
+        took.spent += spent.0;
+        if let Some(expected) = expected {
+            took.spent_known += spent.0;
+            took.expected_known += expected.0;
+        }
+    }
+
+    /// A batch ended well: what starting its process cost is known now, if its times tell.
+    pub(super) fn note_start(&mut self, batch: &Batch, now: Timestamp) {
+        if batch.took.odd {
+            return;
+        }
+        // From the grant to the end, without the tests; the first batch on a worker waited for the suite's files.
+        let around = batch.granted_at.filter(|_| batch.telling).map(|at| now.since(at).0.saturating_sub(batch.spent));
+        let cost = match (around, batch.took.first) {
+            (around, Some((index, spent))) => {
+                let usual = self.usual_beside(&batch.took, index);
+                usual.map(|usual| around.unwrap_or(0) + spent.saturating_sub(usual))
+            }
+            (around, None) => around,
+        };
+        let Some(cost) = cost else { return };
+        let share = cost / self.granted_with(batch, cost);
+        for (kept, new) in [(&mut self.starts, cost), (&mut self.shares, share)] {
+            if kept.len() == MOST_STARTS {
+                kept.pop_front();
+            }
+            kept.push_back(new);
+        }
+    }
+
+    /// How many processes were started so close to a batch's that they may have made it wait; itself among them.
+    fn granted_with(&self, batch: &Batch, cost: u64) -> u64 {
+        let Some(at) = batch.granted_at else { return 1 };
+        let close = |other: &&Timestamp| other.0.abs_diff(at.0) <= cost;
+        (self.granted.iter().filter(close).count() as u64).max(1)
+    }
+
+    /// By how much each process that is started makes those wait that start with it: the median of the latest.
+    pub(super) fn start_share(&self) -> Span {
+        let mut all: Vec<u64> = self.shares.iter().copied().collect();
+        if all.is_empty() { Span::ZERO } else { Span(median(&mut all)) }
+    }
+
+    /// What the first test of a process would have taken, told from the others of that process.
+    fn usual_beside(&self, took: &Took, index: u32) -> Option<u64> {
+        match self.plan.entries[index as usize].expected {
+            Some(expected) if took.expected_known > 0 => {
+                Some((expected.0 as f64 * took.spent_known as f64 / took.expected_known as f64) as u64)
+            }
+            None if took.others > 0 => Some(took.spent / u64::from(took.others)),
+            _ => self.usual_of(index).map(|usual| usual.0),
+        }
+    }
+}

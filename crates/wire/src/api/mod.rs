@@ -1,0 +1,34 @@
+//! The types of the REST API under `/api`. Times of day are RFC 3339 in UTC; durations are microseconds (`…_us`). A file for each
+//! subject; the names are all known here.
+
+mod breakdown;
+mod briefs;
+mod entries;
+mod parks;
+mod people;
+mod planning;
+mod polls;
+mod queue;
+mod runs;
+mod schedules;
+mod service;
+mod suites;
+mod webhooks;
+mod workers;
+
+pub use breakdown::{CauseOf, Differing, PastEntry, Shard, ShardBatch, Timeline, VariantOf, Variants};
+pub use briefs::{BriefOf, NewBrief};
+pub use entries::{Around, Artifact, Attempt, Entries, Entry, EntryDetail, entry_name};
+pub use parks::{NewPark, Park, Parked};
+pub use people::{Me, NewToken, Role, SignIn, Token};
+pub use planning::{
+    Forecast, ForecastPoint, ForecastQuery, Meet, Met, PortionOf, PortionQuery, TestLine, Tests, TestsQuery,
+};
+pub use polls::{NewPoll, PollOf};
+pub use queue::MoveRun;
+pub use runs::{Again, ChainLink, NewRun, Run, RunSummary, StopRun};
+pub use schedules::{Calendar, CalendarStart, NewSchedule, Pause, PlannedStart, ScheduleOf, SchedulePreview};
+pub use service::{Health, Refusal};
+pub use suites::{FacetDetail, NewSuite, Stored, Suite, SuiteDetail, SuiteDraft};
+pub use webhooks::{Delivery, NewWebhook, Tried, TryWebhook, WebhookOf};
+pub use workers::{Drain, Slot, Worker};

@@ -1,0 +1,74 @@
+//! People, programs and their tokens.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What a token may do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// Sees.
+    Reader,
+    /// Also starts and stops runs.
+    Operator,
+    /// Everything.
+    Admin,
+    /// Only works: for workers.
+    Worker,
+}
+
+impl Role {
+    pub const ALL: [Self; 4] = [Self::Reader, Self::Operator, Self::Admin, Self::Worker];
+
+    /// The role's word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Reader => "reader",
+            Self::Operator => "operator",
+            Self::Admin => "admin",
+            Self::Worker => "worker",
+        }
+    }
+
+    /// The role of a word.
+    #[must_use]
+    pub fn of(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|role| role.word() == word)
+    }
+}
+
+/// Signs the console in.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignIn {
+    pub token: String,
+}
+
+/// Who is calling.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Me {
+    /// The token's name.
+    pub name: String,
+    pub role: Role,
+}
+
+/// Asks for a new token.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewToken {
+    pub name: String,
+    pub role: Role,
+}
+
+/// A token as it is listed; its text is shown only once, when it is made.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Token {
+    pub name: String,
+    pub role: Role,
+    pub created_at: DateTime<Utc>,
+    pub last_used_at: Option<DateTime<Utc>>,
+    /// Only in the answer that makes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+}
