@@ -94,8 +94,6 @@ pub(crate) struct ActiveRun {
     pub last: Vec<u64>,
     /// Entries whose last attempt ran on an overloaded worker: what they took says nothing of what they usually take.
     pub overloaded: BTreeSet<u32>,
-    /// What the last attempts of some entries took without the start of their processes, in microseconds.
-    pub own: BTreeMap<u32, u64>,
     pub trouble: VecDeque<Entry>,
     /// Something changed since it was published.
     pub dirty: bool,
@@ -135,7 +133,6 @@ impl ActiveRun {
             finished_at: None,
             last: Vec::new(),
             overloaded: BTreeSet::new(),
-            own: BTreeMap::new(),
             trouble: VecDeque::new(),
             dirty: true,
             floor_dirty: true,

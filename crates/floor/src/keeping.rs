@@ -507,11 +507,6 @@ impl Floor {
         if let Some(outcome) = kept.decided {
             active.note_outcome(kept.entry, outcome, &kesmo_core::name::shorten(&report.message, 500), Some(&worker));
         }
-        if kept.own == kept.spent {
-            active.own.remove(&kept.entry);
-        } else {
-            active.own.insert(kept.entry, kept.own.0);
-        }
         if overloaded {
             active.overloaded.insert(kept.entry);
         } else {
@@ -805,7 +800,7 @@ impl Floor {
         let Some(active) = self.runs.get(&run).filter(|r| !r.last.is_empty()) else { return };
         let start_cost = active.engine.measured_start_cost();
         // Nor does what it took on an overloaded machine.
-        let own = |index: u32| active.own.get(&index).copied().unwrap_or(active.last[index as usize]);
+        let own = |index: u32| active.engine.own_of(index, Span(active.last[index as usize])).0;
         let took = |index: u32| (own(index), !active.overloaded.contains(&index));
         let outcomes = outcomes_of(&active.engine, took);
         let (suite, pool, run) = (active.row.suite_id, active.row.pool.clone(), active.name());

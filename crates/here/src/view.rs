@@ -225,7 +225,13 @@ impl Shown {
         self.new.take(self.summary(engine), Self::slots(engine, slots))
     }
 
-    pub fn finish(self, engine: &Engine) -> Finished {
+    pub fn finish(mut self, engine: &Engine) -> Finished {
+        // What the whole run has shown of its processes' starts tells what tests took by themselves.
+        for (index, attempts) in &mut self.attempts {
+            if let Some(last) = attempts.last_mut() {
+                last.kept.own = engine.own_of(*index, last.kept.spent);
+            }
+        }
         let entry = |index: u32| {
             let planned = &engine.plan().entries[index as usize];
             let (outcome, running, attempts) = engine.entry(index);

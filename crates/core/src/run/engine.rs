@@ -185,6 +185,9 @@ pub struct Engine {
     starts: VecDeque<u64>,
     /// By how much each process that started made those wait that started with it; and when the latest batches were granted.
     shares: VecDeque<u64>,
+    all_starts: Vec<u64>,
+    /// Entries whose last attempt's time holds the start of its process.
+    with_start: BTreeSet<u32>,
     granted: VecDeque<Timestamp>,
     prepared: BTreeSet<WorkerId>,
     /// What passed attempts of known length took, and what they were expected to take, in microseconds.
@@ -246,6 +249,8 @@ impl Engine {
             round: Round::default(),
             starts: VecDeque::new(),
             shares: VecDeque::new(),
+            all_starts: Vec::new(),
+            with_start: BTreeSet::new(),
             granted: VecDeque::new(),
             prepared: BTreeSet::new(),
             took_known: 0,
@@ -1065,7 +1070,7 @@ impl Engine {
         }
         batch.fruitful |= !matches!(ended, Ended::Crashed | Ended::Lost);
         batch.spent += spent.0;
-        let (worker, slot) = (batch.worker, batch.slot);
+        let (worker, slot, alone) = (batch.worker, batch.slot, batch.entries.len() == 1);
         self.back_to_waiting(index);
         self.note_took(id, index, ended, spent, with_start);
         let own_time = (ended != Ended::Lost).then(|| self.own_time(index, spent, with_start));
@@ -1086,9 +1091,12 @@ impl Engine {
         if let (Ended::Passed | Ended::Failed, Some(expected)) = (ended, self.plan.entries[index as usize].expected)
             && (ended == Ended::Passed || spent.0 / 10 <= expected.0)
         {
-            self.took_known += own_time.unwrap_or(spent).0;
-            self.expected_known += expected.0;
-            self.variance_known += self.plan.entries[index as usize].spread.as_seconds().powi(2);
+            // Nor does a time say much of the pace that holds a start, where the process has others.
+            if !with_start || alone {
+                self.took_known += own_time.unwrap_or(spent).0;
+                self.expected_known += expected.0;
+                self.variance_known += self.plan.entries[index as usize].spread.as_seconds().powi(2);
+            }
         }
         self.stumbled += u32::from(first_stumble);
         let allowed = u32::from(self.plan.entries[index as usize].retries);

@@ -157,6 +157,10 @@ struct Group<'f> {
     score: usize,
 }
 
+/// Files of a group that are looked into, at the most, and how far: what a script takes in stands at its beginning.
+const MOST_LOOKED_AT: usize = 40;
+const BEGINNING: usize = 8 << 10;
+
 /// Programs that run scripts, by the ending of a script's name.
 const INTERPRETERS: [(&str, &str); 12] = [
     ("sh", "sh"),
@@ -476,11 +480,22 @@ fn prints_tap(group: &Group<'_>, files: &[SeenFile]) -> bool {
     own * 2 >= group.files.len() || beside.into_iter().any(|f| tap_in(&f.text))
 }
 
-/// Whether most files of a group name another file of their folder.
+/// Whether most files of a group say so of their beginning; of many a part is looked at.
+fn most(group: &Group<'_>, says: impl Fn(&str) -> bool) -> bool {
+    let step = group.files.len() / MOST_LOOKED_AT + 1;
+    let looked: Vec<&str> = group.files.iter().step_by(step).map(|f| beginning(&f.text)).collect();
+    looked.iter().filter(|text| says(text)).count() * 2 > looked.len()
+}
+
+fn beginning(text: &str) -> &str {
+    let end = (0..=text.len().min(BEGINNING)).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
+    &text[..end]
+}
+
+/// Whether most files of a group name another file.
 fn taken_in(group: &Group<'_>, file: &SeenFile) -> bool {
     let name = file.path.rsplit('/').next().unwrap_or_default();
-    let names = |f: &&&SeenFile| f.path != file.path && f.text.contains(name);
-    !name.is_empty() && group.files.iter().filter(names).count() * 2 > group.files.len()
+    !name.is_empty() && group.files.iter().all(|of| of.path != file.path) && most(group, |text| text.contains(name))
 }
 
 impl Group<'_> {
@@ -514,8 +529,9 @@ impl Runner {
         let beside = |f: &&SeenFile| {
             let name = f.path.rsplit('/').next().unwrap_or_default();
             let marks = [format!("./{name}"), format!(". {name}"), format!("source {name}")];
-            let names = |of: &&&SeenFile| marks.iter().any(|mark| of.text.contains(mark.as_str()));
-            parts(&f.path).0 == group.folder && group.files.iter().filter(names).count() * 2 > group.files.len()
+            let of_group = group.files.iter().any(|of| of.path == f.path);
+            let says = |text: &str| marks.iter().any(|mark| text.contains(mark.as_str()));
+            parts(&f.path).0 == group.folder && !of_group && most(group, says)
         };
         let inside = !group.folder.is_empty() && files.iter().any(|f| beside(&f));
         if group.files.iter().all(|f| f.executable && f.text.starts_with("#!")) {
