@@ -209,14 +209,7 @@ pub fn inputs(_: &Runtime) -> Vec<Line> {
                 engine.handle(Input::Began { batch: grant.batch, entry }, now);
                 let spent = durations[entry as usize];
                 engine.handle(
-                    Input::Ended {
-                        batch: grant.batch,
-                        entry,
-                        ended: Ended::Passed,
-                        spent,
-                        cases: 0,
-                        with_start: false,
-                    },
+                    Input::Ended { batch: grant.batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: None },
                     now,
                 );
                 inputs += 2;

@@ -128,7 +128,7 @@ fn report(key: BatchKey, entry: u32, ended: Ended) -> AttemptReport {
         steps: Vec::new(),
         log: Log::None,
         cases: 0,
-        with_start: false,
+        with_start: None,
     }
 }
 

@@ -482,7 +482,7 @@ impl Floor {
             steps: Vec::new(),
             log: Log::None,
             cases: 0,
-            with_start: false,
+            with_start: None,
         };
         let report = report.unwrap_or_else(lost);
         let planned = &active.engine.plan().entries[kept.entry as usize];

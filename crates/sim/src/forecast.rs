@@ -210,7 +210,7 @@ pub(crate) fn carry(
         let (ended, spent) = *comes;
         *position += 1;
         let next = grant.entries.get(*position).copied();
-        engine.handle(Input::Ended { batch, entry, ended, spent, cases: 0, with_start: false }, now);
+        engine.handle(Input::Ended { batch, entry, ended, spent, cases: 0, with_start: None }, now);
         if let Some(next) = next {
             engine.handle(Input::Began { batch, entry: next }, now);
             steps += 1;

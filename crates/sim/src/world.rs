@@ -36,7 +36,7 @@ struct Key {
 enum Said {
     Began { entry: u32 },
     Cases { entry: u32, first: u32, cases: Vec<CaseTold> },
-    Ended { entry: u32, ended: Ended, spent: Span, cases: u32, with_start: bool },
+    Ended { entry: u32, ended: Ended, spent: Span, cases: u32, with_start: Option<Span> },
     GaveBack { entries: Vec<u32> },
     Wrong,
     BatchEnded,
@@ -108,8 +108,9 @@ struct AtWork {
     /// More may be fed to its process, which waits for it.
     more: bool,
     waits: bool,
-    /// What starting its process takes, where that is part of its first test's time.
+    /// What starting its process takes, where that is part of its first test's time; and what of that it waits.
     hidden: Span,
+    waited: Span,
 }
 
 #[derive(Debug)]
@@ -382,8 +383,9 @@ impl<'s> World<'s> {
         let ahead = self.starting.len() as u64 + 1;
         let start = if cores == 0 { scenario.start_cost } else { Span(scenario.start_cost.0 * ahead.div_ceil(cores)) };
         self.starting.push(now + start);
+        let waited = Span(start.0 - scenario.start_cost.0.min(start.0));
         let (start, hidden) = if scenario.hidden_starts { (Span::ZERO, start) } else { (start, Span::ZERO) };
-        let work = AtWork { key, entries, attempts, position: 0, began: false, asked, more, waits, hidden };
+        let work = AtWork { key, entries, attempts, position: 0, began: false, asked, more, waits, hidden, waited };
         let w = &mut self.workers[worker as usize];
         let (life, slot) = (w.life, grant.slot);
         w.slots[usize::from(slot)] = Some(work);
@@ -453,6 +455,7 @@ impl<'s> World<'s> {
         let entry = work.entries[work.position];
         let duration = self.scenario.durations[entry as usize];
         let hidden = if work.position == 0 { work.hidden } else { Span::ZERO };
+        let waited = (hidden > Span::ZERO).then_some(work.waited);
         let before = work.attempts[work.position];
         let mut cases = match self.scenario.files {
             true => told(self.scenario, key.run, entry, before, &work.asked),
@@ -490,10 +493,7 @@ impl<'s> World<'s> {
         self.counts.insert((key.run, key.batch, entry), cases);
         self.send(
             worker,
-            Message {
-                key,
-                said: Said::Ended { entry, ended, spent: duration + hidden, cases, with_start: hidden > Span::ZERO },
-            },
+            Message { key, said: Said::Ended { entry, ended, spent: duration + hidden, cases, with_start: waited } },
         );
         if self.random.chance(self.scenario.faults.kill_worker) {
             self.kill_worker(worker);
@@ -627,7 +627,7 @@ impl<'s> World<'s> {
         let lie = CaseTold { title: "a lie".into(), ended: Ended::Failed, spent, copy: false };
         let input = match self.random.below(if own { 4 } else { 7 }) {
             0 => Input::Began { batch, entry },
-            1 => Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: false },
+            1 => Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: None },
             2 => Input::GaveBack { batch, entries: vec![entry, u32::MAX] },
             3 => Input::Cases { batch, entry, first: 0, cases: vec![lie] },
             4 => Input::Wrong { batch, why: "a lie".into() },

@@ -144,7 +144,7 @@ impl WorkerEvent {
             Self::Began { key, entry, .. } => (key, Input::Began { batch: key.id(), entry: *entry }),
             Self::Ended(report) => {
                 let AttemptReport { key, entry, ended, spent_us, cases, with_start, .. } = report.as_ref();
-                let (ended, spent, cases, with_start) = (*ended, Span(*spent_us), *cases, *with_start);
+                let (ended, spent, cases, with_start) = (*ended, Span(*spent_us), *cases, with_start.map(Span));
                 (key, Input::Ended { batch: key.id(), entry: *entry, ended, spent, cases, with_start })
             }
             Self::Cases { key, entry, first, cases } => {
@@ -253,9 +253,10 @@ pub struct AttemptReport {
     /// How many cases a file told of in this attempt.
     #[serde(default)]
     pub cases: u32,
-    /// What it took holds the start of its process, too: nothing tells the two apart.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub with_start: bool,
+    /// What it took holds the start of its process, too, as nothing tells the two apart; so many microseconds of it that process
+    /// waited for a core.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with_start: Option<u64>,
 }
 
 /// What an attempt printed.
@@ -539,7 +540,7 @@ mod tests {
             steps: vec![Step { name: "scan".into(), ok: false, ms: Some(1.5) }],
             log: Log::Blob { digest: Digest::of(b"log"), bytes: 9 },
             cases: 3,
-            with_start: false,
+            with_start: None,
         };
         let case = CaseReport {
             title: "pays by card".into(),
@@ -725,7 +726,7 @@ mod tests {
             steps: vec![Step { name: "s\0".into(), ok: false, ms: None }; 5000],
             log: Log::Text("l".repeat(1 << 20)),
             cases: u32::MAX,
-            with_start: false,
+            with_start: None,
         };
         let file =
             KeptFile { path: "p".repeat(9000), about: "\0".into(), digest: Digest::of(b"shot"), bytes: u64::MAX };

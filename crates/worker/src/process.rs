@@ -73,6 +73,13 @@ pub fn start(mut command: Command, mark: &str, fed: bool) -> std::io::Result<Pro
 }
 
 impl Process {
+    /// How long its first process has waited for a core until now, in microseconds; 0 where the system does not say. Source:
+    /// `/proc/PID/schedstat`, whose second number are nanoseconds spent waiting on a run queue (Linux, sched-stats).
+    pub fn waited_us(&self) -> u64 {
+        let said = std::fs::read_to_string(format!("/proc/{}/schedstat", self.pid)).unwrap_or_default();
+        said.split_whitespace().nth(1).and_then(|ns| ns.parse::<u64>().ok()).unwrap_or(0) / 1000
+    }
+
     /// Ends the process and everything that came from it, and waits until it is gone.
     pub async fn end(&mut self) {
         // The group is that of a process which has not been waited for, so that its number is not another's.

@@ -209,6 +209,11 @@ impl Progress {
         self.limits.iter().fold(Span::ZERO, |sum, limit| sum + *limit)
     }
 
+    /// Whether any test has a result.
+    pub fn any_done(&self) -> bool {
+        self.ended.iter().any(Option::is_some)
+    }
+
     /// Whether any test of the process ended in a failure.
     pub fn any_failing(&self) -> bool {
         self.ended.iter().flatten().any(|ended| ended.failing())

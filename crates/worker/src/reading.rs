@@ -60,6 +60,8 @@ pub(crate) struct Reading {
     pub found: Vec<Step>,
     pub bailed: Option<String>,
     pub broken: Option<String>,
+    /// How long the process had waited for a core when its first result came, in microseconds; 0 before.
+    pub waited_us: u64,
     /// What it prints word for word, where that is kept.
     pub heard: Option<Heard>,
     /// How much had been printed when the last case was told.
@@ -135,6 +137,7 @@ impl Reading {
             found: Vec::new(),
             bailed: None,
             broken: None,
+            waited_us: 0,
             heard: None,
             told_at: 0,
         }

@@ -102,6 +102,8 @@ struct Batch {
 struct Took {
     /// The entry whose time holds the start, with that time in microseconds.
     first: Option<(u32, u64)>,
+    /// What of it the process waited for a core.
+    waited: u64,
     /// The others: how many, what they took, and of those of known length what they took and were expected to take.
     others: u32,
     spent: u64,
@@ -109,6 +111,15 @@ struct Took {
     expected_known: u64,
     /// Something in it did not take its own time: it waited for a limit, or ended with its process.
     odd: bool,
+}
+
+/// What starting a process cost, in microseconds; without what it waited for a core; and its share in what it and those that
+/// started with it made each other wait.
+#[derive(Debug, Clone, Copy)]
+struct Start {
+    cost: u64,
+    alone: u64,
+    share: u64,
 }
 
 /// What tests took by themselves.
@@ -183,9 +194,8 @@ pub struct Engine {
     round: Round,
     /// What starting processes cost of late, in microseconds; and workers that have prepared the suite's files.
     starts: VecDeque<u64>,
-    /// By how much each process that started made those wait that started with it; and when the latest batches were granted.
-    shares: VecDeque<u64>,
-    all_starts: Vec<u64>,
+    /// All that were measured; and when the latest batches were granted.
+    all_starts: Vec<Start>,
     /// Entries whose last attempt's time holds the start of its process.
     with_start: BTreeSet<u32>,
     granted: VecDeque<Timestamp>,
@@ -248,7 +258,6 @@ impl Engine {
             own: OwnTimes::default(),
             round: Round::default(),
             starts: VecDeque::new(),
-            shares: VecDeque::new(),
             all_starts: Vec::new(),
             with_start: BTreeSet::new(),
             granted: VecDeque::new(),
@@ -961,7 +970,7 @@ impl Engine {
     /// starting other processes.
     fn ask_largest_back(&mut self, slots: u32, now: Timestamp, effects: &mut Vec<Effect>) {
         let (pace, start_cost) = (self.pace(), self.start_cost());
-        let least = LEAST_TO_GIVE_BACK.0.max(start_cost.0 * 3);
+        let least = LEAST_TO_GIVE_BACK.0.max(self.cost_of_starting(slots).0 * 3);
         let mut candidates: Vec<(u64, BatchId)> = Vec::new();
         for (id, batch) in self.batches.iter().filter(|(_, batch)| self.may_give_back(batch)) {
             let begun = batch.entries.iter().any(
@@ -1056,7 +1065,7 @@ impl Engine {
         id: BatchId,
         index: u32,
         ended: Ended,
-        (spent, with_start): (Span, bool),
+        (spent, start): (Span, Option<Span>),
         now: Timestamp,
         effects: &mut Vec<Effect>,
     ) {
@@ -1072,7 +1081,8 @@ impl Engine {
         batch.spent += spent.0;
         let (worker, slot, alone) = (batch.worker, batch.slot, batch.entries.len() == 1);
         self.back_to_waiting(index);
-        self.note_took(id, index, ended, spent, with_start);
+        let with_start = start.is_some();
+        self.note_took(id, index, ended, spent, start);
         let own_time = (ended != Ended::Lost).then(|| self.own_time(index, spent, with_start));
         let own = ended;
         let (ended, standing) = self.end_file(index, ended, effects);
@@ -1263,7 +1273,7 @@ impl Engine {
             let running: Vec<u32> = held.iter().copied().filter(began).collect();
             let running = if running.is_empty() { held.iter().copied().take(1).collect() } else { running };
             for index in &running {
-                self.attempt(*id, *index, Ended::Lost, (Span::ZERO, false), now, effects);
+                self.attempt(*id, *index, Ended::Lost, (Span::ZERO, None), now, effects);
             }
             self.release(*id);
             effects.push(Effect::BatchOver { batch: *id });

@@ -83,7 +83,7 @@ pub fn carry(
             }
             let (ended, spent) = (result.reported.ended, result.spent());
             now = Timestamp(now.0.saturating_add(i64::try_from(spent.0).unwrap_or(i64::MAX)));
-            tell(&mut engine, Input::Ended { batch, entry, ended, spent, cases: first, with_start: false }, now);
+            tell(&mut engine, Input::Ended { batch, entry, ended, spent, cases: first, with_start: None }, now);
         }
         tell(&mut engine, Input::BatchEnded { batch, end: BatchEnd::Done }, now);
     }

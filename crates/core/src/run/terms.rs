@@ -184,8 +184,9 @@ pub enum Input {
     /// A file told of cases as it runs; `first` is the place of the first of them among all of this attempt.
     Cases { batch: BatchId, entry: u32, first: u32, cases: Vec<CaseTold> },
     /// An attempt ended; `spent` is what it took. Of a file, `ended` is how the file itself ended, whatever its cases did,
-    /// and `cases` how many it told of. With `with_start` what it took holds the start of its process, too.
-    Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span, cases: u32, with_start: bool },
+    /// and `cases` how many it told of. With `with_start` what it took holds the start of its
+    /// process, which waited so long of it for a core.
+    Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span, cases: u32, with_start: Option<Span> },
     /// Something beside the tests' own results went wrong in a batch: its process ended badly after good results, a result
     /// came that cannot be true, or fewer than were promised. The run fails by it.
     Wrong { batch: BatchId, why: String },

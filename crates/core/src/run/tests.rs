@@ -77,7 +77,7 @@ impl Bench {
     }
 
     pub fn end(&mut self, batch: BatchId, entry: u32, ended: Ended) -> Option<AttemptKept> {
-        let input = Input::Ended { batch, entry, ended, spent: Span::millis(10), cases: 0, with_start: false };
+        let input = Input::Ended { batch, entry, ended, spent: Span::millis(10), cases: 0, with_start: None };
         self.feed(input).into_iter().find_map(|effect| match effect {
             Effect::Attempt(kept) => Some(kept),
             _ => None,
@@ -481,7 +481,7 @@ fn time_left_follows_what_is_left() {
             ended: Ended::Passed,
             spent: Span::seconds(1),
             cases: 0,
-            with_start: false,
+            with_start: None,
         });
     }
     let left = f64::from(bench.engine.tally().waiting) / 2.0;
@@ -526,7 +526,7 @@ fn time_left_follows_the_pace_of_this_run() {
             ended: Ended::Passed,
             spent: Span::seconds(3),
             cases: 0,
-            with_start: false,
+            with_start: None,
         };
         bench.feed(input);
     }
@@ -546,7 +546,7 @@ fn what_failed_is_taken_to_fail_as_slowly_again() {
             ended: Ended::TimedOut,
             spent: Span::seconds(30),
             cases: 0,
-            with_start: false,
+            with_start: None,
         };
         bench.feed(timed_out);
     }
@@ -832,6 +832,9 @@ fn what_starting_a_process_costs_is_learnt_but_not_from_the_first_batch_on_a_wor
     assert_eq!(bench.engine.measured_start_cost(), Some(Span::millis(300)));
 }
 
+/// What the starts of the processes waited for a core.
+const WAITED: Span = Span::millis(700);
+
 /// Runs all of a run's tests on one slot, each of which takes 100 ms; the first of a process is told with its start.
 fn run_with_starts(bench: &mut Bench, start: Span) -> Vec<AttemptKept> {
     let mut kept = Vec::new();
@@ -840,7 +843,14 @@ fn run_with_starts(bench: &mut Bench, start: Span) -> Vec<AttemptKept> {
             let spent = Span::millis(100) + if at == 0 { start } else { Span::ZERO };
             bench.now = bench.now + spent;
             let (batch, entry) = (grant.batch, *index);
-            let input = Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: at == 0 };
+            let input = Input::Ended {
+                batch,
+                entry,
+                ended: Ended::Passed,
+                spent,
+                cases: 0,
+                with_start: (at == 0).then_some(WAITED),
+            };
             let attempt = bench.feed(input).into_iter().find_map(|effect| match effect {
                 Effect::Attempt(kept) => Some(kept),
                 _ => None,
@@ -883,7 +893,14 @@ fn processes_that_are_dear_to_start_here_and_now_are_started_once() {
         for (at, index) in grant.entries.iter().enumerate() {
             let spent = if at == 0 { Span::millis(900) } else { Span::millis(100) };
             let (batch, entry) = (grant.batch, *index);
-            bench.feed(Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: at == 0 });
+            bench.feed(Input::Ended {
+                batch,
+                entry,
+                ended: Ended::Passed,
+                spent,
+                cases: 0,
+                with_start: (at == 0).then_some(WAITED),
+            });
         }
         bench.over(grant.batch);
     }
@@ -916,7 +933,7 @@ fn only_the_holder_of_a_batch_may_speak_of_it() {
     let lies = |batch: BatchId| {
         vec![
             Input::Began { batch, entry },
-            Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: false },
+            Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: None },
             Input::GaveBack { batch, entries: grant.entries.clone() },
             Input::Wrong { batch, why: "a lie".into() },
             Input::BatchEnded { batch, end: BatchEnd::Unfit("a lie".into()) },
@@ -932,9 +949,9 @@ fn only_the_holder_of_a_batch_may_speak_of_it() {
     {
         assert!(bench.engine.hear(W1, input, bench.now).is_empty(), "a worker says nothing of the whole");
     }
-    let far = Input::Ended { batch, entry: u32::MAX, ended: Ended::Passed, spent, cases: 0, with_start: false };
+    let far = Input::Ended { batch, entry: u32::MAX, ended: Ended::Passed, spent, cases: 0, with_start: None };
     assert!(bench.engine.hear(W1, far, bench.now).is_empty());
-    let long = Input::Ended { batch, entry, ended: Ended::Passed, spent: Span(u64::MAX), cases: 0, with_start: false };
+    let long = Input::Ended { batch, entry, ended: Ended::Passed, spent: Span(u64::MAX), cases: 0, with_start: None };
     assert!(!bench.engine.hear(W1, long, bench.now).is_empty(), "its holder may");
     assert!(bench.engine.stats().total_us <= 366 * 86_400_000_000);
 }
@@ -996,7 +1013,7 @@ fn tests_that_nobody_can_list_do_not_keep_the_others_from_running() {
         ended: Ended::Passed,
         spent: Span::millis(1),
         cases: 0,
-        with_start: false,
+        with_start: None,
     };
     engine.handle(ended, late);
     engine.handle(Input::BatchEnded { batch: grant.batch, end: BatchEnd::Done }, late);

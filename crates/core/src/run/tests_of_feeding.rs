@@ -28,7 +28,7 @@ impl Bench {
     fn digest(&mut self, batch: BatchId, entry: u32, ended: Ended) -> Vec<(BatchId, Vec<u32>, bool)> {
         self.feed(Input::Began { batch, entry });
         self.now = self.now + Span::millis(10);
-        feeds(&self.feed(Input::Ended { batch, entry, ended, spent: Span::millis(10), cases: 0, with_start: false }))
+        feeds(&self.feed(Input::Ended { batch, entry, ended, spent: Span::millis(10), cases: 0, with_start: None }))
     }
 
     /// Feeds a process until it is told that nothing more comes; tells what it ran.
@@ -96,7 +96,7 @@ fn short_tests_are_fed_ahead_and_long_ones_are_not() {
             let entry = open.remove(0);
             bench.feed(Input::Began { batch, entry });
             let ended =
-                Input::Ended { batch, entry, ended: Passed, spent: Span::millis(ms), cases: 0, with_start: false };
+                Input::Ended { batch, entry, ended: Passed, spent: Span::millis(ms), cases: 0, with_start: None };
             open.extend(feeds(&bench.feed(ended)).into_iter().flat_map(|f| f.1));
             most = most.max(open.len());
         }

@@ -37,7 +37,7 @@ impl Bench {
             ended: own,
             spent: Span::millis(9),
             cases,
-            with_start: false,
+            with_start: None,
         };
         let kept =
             self.feed(input).into_iter().find_map(|e| if let Effect::Attempt(kept) = e { Some(kept) } else { None });

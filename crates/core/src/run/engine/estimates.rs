@@ -192,9 +192,9 @@ impl Engine {
         Span(median(&mut self.starts.iter().copied().collect::<Vec<_>>()))
     }
 
-    /// Whether this run itself has measured what starting a process costs.
+    /// What it costs in this run to start processes in all slots at once, if the run itself has measured it.
     #[must_use]
     pub fn measured_start_cost(&self) -> Option<Span> {
-        (self.starts.len() >= 3).then(|| self.start_cost())
+        (self.starts.len() >= 3).then(|| self.cost_of_starting(self.usable_slots()))
     }
 }

@@ -5,9 +5,8 @@
 //! process took of what was expected of them, or what they took on average, or what is usual in this run. What is taken for a
 //! start is no longer taken for the test's own time.
 
-use super::{Batch, Engine, KNOWN_FROM, MOST_GRANTED, MOST_STARTS, Took};
+use super::{Batch, Engine, KNOWN_FROM, MOST_GRANTED, MOST_STARTS, Start, Took};
 use crate::{
-    record::median,
     time::{Span, Timestamp},
     words::Ended,
 };
@@ -35,13 +34,14 @@ impl Engine {
 
     /// What a start costs when it is dear, in microseconds: nine of ten cost less, and a quarter more than that may be.
     fn dear_start(&self) -> u64 {
-        let mut all = self.all_starts.clone();
-        if all.is_empty() {
-            return self.start_cost().0;
-        }
+        self.of_starts(9, |start| start.cost).map_or(self.start_cost().0, |dear| dear + dear / 4)
+    }
+
+    /// Of all starts that were measured what so many tenths of them are below; `None` where there is none.
+    fn of_starts(&self, tenths: usize, what: impl Fn(&Start) -> u64) -> Option<u64> {
+        let mut all: Vec<u64> = self.all_starts.iter().map(what).collect();
         all.sort_unstable();
-        let dear = all[(all.len() * 9 / 10).min(all.len() - 1)];
-        dear + dear / 4
+        all.get((all.len() * tenths / 10).min(all.len().saturating_sub(1))).copied()
     }
 
     /// What an entry usually takes in this run, if anything says so.
@@ -53,18 +53,18 @@ impl Engine {
     }
 
     /// An attempt of a batch took so long.
-    pub(super) fn note_took(&mut self, id: super::BatchId, index: u32, ended: Ended, spent: Span, with_start: bool) {
+    pub(super) fn note_took(&mut self, id: super::BatchId, index: u32, ended: Ended, spent: Span, start: Option<Span>) {
         let expected = self.plan.entries[index as usize].expected;
         let Some(batch) = self.batches.get_mut(&id) else { return };
-        if with_start {
+        if start.is_some() {
             self.with_start.insert(index);
         } else {
             self.with_start.remove(&index);
         }
         let took = &mut batch.took;
         took.odd |= !matches!(ended, Ended::Passed | Ended::Failed | Ended::Skipped);
-        if with_start {
-            took.first = Some((index, spent.0));
+        if let Some(waited) = start {
+            (took.first, took.waited) = (Some((index, spent.0)), waited.0);
             return;
         }
         took.others += 1;
@@ -90,15 +90,14 @@ impl Engine {
             (around, None) => around,
         };
         let Some(cost) = cost else { return };
-        let share = cost / self.granted_with(batch, cost);
-        for (kept, new) in [(&mut self.starts, cost), (&mut self.shares, share)] {
-            if kept.len() == MOST_STARTS {
-                kept.pop_front();
-            }
-            kept.push_back(new);
+        let waited = batch.took.waited.min(cost);
+        let share = waited / self.granted_with(batch, cost);
+        if self.starts.len() == MOST_STARTS {
+            self.starts.pop_front();
         }
+        self.starts.push_back(cost);
         if self.all_starts.len() < MOST_GRANTED {
-            self.all_starts.push(cost);
+            self.all_starts.push(Start { cost, alone: cost - waited, share });
         }
     }
 
@@ -109,10 +108,19 @@ impl Engine {
         (self.granted.iter().filter(close).count() as u64).max(1)
     }
 
-    /// By how much each process that is started makes those wait that start with it: the median of the latest.
+    /// What it costs to start so many processes at once, where no others start: what one costs alone, and what they make each
+    /// other wait.
+    pub(super) fn cost_of_starting(&self, processes: u32) -> Span {
+        match self.of_starts(5, |start| start.alone) {
+            Some(alone) => Span(alone + self.start_share().0 * u64::from(processes)),
+            None => self.start_cost(),
+        }
+    }
+
+    /// By how much each process that is started makes those wait that start with it. Where few start at once they do not: that
+    /// says nothing of many.
     pub(super) fn start_share(&self) -> Span {
-        let mut all: Vec<u64> = self.shares.iter().copied().collect();
-        if all.is_empty() { Span::ZERO } else { Span(median(&mut all)) }
+        Span(self.of_starts(8, |start| start.share).unwrap_or(0))
     }
 
     /// What the first test of a process would have taken, told from the others of that process.
