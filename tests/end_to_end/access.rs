@@ -11,14 +11,14 @@ use crate::{
 const OPEN: &str = "GET /api/health, POST /api/session, DELETE /api/session, POST /webhook/{name}";
 
 /// Calls that only look, though they are sent as something else.
-const LOOKING: &str = "POST /api/briefs/check, POST /api/schedules/preview, POST /api/suites/{suite}/tests, \
+const LOOKING: &str = "POST /api/briefs/check, POST /api/drafts, POST /api/schedules/preview, POST /api/suites/{suite}/tests, \
     POST /api/suites/{suite}/forecast, POST /api/webhooks/{name}/try";
 
 /// Calls of those who start, stop and change what starts runs.
 const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/bundles/{digest}, PUT /api/bundles/{digest}, \
     POST /api/meet, POST /api/queue/order, POST /api/runs, POST /api/runs/{suite}/{number}/again, \
     POST /api/runs/{suite}/{number}/stop, POST /api/schedules, DELETE /api/schedules/{name}, POST /api/schedules/{name}/now, \
-    POST /api/schedules/{name}/pause, POST /api/suites, POST /api/suites/{suite}/parks, DELETE /api/suites/{suite}/parks, \
+    POST /api/schedules/{name}/pause, POST /api/suites, POST /api/suites/{suite}/imports, POST /api/suites/{suite}/parks, DELETE /api/suites/{suite}/parks, \
     POST /api/suites/{suite}/polls, DELETE /api/suites/{suite}/polls, POST /api/suites/{suite}/portion, POST /api/webhooks, \
     DELETE /api/webhooks/{name}, POST /api/webhooks/{name}/deliveries/{id}/redeliver, POST /api/webhooks/{name}/pause, \
     POST /api/webhooks/{name}/secret, POST /api/workers/{name}/drain";

@@ -9,7 +9,7 @@ use kesmo_core::{
     name::TestName,
     plan::{Only, Park, Plan, PlannedEntry, Priority},
     run::{
-        BatchEnd, BatchId, Effect, Engine, Fit, Grant, Input, PastBatch, Policy, WorkerId,
+        BatchEnd, BatchId, Cores, Effect, Engine, Fit, Grant, Input, PastBatch, Policy, WorkerId,
         cases::CaseTold,
         share::{Share, Sharing},
     },
@@ -36,7 +36,7 @@ struct Key {
 enum Said {
     Began { entry: u32 },
     Cases { entry: u32, first: u32, cases: Vec<CaseTold> },
-    Ended { entry: u32, ended: Ended, spent: Span, cases: u32, with_start: Option<Span> },
+    Ended { entry: u32, ended: Ended, spent: Span, cases: u32, with_start: Option<Cores> },
     GaveBack { entries: Vec<u32> },
     Wrong,
     BatchEnded,
@@ -455,7 +455,8 @@ impl<'s> World<'s> {
         let entry = work.entries[work.position];
         let duration = self.scenario.durations[entry as usize];
         let hidden = if work.position == 0 { work.hidden } else { Span::ZERO };
-        let waited = (hidden > Span::ZERO).then_some(work.waited);
+        let waited = work.waited;
+        let waited = (hidden > Span::ZERO).then(|| Cores { ran: Span(hidden.0 - waited.0.min(hidden.0)), waited });
         let before = work.attempts[work.position];
         let mut cases = match self.scenario.files {
             true => told(self.scenario, key.run, entry, before, &work.asked),

@@ -16,7 +16,7 @@ use kesmo_core::{
     format::Step,
     name::{RunName, Slug, case_title},
     plan::Plan,
-    run::{self, BatchEnd, BatchId, Input, cases::CaseTold},
+    run::{self, BatchEnd, BatchId, Cores, Input, cases::CaseTold},
     time::Span,
     words::Ended,
 };
@@ -144,7 +144,7 @@ impl WorkerEvent {
             Self::Began { key, entry, .. } => (key, Input::Began { batch: key.id(), entry: *entry }),
             Self::Ended(report) => {
                 let AttemptReport { key, entry, ended, spent_us, cases, with_start, .. } = report.as_ref();
-                let (ended, spent, cases, with_start) = (*ended, Span(*spent_us), *cases, with_start.map(Span));
+                let (ended, spent, cases, with_start) = (*ended, Span(*spent_us), *cases, *with_start);
                 (key, Input::Ended { batch: key.id(), entry: *entry, ended, spent, cases, with_start })
             }
             Self::Cases { key, entry, first, cases } => {
@@ -253,10 +253,10 @@ pub struct AttemptReport {
     /// How many cases a file told of in this attempt.
     #[serde(default)]
     pub cases: u32,
-    /// What it took holds the start of its process, too, as nothing tells the two apart; so many microseconds of it that process
-    /// waited for a core.
+    /// What it took holds the start of its process, too, as nothing tells the two apart; with what that process made of
+    /// the machine's cores until then.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub with_start: Option<u64>,
+    pub with_start: Option<Cores>,
 }
 
 /// What an attempt printed.

@@ -406,8 +406,8 @@ impl BatchRun<'_> {
             // When every test has its result, the process is about to end: what it still prints belongs to the last one.
             // One that stays and may be fed more is not.
             let complete = reading.progress.complete() && !self.feed_open;
-            if reading.waited_us == 0 && reading.progress.any_done() {
-                reading.waited_us = process.waited_us().max(1);
+            if reading.cores.is_none() && reading.progress.any_done() {
+                reading.cores = Some(process.cores());
             }
             if to_write.is_empty() && !self.feed_open {
                 input = None;
@@ -732,7 +732,7 @@ impl BatchRun<'_> {
                         cases: finished.cases,
                         // Where every test has a process of its own, its start is part of what the test costs.
                         with_start: (finished.with_start && self.ready.suite.tests.names_as != NamesAs::OneEach)
-                            .then_some(reading.waited_us),
+                            .then(|| reading.cores.unwrap_or_default()),
                     };
                     if text.len() <= Log::LONGEST_TEXT {
                         let log = if text.is_empty() { Log::None } else { Log::Text(text) };

@@ -12,6 +12,7 @@ use std::{
     time::Duration,
 };
 
+use kesmo_core::{run::Cores, time::Span};
 use nix::{
     sys::{
         prctl,
@@ -43,6 +44,9 @@ pub fn keep_memory_to_itself() {
     }
 }
 
+/// Processes under one that are looked at for what they make of the cores.
+const MOST_LOOKED_AT: usize = 50;
+
 /// A process of a batch.
 pub struct Process {
     pub child: Child,
@@ -73,11 +77,28 @@ pub fn start(mut command: Command, mark: &str, fed: bool) -> std::io::Result<Pro
 }
 
 impl Process {
-    /// How long its first process has waited for a core until now, in microseconds; 0 where the system does not say. Source:
-    /// `/proc/PID/schedstat`, whose second number are nanoseconds spent waiting on a run queue (Linux, sched-stats).
-    pub fn waited_us(&self) -> u64 {
-        let said = std::fs::read_to_string(format!("/proc/{}/schedstat", self.pid)).unwrap_or_default();
-        said.split_whitespace().nth(1).and_then(|ns| ns.parse::<u64>().ok()).unwrap_or(0) / 1000
+    /// What its first process and those under it have made of the machine's cores until now; nothing where the system does not
+    /// say. Source: `/proc/PID/task/TID/schedstat`, nanoseconds on a core and waiting for one (Linux, sched-stats).
+    pub fn cores(&self) -> Cores {
+        let (mut ran, mut waited) = (0, 0);
+        let mut open = vec![self.pid];
+        let mut seen = 0;
+        while let Some(pid) = open.pop() {
+            seen += 1;
+            if seen > MOST_LOOKED_AT {
+                break;
+            }
+            for task in std::fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten() {
+                let read = |file: &str| std::fs::read_to_string(task.path().join(file)).unwrap_or_default();
+                let numbers =
+                    |text: String| -> Vec<u64> { text.split_whitespace().filter_map(|n| n.parse().ok()).collect() };
+                let stats = numbers(read("schedstat"));
+                ran += stats.first().copied().unwrap_or(0) / 1000;
+                waited += stats.get(1).copied().unwrap_or(0) / 1000;
+                open.extend(numbers(read("children")).into_iter().filter_map(|pid| i32::try_from(pid).ok()));
+            }
+        }
+        Cores { ran: Span(ran), waited: Span(waited) }
     }
 
     /// Ends the process and everything that came from it, and waits until it is gone.
@@ -217,6 +238,22 @@ mod tests {
     fn alive(mark: &str) -> usize {
         let pids = fs::read_dir("/proc").unwrap().flatten().filter_map(|e| e.file_name().to_str()?.parse().ok());
         pids.filter(|pid| carries(*pid, mark)).count()
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn what_a_process_makes_of_the_cores_is_told_with_what_is_under_it() {
+        let busy = "i=0; while [ $i -lt 20000 ]; do i=$((i + 1)); done; echo; sleep 9";
+        let mark = format!("test-{}", crate::clock::random_mark());
+        let mut process = start(shell(&format!("sh -c '{busy}'; true")), &mark, false).unwrap();
+        let mut out = process.child.stdout.take().unwrap();
+        tokio::io::AsyncReadExt::read_u8(&mut out).await.unwrap();
+        let cores = process.cores();
+        process.end().await;
+        assert!(cores.ran > Span::millis(1), "{cores:?}");
+        let idle = start(shell("sleep 9"), &mark, false).unwrap();
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        assert!(idle.cores().ran < Span::millis(200), "what sleeps is not busy: {:?}", idle.cores());
+        kill_marked_of(&mark);
     }
 
     #[tokio::test(flavor = "multi_thread")]

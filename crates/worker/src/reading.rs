@@ -10,6 +10,7 @@ use kesmo_core::{
         tap::{Tap, TapReader},
     },
     name::shorten,
+    run::Cores,
     suite::file::{NamesAs, Results, Tests},
     time::Bytes,
     words::Ended,
@@ -60,8 +61,8 @@ pub(crate) struct Reading {
     pub found: Vec<Step>,
     pub bailed: Option<String>,
     pub broken: Option<String>,
-    /// How long the process had waited for a core when its first result came, in microseconds; 0 before.
-    pub waited_us: u64,
+    /// What the process had made of the machine's cores when its first result came.
+    pub cores: Option<Cores>,
     /// What it prints word for word, where that is kept.
     pub heard: Option<Heard>,
     /// How much had been printed when the last case was told.
@@ -137,7 +138,7 @@ impl Reading {
             found: Vec::new(),
             bailed: None,
             broken: None,
-            waited_us: 0,
+            cores: None,
             heard: None,
             told_at: 0,
         }

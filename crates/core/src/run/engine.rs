@@ -12,7 +12,7 @@ use super::{
     figures::{Figures, Part, Parts, Rate},
     ready::{Class, Ready, Retry, Unit},
     terms::{
-        AttemptKept, AttemptStats, BatchEnd, BatchId, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES,
+        AttemptKept, AttemptStats, BatchEnd, BatchId, Cores, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES,
         MOST_LOST_IN_A_ROW, PastAttempt, PastBatch, Policy, Tally, WorkerId,
     },
 };
@@ -102,8 +102,8 @@ struct Batch {
 struct Took {
     /// The entry whose time holds the start, with that time in microseconds.
     first: Option<(u32, u64)>,
-    /// What of it the process waited for a core.
-    waited: u64,
+    /// What the process made of the machine's cores until then.
+    cores: Cores,
     /// The others: how many, what they took, and of those of known length what they took and were expected to take.
     others: u32,
     spent: u64,
@@ -196,8 +196,8 @@ pub struct Engine {
     starts: VecDeque<u64>,
     /// All that were measured; and when the latest batches were granted.
     all_starts: Vec<Start>,
-    /// Entries whose last attempt's time holds the start of its process.
-    with_start: BTreeSet<u32>,
+    /// Entries whose last attempt's time holds the start of its process, and what that made of the cores.
+    with_start: BTreeMap<u32, Cores>,
     granted: VecDeque<Timestamp>,
     prepared: BTreeSet<WorkerId>,
     /// What passed attempts of known length took, and what they were expected to take, in microseconds.
@@ -259,7 +259,7 @@ impl Engine {
             round: Round::default(),
             starts: VecDeque::new(),
             all_starts: Vec::new(),
-            with_start: BTreeSet::new(),
+            with_start: BTreeMap::new(),
             granted: VecDeque::new(),
             prepared: BTreeSet::new(),
             took_known: 0,
@@ -1065,7 +1065,7 @@ impl Engine {
         id: BatchId,
         index: u32,
         ended: Ended,
-        (spent, start): (Span, Option<Span>),
+        (spent, start): (Span, Option<Cores>),
         now: Timestamp,
         effects: &mut Vec<Effect>,
     ) {
@@ -1083,7 +1083,7 @@ impl Engine {
         self.back_to_waiting(index);
         let with_start = start.is_some();
         self.note_took(id, index, ended, spent, start);
-        let own_time = (ended != Ended::Lost).then(|| self.own_time(index, spent, with_start));
+        let own_time = (ended != Ended::Lost).then(|| self.own_of(index, spent));
         let own = ended;
         let (ended, standing) = self.end_file(index, ended, effects);
         let entry = &mut self.entries[index as usize];

@@ -35,6 +35,6 @@ pub mod timeline;
 pub use engine::Engine;
 pub use left::TimeLeft;
 pub use terms::{
-    AttemptKept, AttemptStats, BatchEnd, BatchId, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES, MOST_LOST_IN_A_ROW,
-    PastAttempt, PastBatch, Policy, Tally, WorkerId,
+    AttemptKept, AttemptStats, BatchEnd, BatchId, Cores, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES,
+    MOST_LOST_IN_A_ROW, PastAttempt, PastBatch, Policy, Tally, WorkerId,
 };

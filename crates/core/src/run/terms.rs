@@ -185,8 +185,8 @@ pub enum Input {
     Cases { batch: BatchId, entry: u32, first: u32, cases: Vec<CaseTold> },
     /// An attempt ended; `spent` is what it took. Of a file, `ended` is how the file itself ended, whatever its cases did,
     /// and `cases` how many it told of. With `with_start` what it took holds the start of its
-    /// process, which waited so long of it for a core.
-    Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span, cases: u32, with_start: Option<Span> },
+    /// process, which until then had made that of the machine's cores.
+    Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span, cases: u32, with_start: Option<Cores> },
     /// Something beside the tests' own results went wrong in a batch: its process ended badly after good results, a result
     /// came that cannot be true, or fewer than were promised. The run fails by it.
     Wrong { batch: BatchId, why: String },
@@ -282,6 +282,13 @@ pub struct AttemptKept {
     pub decided: Option<Outcome>,
     /// It ended so by itself. Of a file that only its cases fail it is not: then they are all that has to run again.
     pub itself: bool,
+}
+
+/// What a process made of the machine's cores: how long it ran on one, and how long it waited for one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Cores {
+    pub ran: Span,
+    pub waited: Span,
 }
 
 /// How many entries are in each state.

@@ -832,8 +832,8 @@ fn what_starting_a_process_costs_is_learnt_but_not_from_the_first_batch_on_a_wor
     assert_eq!(bench.engine.measured_start_cost(), Some(Span::millis(300)));
 }
 
-/// What the starts of the processes waited for a core.
-const WAITED: Span = Span::millis(700);
+/// What the processes made of the machine's cores until their first results.
+const WAITED: Cores = Cores { ran: Span::millis(500), waited: Span::millis(700) };
 
 /// Runs all of a run's tests on one slot, each of which takes 100 ms; the first of a process is told with its start.
 fn run_with_starts(bench: &mut Bench, start: Span) -> Vec<AttemptKept> {
@@ -876,6 +876,23 @@ fn a_start_that_is_part_of_a_first_tests_time_is_learnt_and_taken_off_it() {
         assert!(kept.iter().any(|k| k.spent == Span::millis(1300)), "what was measured stays as it is");
         assert!(bench.engine.pace() < 1.5, "it is not taken for a slow machine: {}", bench.engine.pace());
     }
+}
+
+#[test]
+fn a_long_test_that_comes_first_is_not_taken_for_a_dear_start() {
+    let mut bench = Bench::new(policy(), (0..40).map(|i| entry(&format!("t/{i}"), 0)).collect());
+    let grant = bench.free(W1, 0).expect("a batch");
+    let idle = Cores { ran: Span::millis(5), waited: Span::millis(1) };
+    for (at, index) in grant.entries.iter().enumerate() {
+        let spent = Span::millis(if at == 0 { 2000 } else { 100 });
+        let (batch, entry) = (grant.batch, *index);
+        let with_start = (at == 0).then_some(idle);
+        bench.feed(Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start });
+    }
+    bench.over(grant.batch);
+    let own = bench.engine.own_of(grant.entries[0], Span::millis(2000));
+    assert!(own > Span::millis(1900), "its process slept: {own}");
+    assert!(bench.engine.start_cost() < Span::millis(60), "{}", bench.engine.start_cost());
 }
 
 #[test]

@@ -7,34 +7,36 @@
 
 use super::{Batch, Engine, KNOWN_FROM, MOST_GRANTED, MOST_STARTS, Start, Took};
 use crate::{
+    run::terms::Cores,
     time::{Span, Timestamp},
     words::Ended,
 };
 
+/// The longest that a start can have been whose process made that of the cores until its first result, in microseconds: a start
+/// works, or waits to work. What only slept was a test. A quarter more, and 20 ms, are left for files and for its children.
+fn longest_start(cores: Cores) -> u64 {
+    let busy = cores.ran.0.saturating_add(cores.waited.0);
+    busy.saturating_add(busy / 4).saturating_add(20_000)
+}
+
 impl Engine {
-    /// What a test itself took: without the start of its process, as far as that is known to be in it.
-    pub(super) fn own_time(&self, index: u32, spent: Span, with_start: bool) -> Span {
-        if !with_start {
-            return spent;
-        }
+    /// What the last attempt of an entry took by itself, told with all that this run has shown: `spent` is what it took with the
+    /// start of its process, if that is in it.
+    #[must_use]
+    pub fn own_of(&self, index: u32, spent: Span) -> Span {
+        let Some(cores) = self.with_start.get(&index) else { return spent };
         let beyond = match self.usual_of(index) {
             Some(usual) => spent.0.saturating_sub(usual.0),
             // Nothing says how long it takes: it is not nothing.
             None => spent.0 - spent.0 / 10,
         };
-        Span(spent.0 - self.dear_start().min(beyond))
-    }
-
-    /// What the last attempt of an entry took by itself, told with all that this run has shown: `spent` is what it took with the
-    /// start of its process, if that is in it.
-    #[must_use]
-    pub fn own_of(&self, index: u32, spent: Span) -> Span {
-        self.own_time(index, spent, self.with_start.contains(&index))
+        Span(spent.0 - self.dear_start().min(beyond).min(longest_start(*cores)))
     }
 
     /// What a start costs when it is dear, in microseconds: nine of ten cost less, and a quarter more than that may be.
     fn dear_start(&self) -> u64 {
-        self.of_starts(9, |start| start.cost).map_or(self.start_cost().0, |dear| dear + dear / 4)
+        let tenths = if self.all_starts.len() < 10 { 5 } else { 9 };
+        self.of_starts(tenths, |start| start.cost).map_or(self.start_cost().0, |dear| dear + dear / 4)
     }
 
     /// Of all starts that were measured what so many tenths of them are below; `None` where there is none.
@@ -53,18 +55,24 @@ impl Engine {
     }
 
     /// An attempt of a batch took so long.
-    pub(super) fn note_took(&mut self, id: super::BatchId, index: u32, ended: Ended, spent: Span, start: Option<Span>) {
+    pub(super) fn note_took(
+        &mut self,
+        id: super::BatchId,
+        index: u32,
+        ended: Ended,
+        spent: Span,
+        start: Option<Cores>,
+    ) {
         let expected = self.plan.entries[index as usize].expected;
         let Some(batch) = self.batches.get_mut(&id) else { return };
-        if start.is_some() {
-            self.with_start.insert(index);
-        } else {
-            self.with_start.remove(&index);
+        match start {
+            Some(cores) => drop(self.with_start.insert(index, cores)),
+            None => drop(self.with_start.remove(&index)),
         }
         let took = &mut batch.took;
         took.odd |= !matches!(ended, Ended::Passed | Ended::Failed | Ended::Skipped);
-        if let Some(waited) = start {
-            (took.first, took.waited) = (Some((index, spent.0)), waited.0);
+        if let Some(cores) = start {
+            (took.first, took.cores) = (Some((index, spent.0)), cores);
             return;
         }
         took.others += 1;
@@ -85,12 +93,13 @@ impl Engine {
         let cost = match (around, batch.took.first) {
             (around, Some((index, spent))) => {
                 let usual = self.usual_beside(&batch.took, index);
-                usual.map(|usual| around.unwrap_or(0) + spent.saturating_sub(usual))
+                let most = longest_start(batch.took.cores);
+                usual.map(|usual| around.unwrap_or(0) + spent.saturating_sub(usual).min(most))
             }
             (around, None) => around,
         };
         let Some(cost) = cost else { return };
-        let waited = batch.took.waited.min(cost);
+        let waited = batch.took.cores.waited.0.min(cost);
         let share = waited / self.granted_with(batch, cost);
         if self.starts.len() == MOST_STARTS {
             self.starts.pop_front();
