@@ -340,3 +340,54 @@ async fn briefs_schedules_and_webhooks_are_made_in_the_console() {
     page.shows(&["≈ started", "author = \"Ada\""]).await;
     page.client.clone().close().await.expect("the browser ends");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_first_suite_file_is_written_in_the_console_and_a_park_says_where_it_holds() {
+    if std::env::var_os("KESMO_NO_BROWSER").is_some() {
+        return;
+    }
+    let quay = shared();
+    let folder = quay.tap("placed", "gate/open gate/late", "echo \"ok - $t\"", "[env-for.ci]\nGATE = \"north\"\n");
+    assert!(quay.kesmo(&["suite", "add", &folder.to_string_lossy()]).status.success());
+    let page = browser(1280, 1000).await;
+    page.client.goto(&format!("{}/suites#token={}", quay.url, quay.token())).await.expect("the link");
+    page.click("//a[text()='Write a first suite file']").await;
+    page.shows(&["A first suite file", "suite = \"my-suite\"", "each = \"file\"", "ls tests/*.sh"]).await;
+    fill(&page, "draft-name", "Ferry Desk").await;
+    page.shows(&["the suite's name", "Ferry Desk"]).await;
+    fill(&page, "draft-name", "ferry-desk").await;
+    fill(&page, "draft-files", "desk/*.py").await;
+    fill(&page, "draft-rerun", "python3 {name} --only {cases-file}").await;
+    page.shows(&["suite = \"ferry-desk\"", "run = [\"python3\", \"{name}\"]", "rerun = [\"python3\""]).await;
+    let kind = page.client.find(Locator::Id("draft-kind")).await.expect("the field");
+    kind.select_by_label("It ends with status 0 if it passed").await.expect("it is there");
+    page.shows(&["results = \"exit\""]).await;
+    fill(&page, "draft-limit", "soon").await;
+    page.shows(&["[limits]", "soon"]).await;
+    fill(&page, "draft-limit", "2m").await;
+    // What the page shows is a suite file.
+    page.shows(&["test = \"2m\""]).await;
+    let text = page.client.find(Locator::Css("pre.command")).await.expect("the text").text().await.expect("a text");
+    let drafted = quay.path("drafted-in-console");
+    std::fs::create_dir_all(&drafted).expect("a folder");
+    std::fs::write(drafted.join("kesmo.toml"), text).expect("the file");
+    let checked = quay.kesmo(&["suite", "check", &drafted.to_string_lossy()]);
+    assert!(checked.status.success(), "{}", crate::quay::all_said(&checked));
+
+    page.client.goto(&format!("{}/suites/placed", quay.url)).await.expect("the suite");
+    page.shows(&["None is set aside."]).await;
+    let typed = |label: &'static str, text: &'static str| {
+        let client = page.client.clone();
+        let css = format!("input[aria-label='{label}']");
+        async move { client.find(Locator::Css(&css)).await.expect(label).send_keys(text).await.expect("typing") }
+    };
+    typed("Test or pattern", "gate/late").await;
+    typed("Why", "no fog horn there").await;
+    typed("Where it holds", "env=cii").await;
+    page.click("//button[text()='Park']").await;
+    page.shows(&["did you mean \"ci\"?"]).await;
+    typed("Where it holds", "\u{e003}").await;
+    page.click("//button[text()='Park']").await;
+    page.shows(&["gate/late", "Only where env=ci.", "no fog horn there"]).await;
+    page.client.clone().close().await.expect("the browser ends");
+}

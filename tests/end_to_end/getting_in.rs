@@ -1,6 +1,6 @@
 //! Getting a suite in: a first suite file, a trial of it, and results that ran elsewhere.
 
-use std::{fs, path::Path};
+use std::{fs, path::Path, thread};
 
 use crate::quay::{all_said, assert_says, shared};
 
@@ -194,4 +194,86 @@ fn results_of_files_are_cases_and_bad_ones_are_refused_whole() {
     let cases = quay.json(&["show", "desks/1", "--cases"]);
     assert_eq!(cases["total"], 2, "{cases}");
     assert_eq!(quay.run("desks/1")["variants"][0], "screen=phone");
+}
+
+#[test]
+fn the_same_import_several_times_at_once_is_one_run() {
+    let quay = shared();
+    let folder = quay.path("imported-at-once");
+    write(&folder, "fares.tap", "ok 1 - fares/adult\nok 2 - fares/child\n1..2\n");
+    let file = folder.join("fares.tap").to_str().expect("a path").to_owned();
+    assert!(quay.kesmo(&["import", &file, "--suite", "at-once", "--new", "--label", "night=0"]).status.success());
+    let all: Vec<String> = thread::scope(|scope| {
+        let import = || all_said(&quay.kesmo(&["import", &file, "--suite", "at-once", "--label", "night=1"]));
+        let at_once: Vec<_> = (0..5).map(|_| scope.spawn(import)).collect();
+        at_once.into_iter().map(|job| job.join().expect("it ends")).collect()
+    });
+    assert!(all.iter().all(|said| said.contains("at-once/2")), "{all:?}");
+    assert_eq!(all.iter().filter(|said| said.contains("imported before")).count(), 4, "{all:?}");
+    assert_eq!(
+        quay.sql("select count(*) from runs join suites on suites.id = suite_id where slug = 'at-once'").trim(),
+        "2"
+    );
+    assert_eq!(quay.sql("select passed from records where test = 'fares/adult' and passed = 2").trim(), "2");
+}
+
+#[test]
+fn what_is_brought_as_results_is_checked_at_the_edge() {
+    let quay = shared();
+    let folder = quay.path("imported-badly");
+    let import = |name: &str, content: &[u8], more: &[&str]| {
+        write(&folder, name, "");
+        fs::write(folder.join(name), content).expect("a file");
+        let file = folder.join(name).to_str().expect("a path").to_owned();
+        let out = quay.kesmo(&[&["import", &file, "--suite", "badly", "--new"], more].concat());
+        (out.status.code(), all_said(&out))
+    };
+    let refused = |name: &str, content: &[u8], more: &[&str], why: &str| {
+        let (status, said) = import(name, content, more);
+        assert_eq!(status, Some(2), "{name}: {said}");
+        assert_says(&said, &[why]);
+    };
+    refused("nul.tap", b"ok 1 - a\0b\n", &[], "holds a NUL");
+    refused("latin.tap", b"ok 1 - bl\xe5skjell\n", &[], "not UTF-8");
+    refused("torn.xml", b"<testsuite><testcase name=\"a\">", &[], "torn.xml: broken JUnit XML at line 1");
+    refused("empty.xml", b"<testsuite/>", &[], "no <testcase>");
+    refused("events.jsonl", b"{\"test\":\"a\",\"event\":\"start\"}\n{\"tst\":1}\n", &[], "line 2: a broken event line");
+    refused("good.tap", b"ok 1 - a\n", &["--at", "yesterday"], "--at \"yesterday\" is no time");
+    refused("good.tap", b"ok 1 - a\n", &["--commit", "4f2a"], "is not usable");
+    refused("good.tap", b"ok 1 - a\n", &["--pool", "No Pool"], "the pool");
+    refused("good.tap", b"ok 1 - a\n", &["--variant", "screen=phone"], "screen");
+    assert_eq!(
+        quay.sql("select count(*) from runs join suites on suites.id = suite_id where slug = 'badly'").trim(),
+        "0"
+    );
+
+    // A great many names, some very long and some alike, are kept each for itself.
+    let many: String = (0..20_000).map(|n| format!("ok {n} - berths/{}/{}\n", n % 7_000, "x".repeat(n % 40))).collect();
+    let long = format!("ok 1 - {}\nnot ok 2 - {}y\n", "long".repeat(400), "long".repeat(400));
+    let (status, said) = import("many.tap", format!("{many}{long}").as_bytes(), &["--with-verdict"]);
+    assert_eq!(status, Some(1), "{said}");
+    assert_says(&said, &["1 of 20,002 failed"]);
+    let page = quay.json(&["show", "badly/1"]);
+    assert_eq!(page["run"]["listed"].as_u64().or(page["listed"].as_u64()), Some(20_002));
+}
+
+#[test]
+fn a_trial_ends_when_it_is_told_to_and_two_go_on_at_once() {
+    let quay = shared();
+    let folder = quay.path("tried-twice");
+    let suite = "suite = \"tried-twice\"\n[tests]\nlist = [\"echo\", \"a\"]\nrun = [\"sh\", \"-c\", \"sleep $LONG\", \"{name}\"]\nresults = \"exit\"\n\
+                 [env]\nLONG = \"1\"\n[env-for.long]\nLONG = \"61.07\"\n";
+    write(&folder, "kesmo.toml", suite);
+    let place = folder.to_str().expect("a path").to_owned();
+    thread::scope(|scope| {
+        let tried = || quay.kesmo(&["suite", "try", &place]).status.code();
+        let (first, second) = (scope.spawn(tried), scope.spawn(tried));
+        assert_eq!((first.join().expect("it ends"), second.join().expect("it ends")), (Some(0), Some(0)));
+    });
+    let mut long =
+        crate::quay::Process(quay.command(&["suite", "try", &place, "--env", "long"]).spawn().expect("it starts"));
+    crate::quay::until("its test runs", || (crate::quay::processes_with("61.07") > 0).then_some(()));
+    long.signal(15);
+    assert_eq!(long.wait(), 10, "it was stopped");
+    crate::quay::until("nothing stays behind", || (crate::quay::processes_with("61.07") == 0).then_some(()));
 }

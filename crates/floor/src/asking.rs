@@ -9,7 +9,7 @@ use std::{
     time::Duration,
 };
 
-use kesmo_core::{plan::Plan, run::figures::Part, suite::ListedTest, words::Outcome};
+use kesmo_core::{plan::Plan, run::figures::Part, suite::ListedTest, time::Span, words::Outcome};
 use kesmo_files::git;
 use kesmo_store::runs::{NamedRun, RunRow};
 use kesmo_wire::{
@@ -108,8 +108,8 @@ pub(crate) enum Message {
     Ask(Ask),
     /// The files of a run were fetched and it is pinned to them, or not; none if it was pinned or over before.
     Fetched(i64, Box<Result<Option<RunRow>, git::Error>>),
-    /// The plan of a run was made, or cannot be.
-    Planned(i64, Box<Result<Plan, String>>),
+    /// The plan of a run was made, with what starting a process of its suite cost last; or it cannot be.
+    Planned(i64, Box<Result<(Plan, Option<Span>), String>>),
     /// A list that a worker made was read, or cannot be.
     ListRead(String, Result<Arc<Vec<ListedTest>>, String>),
     /// A list that is not known is wanted.

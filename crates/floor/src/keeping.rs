@@ -295,7 +295,9 @@ impl Floor {
                 });
                 let make = move || Plan::make(&file, &options, &lists, &parks, history(&records));
                 let plan = tokio::task::spawn_blocking(make).await.map_err(|e| e.to_string())?;
-                plan.map(|plan| Plan { unlisted, ..plan }).map_err(|e| e.to_string())
+                // The run before it may have been over when this one was begun, and not written down.
+                let start_cost = store.start_cost(suite).await.unwrap_or_default().map(|us| Span(us as u64));
+                plan.map(|plan| (Plan { unlisted, ..plan }, start_cost)).map_err(|e| e.to_string())
             };
             let made = made.await;
             drop(own.send(Message::Planned(run, Box::new(made))).await);
@@ -303,11 +305,12 @@ impl Floor {
     }
 
     /// The plan of a run was made, or cannot be.
-    pub(super) fn planned(&mut self, run: i64, made: Result<Plan, String>) {
+    pub(super) fn planned(&mut self, run: i64, made: Result<(Plan, Option<Span>), String>) {
         let Some(active) = self.runs.get_mut(&run) else { return };
         let input = match made {
-            Ok(plan) => {
+            Ok((plan, start_cost)) => {
                 active.last = vec![0; plan.entries.len()];
+                active.engine.know_start_cost(start_cost);
                 Input::Planned(plan)
             }
             Err(why) => Input::Void(why),

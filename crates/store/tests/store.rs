@@ -643,6 +643,90 @@ async fn rows_of_one_run_that_are_refused_can_be_told_from_the_others() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn an_import_is_kept_whole_or_not_at_all_and_once() {
+    let store = store().await;
+    let first = run(&store, "imported", &[]).await;
+    let at = "2026-01-05T03:00:00Z".parse().expect("a time");
+    let new = NewRun {
+        suite_id: first.suite_id,
+        pool: "main".into(),
+        started_by: "asta".into(),
+        at: Some(at),
+        ..NewRun::default()
+    };
+    let month = month_of(at);
+    let rows = |second: Ended| Commit {
+        attempts: vec![
+            NewAttempt { run_id: 0, month, ..attempt(&first, 0, 1, Ended::Passed, Some(Outcome::Passed)) },
+            NewAttempt { run_id: 0, month, ..attempt(&first, 1, 1, second, Some(Outcome::Failed)) },
+        ],
+        notes: vec![(0, "a remark".into())],
+        runs: vec![RunChange { run_id: 0, ..change(&first, Phase::Finished, Some(Verdict::Failed)) }],
+        ..Commit::default()
+    };
+    // A row that PostgreSQL does not take leaves nothing behind, the number included.
+    let mut bad = rows(Ended::Failed);
+    bad.attempts[1].month = month_of("2019-05-01T00:00:00Z".parse().expect("a time"));
+    assert!(store.import("import\u{1}one", &new, bad).await.is_err());
+    assert_eq!(store.meeting("import\u{1}one").await.unwrap().map(|(row, _)| row.number), None);
+    let (row, made) = store.import("import\u{1}one", &new, rows(Ended::Failed)).await.unwrap();
+    assert!(made && row.phase == "finished" && row.verdict.as_deref() == Some("failed"));
+    assert_eq!((row.number, row.created_at), (first.number + 1, at));
+    assert_eq!(store.attempt_bones(row.id, month).await.unwrap().len(), 2);
+    assert_eq!(store.notes(row.id).await.unwrap(), ["a remark"]);
+    let (again, made) = store.import("import\u{1}one", &new, rows(Ended::Failed)).await.unwrap();
+    assert_eq!((again.id, made), (row.id, false));
+    assert_eq!(store.attempt_bones(row.id, month).await.unwrap().len(), 2, "nothing is counted twice");
+    let (other, made) = store.import("import\u{1}two", &new, rows(Ended::Crashed)).await.unwrap();
+    assert!(made && other.number == row.number + 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_failed_cases_of_files_that_failed_by_them_alone_are_told() {
+    let store = store().await;
+    let run = run(&store, "alone", &[]).await;
+    let month = month_of(run.created_at);
+    let case = |entry: u32, place: u32, title: &str, outcome: Outcome, copy: bool| NewCase {
+        month,
+        run_id: run.id,
+        entry,
+        number: 1,
+        place,
+        title: title.into(),
+        ended: if outcome == Outcome::Failed { Ended::Failed } else { Ended::Passed },
+        outcome: Some(outcome),
+        parked: false,
+        copy,
+        spent_us: 5,
+        message: String::new(),
+        detail: String::new(),
+    };
+    let by = |entry: u32, itself: bool| NewAttempt {
+        itself,
+        ..attempt(&run, entry, 1, Ended::Failed, Some(Outcome::Failed))
+    };
+    let commit = Commit {
+        attempts: vec![by(0, false), by(1, true), by(2, false), by(3, false)],
+        cases: vec![
+            case(0, 0, "opens", Outcome::Passed, false),
+            case(0, 1, "shuts", Outcome::Failed, false),
+            case(0, 2, "locks", Outcome::Failed, false),
+            case(1, 0, "tears", Outcome::Failed, false),
+            case(2, 0, "pays", Outcome::Failed, false),
+            case(2, 1, "pays (2)", Outcome::Failed, true),
+            case(3, 0, "a", Outcome::Failed, false),
+            case(3, 1, "b", Outcome::Failed, false),
+            case(3, 2, "c", Outcome::Failed, false),
+        ],
+        ..Commit::default()
+    };
+    store.commit(&commit).await.unwrap();
+    let alone = store.failed_alone(run.id, month, 2).await.unwrap();
+    // The second failed by itself, the third has a title that came twice, the fourth has more than are wanted.
+    assert_eq!(alone.into_iter().collect::<Vec<_>>(), [(0, vec!["shuts".to_owned(), "locks".to_owned()])]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_path_as_long_as_any_is_kept_once() {
     let store = store().await;
     let run = run(&store, "long-paths", &[]).await;

@@ -992,6 +992,56 @@ mod tests {
     }
 
     #[tokio::test(flavor = "multi_thread")]
+    async fn what_a_process_prints_is_heard_word_for_word_where_that_is_asked_for() {
+        let script = "echo hello; echo 'OK a'; echo 'ok - a'; echo oops >&2; mkdir -p out; echo '<x/>' > out/left.xml";
+        let mut bench = bench("tap", "{names}", "", script);
+        let hearing = Hearing::default();
+        bench.tools.hearing = Some(hearing.clone());
+        let grant = grant(&["a"], None);
+        let key = grant.key;
+        told(&mut bench, grant).await;
+        let heard = hearing.take(key);
+        assert_eq!(String::from_utf8_lossy(&heard.out), "hello\nOK a\nok - a\n");
+        assert_eq!((String::from_utf8_lossy(&heard.err).as_ref(), heard.events.len()), ("oops\n", 0));
+        assert_eq!(heard.xml, ["out/left.xml"]);
+        assert!(heard.took > kesmo_core::time::Span::ZERO);
+        assert!(hearing.take(key).out.is_empty(), "it is taken away");
+    }
+
+    /// Whether the time of each attempt holds the start of its process, in the order in which they ended.
+    async fn with_start(results: &str, run: &str, script: &str) -> Vec<bool> {
+        let mut bench = bench(results, run, "", script);
+        let (_switches, told) = switches();
+        super::run(&bench.tools, grant(&["a", "b"], None), told).await;
+        let mut all = Vec::new();
+        while let Ok(events) = bench.coming.try_recv() {
+            all.extend(events.into_iter().filter_map(|event| match event {
+                WorkerEvent::Ended(report) => Some(report.with_start.is_some()),
+                _ => None,
+            }));
+        }
+        all
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_time_says_whether_the_start_of_its_process_is_part_of_it() {
+        let each = "for t; do echo \"ok - $t\"; done";
+        assert_eq!(with_start("tap", "{names}", each).await, [true, false], "nothing says when the first began");
+        let head = format!("echo TAP version 14; sleep 0.05; {each}");
+        assert_eq!(with_start("tap", "{names}", &head).await, [false, false], "its first word did");
+        let own = "for t; do printf 'ok - %s\\n  ---\\n  duration_ms: 5\\n  ...\\n' $t; done";
+        let told = with_start("tap", "{names}", own).await;
+        assert_eq!(told.len(), 2);
+        assert_eq!(
+            with_start("exit", "{name}", "true").await,
+            [false, false],
+            "a process of its own is what a test costs"
+        );
+        let events = "for t; do for e in start end; do echo \"{\\\"test\\\":\\\"$t\\\",\\\"event\\\":\\\"$e\\\",\\\"outcome\\\":\\\"passed\\\"}\" >> \"$KESMO_EVENTS\"; done; done";
+        assert_eq!(with_start("events", "{names}", events).await, [false, false], "each says when it begins");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
     async fn results_that_cannot_be_read_count_where_no_test_shows_it() {
         let script =
             "echo '<testsuite><testcase name=\"a\"/></testsuite>' > a.xml; echo '<testsuite><testcase' > b.xml";

@@ -20,6 +20,11 @@ fn longest_start(cores: Cores) -> u64 {
 }
 
 impl Engine {
+    /// Says what starting a process of the suite cost in its latest run, where that became known after this one was begun.
+    pub fn know_start_cost(&mut self, cost: Option<Span>) {
+        self.policy.start_cost = cost.or(self.policy.start_cost);
+    }
+
     /// What the last attempt of an entry took by itself, told with all that this run has shown: `spent` is what it took with the
     /// start of its process, if that is in it.
     #[must_use]
