@@ -33,6 +33,12 @@ pub struct Ready {
 
 /// Sources are kept up to this size, in bytes, unless told otherwise.
 const KEEP_SOURCES: u64 = 10 << 30;
+/// The name of a source's folder: the beginning of its bundle's digest, 80 bits of it. The folder is where tests run, and test
+/// programs exist that fail in one whose path is long.
+fn folder_of(bundle: &str) -> &str {
+    bundle.get(..20).unwrap_or(bundle)
+}
+
 /// Written whenever a source is used.
 const USED: &str = "used";
 
@@ -109,7 +115,7 @@ impl Sources {
             let mut all = self.ready.lock().await;
             Arc::clone(all.entry(setup.bundle.clone()).or_default())
         };
-        let place = self.config.home.join("sources").join(&setup.bundle);
+        let place = self.config.home.join("sources").join(folder_of(&setup.bundle));
         let fresh = !cell.initialized();
         let ready = cell.get_or_try_init(|| self.make_ready(setup)).await.cloned()?;
         // What is used last is kept longest.
@@ -117,7 +123,7 @@ impl Sources {
             tracing::debug!("{}: {e}", place.display());
         }
         if fresh {
-            self.trim(&setup.bundle).await;
+            self.trim(folder_of(&setup.bundle)).await;
         }
         Ok(ready)
     }
@@ -154,7 +160,7 @@ impl Sources {
     }
 
     async fn make_ready(&self, setup: &Setup) -> Result<Arc<Ready>, String> {
-        let place = self.config.home.join("sources").join(&setup.bundle);
+        let place = self.config.home.join("sources").join(folder_of(&setup.bundle));
         let folder = place.join("files");
         let done = place.join("prepared");
         let file_error = |path: &Path, e: std::io::Error| format!("{}: {e}", path.display());
