@@ -28,6 +28,12 @@ fn files(quay: &Quay, name: &str, files: &[(&str, &str)], more: &str) -> PathBuf
 
 const RERUN: &str = "rerun = [\"sh\", \"{name}\", \"--only\", \"{cases-file}\"]\n";
 
+fn get(quay: &Quay, path: &str) -> Value {
+    let bearer = format!("Bearer {}", quay.token());
+    let (_, said, _) = crate::holes::call(quay, "GET", path, &[("Authorization", &bearer)], b"");
+    serde_json::from_str(&said).unwrap_or_else(|e| panic!("{path}: {e}: {said}"))
+}
+
 fn cases(quay: &Quay, run: &str, more: &[&str]) -> Vec<Value> {
     let mut words = vec!["show", run, "--cases"];
     words.extend(more);
@@ -86,6 +92,26 @@ exit 1";
     );
     let tap = text(&quay.kesmo(&["report", "cases/1", "--as", "tap"]).stdout);
     assert_says(&tap, &["1..5", "not ok", "specs/gate.sh/pays by card", "ok 4 - specs/quiet.sh/night/one boat"]);
+}
+
+#[test]
+fn cases_that_failed_of_one_cause_read_as_one_over_all_files() {
+    let quay = shared();
+    let body =
+        |n: u32| format!("echo 'not ok 1 - pays {n}'; echo '# no answer after 3{n} ms'; echo 'ok 2 - rests'; exit 1");
+    let (a, b) = (body(1), body(2));
+    // This one fails by itself.
+    let torn = "echo ok - floats; exit 3";
+    let folder = files(quay, "causes-of-cases", &[("a.sh", &a), ("b.sh", &b), ("torn.sh", torn)], "");
+    let (status, said) = quay.wait(&folder, &[]);
+    assert_eq!(status, 1, "{said}");
+    assert_says(&said, &["no answer after <n> ms"]);
+    let causes = get(quay, "/api/runs/causes-of-cases/1/causes");
+    assert_eq!(causes[0]["count"], 2, "{causes}");
+    assert_eq!(causes[0]["tests"][1][1], "specs/b.sh/pays 2", "{causes}");
+    assert!(causes[1]["tests"][0][1] == "specs/torn.sh", "{causes}");
+    let here = quay.kesmo(&["here", &folder.to_string_lossy(), "--home", &quay.path("causes-home").to_string_lossy()]);
+    assert_says(&all_said(&here), &["2 tests: no answer after <n> ms"]);
 }
 
 #[test]

@@ -160,7 +160,7 @@ fn results_that_ran_elsewhere_are_a_run_and_the_same_is_one_run() {
 
     let tests = quay.json(&["suite", "show", "elsewhere"]);
     assert_eq!(tests["last_runs"].as_array().map(Vec::len), Some(2));
-    let records = quay.sql("select passed, failed from records where test = 'fares/child'");
+    let records = quay.sql("select passed, failed from records join suites on suites.id = suite_id where test = 'fares/child' and slug = 'elsewhere'");
     assert_eq!(records.trim(), "1|1", "the records know both");
 }
 
@@ -214,7 +214,7 @@ fn the_same_import_several_times_at_once_is_one_run() {
         quay.sql("select count(*) from runs join suites on suites.id = suite_id where slug = 'at-once'").trim(),
         "2"
     );
-    assert_eq!(quay.sql("select passed from records where test = 'fares/adult' and passed = 2").trim(), "2");
+    assert_eq!(quay.sql("select passed from records join suites on suites.id = suite_id where test = 'fares/adult' and slug = 'at-once'").trim(), "2");
 }
 
 #[test]
@@ -252,7 +252,7 @@ fn what_is_brought_as_results_is_checked_at_the_edge() {
     let long = format!("ok 1 - {}\nnot ok 2 - {}y\n", "long".repeat(400), "long".repeat(400));
     let (status, said) = import("many.tap", format!("{many}{long}").as_bytes(), &["--with-verdict"]);
     assert_eq!(status, Some(1), "{said}");
-    assert_says(&said, &["1 of 20,002 failed"]);
+    assert_says(&said, &["1 of 20002 failed"]);
     let page = quay.json(&["show", "badly/1"]);
     assert_eq!(page["run"]["listed"].as_u64().or(page["listed"].as_u64()), Some(20_002));
 }

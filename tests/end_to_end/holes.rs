@@ -917,6 +917,68 @@ fn what_is_seen_of_a_service_holds_no_secret() {
 }
 
 #[test]
+fn an_upload_that_is_broken_off_leaves_nothing_behind() {
+    let quay = shared();
+    let folder = quay.tap("broken-off", "a", "echo \"ok - $t\"", "");
+    // Random, so that it does not pack small and is sent in pieces.
+    let mut noise = vec![0; 3 << 20];
+    std::fs::File::open("/dev/urandom").and_then(|mut f| f.read_exact(&mut noise)).expect("noise");
+    fs::write(folder.join("noise"), noise).expect("a file");
+    let bundle = kesmo_client::pack::pack(&folder).expect("a bundle");
+    let coming = quay.path("service/blobs/coming");
+    let left = || fs::read_dir(&coming).map_or(0, Iterator::count);
+    let address = quay.url.strip_prefix("http://").expect("an address");
+    let mut stream = TcpStream::connect(address).expect("it answers");
+    let head = format!(
+        "PUT /api/bundles/{} HTTP/1.1\r\nHost: {address}\r\nAuthorization: Bearer {}\r\nContent-Type: application/gzip\r\n\
+         Content-Length: {}\r\n\r\n",
+        bundle.digest,
+        quay.token(),
+        bundle.content.len()
+    );
+    let half = &bundle.content[..bundle.content.len() / 2];
+    stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(half)).expect("half of it is sent");
+    until("it comes", || (left() > 0).then_some(()));
+    drop(stream);
+    until("what came is cleared away", || (left() == 0).then_some(()));
+    let bearer = format!("Bearer {}", quay.token());
+    let known = || call(quay, "HEAD", &format!("/api/bundles/{}", bundle.digest), &[("Authorization", &bearer)], b"").0;
+    assert_eq!(known(), 404, "half a bundle is none");
+    assert_eq!(quay.wait(&folder, &[]).0, 0, "sent whole it is one");
+    assert_eq!(known(), 200);
+}
+
+#[test]
+fn many_forecasts_at_once_keep_nobody_else_waiting() {
+    let quay = shared();
+    let names: Vec<String> = (0..400).map(|n| format!("sea/{n}")).collect();
+    let folder = quay.tap("weathers", &names.join(" "), "echo \"ok - $t\"", "");
+    assert!(quay.kesmo(&["suite", "add", &folder.to_string_lossy()]).status.success());
+    assert_eq!(quay.kesmo(&["start", "weathers", "--wait"]).status.code(), Some(0));
+    let bearer = format!("Bearer {}", quay.token());
+    let headers = [("Authorization", bearer.as_str()), ("Content-Type", "application/json")];
+    let shards: Vec<u32> = (1..=64).collect();
+    let body = serde_json::json!({ "shards": shards }).to_string();
+    let longest = std::thread::scope(|scope| {
+        let forecast = || call(quay, "POST", "/api/suites/weathers/forecast", &headers, body.as_bytes());
+        let asked: Vec<_> = (0..12).map(|_| scope.spawn(forecast)).collect();
+        let mut longest = Duration::ZERO;
+        while !asked.iter().all(|job| job.is_finished()) {
+            let began = std::time::Instant::now();
+            assert_eq!(call(quay, "GET", "/api/health", &[], b"").0, 200);
+            longest = longest.max(began.elapsed());
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        for job in asked {
+            let (status, said, _) = job.join().expect("it is answered");
+            assert!(status == 200 || (status == 503 && said.contains("try again soon")), "{status}: {said}");
+        }
+        longest
+    });
+    assert!(longest < Duration::from_secs(5), "others were kept waiting for {longest:?}");
+}
+
+#[test]
 fn idle_connections_do_not_keep_others_out() {
     let quay = shared();
     let data = quay.path("narrow");

@@ -17,7 +17,7 @@ use kesmo_core::{
     words::{Outcome, Verdict},
 };
 use kesmo_wire::{
-    api::{CauseOf, Entries, Entry, Run, RunSummary, Slot, entry_name},
+    api::{CauseOf, Entries, Entry, Failing, Run, RunSummary, Slot, entry_name},
     link::{AttemptReport, CaseReport, KeptFile},
     live::{AttemptChange, DecidedChange, Gathered, RunChange, RunSlot, RunSnapshot, letter, thin},
 };
@@ -327,14 +327,24 @@ impl Finished {
     /// Failures gathered by cause.
     #[must_use]
     pub fn causes(&self) -> Vec<CauseOf> {
+        let failed = |index: u32| {
+            let of = self.cases.get(&index).into_iter().flatten();
+            of.filter(|(outcome, _)| *outcome == Outcome::Failed)
+        };
         let first = self.attempts.iter().filter_map(|(index, history)| {
             let failing = history.iter().find(|a| a.kept.ended.failing())?;
-            Some((*index, failing.message.clone()))
+            let itself = failed(*index).next().is_none();
+            itself.then(|| (Failing { entry: *index, case: None }, failing.message.clone()))
+        });
+        let cases = self.cases.keys().flat_map(|index| {
+            failed(*index).map(|(_, case)| {
+                (Failing { entry: *index, case: Some(case.told.title.clone()) }, case.told.message.clone())
+            })
         });
         let entry = |i: u32| &self.entries[i as usize];
         let name = |i: u32| entry(i).test.clone();
         let view = |cause| CauseOf::new(cause, name, |i| entry(i).outcome == Some(Outcome::Flaky));
-        causes(first).into_iter().map(view).collect()
+        causes(first.chain(cases)).into_iter().map(view).collect()
     }
 
     /// The run as a report.

@@ -180,41 +180,46 @@ impl Store {
     }
 }
 
+/// Whether there is a table of that name.
+async fn is_there(c: &mut AsyncPgConnection, table: &str) -> diesel::QueryResult<bool> {
+    #[derive(diesel::QueryableByName)]
+    struct Found {
+        #[diesel(sql_type = diesel::sql_types::Bool)]
+        found: bool,
+    }
+    let found = diesel::sql_query("select to_regclass($1) is not null as found").bind::<Text, _>(table);
+    Ok(found.get_result::<Found>(c).await?.found)
+}
+
 /// Makes sure that attempts and cases of runs made in `month` (its first day) have partitions.
+///
+/// A part is made by itself and then attached, which hinders neither those who read the whole nor those who write it
+/// (PostgreSQL, ALTER TABLE, "ATTACH PARTITION"); made as a part from the beginning it would lock everyone out, and two who
+/// wait for each other.
 pub(crate) async fn ensure_month(c: &mut AsyncPgConnection, month: chrono::NaiveDate) -> Result<(), Error> {
     let next = month.checked_add_months(chrono::Months::new(1)).unwrap_or(month);
-    let parted = ["attempts", "cases"];
-    let name = month.format("cases_%Y_%m");
-    let found: Option<bool> = {
-        use diesel::OptionalExtension;
-        #[derive(diesel::QueryableByName)]
-        struct Found {
-            #[diesel(sql_type = diesel::sql_types::Bool)]
-            found: bool,
-        }
-        diesel::sql_query("select to_regclass($1) is not null as found")
-            .bind::<Text, _>(name.to_string())
-            .get_result::<Found>(c)
-            .await
-            .optional()?
-            .map(|f| f.found)
-    };
-    if found != Some(true) {
-        // The name and the dates come from a date, so that nothing needs quoting.
-        // `if not exists` does not keep two who come at once from each other; the lock does.
-        c.transaction(async |c| {
-            diesel::sql_query("select pg_advisory_xact_lock(7215)").execute(c).await?;
-            for table in parted {
-                let name = month.format("%Y_%m");
-                let sql = format!(
-                    "create table if not exists {table}_{name} partition of {table} for values from ('{month}') to ('{next}')"
-                );
+    let part = |table: &str| format!("{table}_{}", month.format("%Y_%m"));
+    if is_there(c, &part("cases")).await? {
+        return Ok(());
+    }
+    c.transaction(async |c| {
+        diesel::sql_query("select pg_advisory_xact_lock(7215)").execute(c).await?;
+        for table in ["attempts", "cases"] {
+            let part = part(table);
+            if is_there(c, &part).await? {
+                continue;
+            }
+            // The name and the dates come from a date, so that nothing needs quoting.
+            for sql in [
+                format!("create table {part} (like {table} including defaults including constraints)"),
+                format!("alter table {table} attach partition {part} for values from ('{month}') to ('{next}')"),
+            ] {
                 diesel::sql_query(sql).execute(c).await?;
             }
-            diesel::QueryResult::Ok(())
-        })
-        .await?;
-    }
+        }
+        diesel::QueryResult::Ok(())
+    })
+    .await?;
     Ok(())
 }
 

@@ -643,6 +643,36 @@ async fn rows_of_one_run_that_are_refused_can_be_told_from_the_others() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_month_begins_while_others_read_and_write() {
+    let store = store().await;
+    let first = run(&store, "new-month", &[]).await;
+    // Somebody is in the middle of both tables, in the other order.
+    let mut other = AsyncPgConnection::establish(&CLUSTER.postgres.url()).await.unwrap();
+    other.batch_execute("begin; select count(*) from cases; select count(*) from attempts").await.unwrap();
+    let at = "2026-02-05T03:00:00Z".parse().expect("a time");
+    let new = NewRun {
+        suite_id: first.suite_id,
+        pool: "main".into(),
+        started_by: "asta".into(),
+        at: Some(at),
+        ..NewRun::default()
+    };
+    let rows = Commit {
+        attempts: vec![NewAttempt {
+            run_id: 0,
+            month: month_of(at),
+            ..attempt(&first, 0, 1, Ended::Passed, Some(Outcome::Passed))
+        }],
+        ..Commit::default()
+    };
+    let soon = std::time::Duration::from_secs(20);
+    let made = tokio::time::timeout(soon, store.import("import\u{1}month", &new, rows)).await;
+    let (row, _) = made.expect("it does not wait for them").unwrap();
+    other.batch_execute("select count(*) from cases; commit").await.unwrap();
+    assert_eq!(store.attempt_bones(row.id, month_of(at)).await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_import_is_kept_whole_or_not_at_all_and_once() {
     let store = store().await;
     let first = run(&store, "imported", &[]).await;

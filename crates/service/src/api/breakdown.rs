@@ -15,12 +15,13 @@ use kesmo_core::{
     words::{Ended, Outcome},
 };
 use kesmo_store::{
+    cases::CaseQuestion,
     month_of,
     past::{AttemptRow, PlaceRow},
     runs::{Filter, RunRow},
 };
 use kesmo_wire::api::{
-    Around, CauseOf, Differing, PastEntry, Shard, ShardBatch, Timeline, VariantOf, Variants, entry_name,
+    Around, CauseOf, Differing, Failing, PastEntry, Shard, ShardBatch, Timeline, VariantOf, Variants, entry_name,
 };
 use rocket::{Route, State, get, routes, serde::json::Json};
 
@@ -37,6 +38,8 @@ const MOST_ON_WORKER: usize = 5;
 /// Blocks of a timeline, and names in it, about.
 const MOST_BLOCKS: u64 = 8000;
 const MOST_NAMED: usize = 2000;
+/// Failed cases that are gathered by their causes.
+const MOST_CASES: i64 = 5000;
 /// Tests that differ between variants.
 const MOST_DIFFERING: usize = 200;
 
@@ -50,7 +53,7 @@ fn name_of(plan: &Plan, index: u32) -> String {
 }
 
 /// Failures gathered by cause: of each entry that failed or was flaky, the message of its first failing attempt, without
-/// what differs from one failure to the next.
+/// what differs from one failure to the next. Of a file whose cases failed it is their messages.
 #[utoipa::path(get, path = "/api/runs/{suite}/{number}/causes", operation_id = "causes", tag = "runs",
     params(("suite" = String, Path), ("number" = i32, Path)), responses((status = 200, body = [CauseOf])))]
 #[get("/api/runs/<suite>/<number>/causes")]
@@ -61,12 +64,24 @@ async fn causes_of(app: &State<App>, _caller: MaySee, suite: &str, number: i32) 
     let mut seen = std::collections::HashSet::new();
     let failing = app.store.failing_attempts(row.id, month_of(row.created_at)).await?;
     let first = failing.into_iter().filter(|a| seen.insert(a.entry)).map(|a| (a.entry as u32, a.message));
+    let failed_cases = match past.of_files {
+        true => {
+            let asked = CaseQuestion { outcomes: vec![Outcome::Failed], limit: MOST_CASES, ..CaseQuestion::default() };
+            app.store.cases(row.id, month_of(row.created_at), &asked).await?
+        }
+        false => Vec::new(),
+    };
+    let told: std::collections::HashSet<i32> = failed_cases.iter().map(|case| case.entry).collect();
     let outcome = |i: u32| outcomes.get(i as usize).copied().flatten().map(|o| o.0);
     // What was left undone in the end, or does not count, failed for nobody.
-    let first = first.filter(|(i, _)| matches!(outcome(*i), None | Some(Outcome::Failed | Outcome::Flaky)));
+    let counts = |i: u32| matches!(outcome(i), None | Some(Outcome::Failed | Outcome::Flaky));
+    let first = first.filter(|(i, _)| counts(*i) && !told.contains(&(*i as i32)));
+    let first = first.map(|(entry, message)| (Failing { entry, case: None }, message));
+    let cases = failed_cases.into_iter().filter(|case| counts(case.entry as u32));
+    let cases = cases.map(|case| (Failing { entry: case.entry as u32, case: Some(case.title) }, case.message));
     let flaky = |i: u32| outcome(i) == Some(Outcome::Flaky);
     let view = |cause| CauseOf::new(cause, |i| name_of(&past.plan, i), flaky);
-    Ok(Json(causes(first).into_iter().map(view).collect()))
+    Ok(Json(causes(first.chain(cases)).into_iter().map(view).collect()))
 }
 
 /// The outcome of every entry, and what its last attempt took.

@@ -19,10 +19,10 @@ pub struct CauseOf {
     /// The message without what differs from one failure to the next.
     pub likeness: String,
     pub example: String,
-    /// How many tests failed so, and how many of those were flaky in the end.
+    /// How many tests or cases failed so, and how many of those were flaky in the end.
     pub count: u32,
     pub flaky: u32,
-    /// The first of them: index and name.
+    /// The first of them: the entry's index, and the name of it or of its case.
     pub tests: Vec<(u32, String)>,
 }
 
@@ -31,15 +31,26 @@ impl CauseOf {
     const MOST_NAMED: usize = 20;
 
     /// A cause of a run, with what is known of its entries.
-    pub fn new(cause: Cause<u32>, name: impl Fn(u32) -> String, is_flaky: impl Fn(u32) -> bool) -> Self {
+    pub fn new(cause: Cause<Failing>, name: impl Fn(u32) -> String, is_flaky: impl Fn(u32) -> bool) -> Self {
+        let whole = |of: &Failing| match &of.case {
+            Some(title) => format!("{}/{title}", name(of.entry)),
+            None => name(of.entry),
+        };
         Self {
             count: cause.members.len() as u32,
-            flaky: cause.members.iter().filter(|i| is_flaky(**i)).count() as u32,
-            tests: cause.members.iter().take(Self::MOST_NAMED).map(|i| (*i, name(*i))).collect(),
+            flaky: cause.members.iter().filter(|of| of.case.is_none() && is_flaky(of.entry)).count() as u32,
+            tests: cause.members.iter().take(Self::MOST_NAMED).map(|of| (of.entry, whole(of))).collect(),
             likeness: cause.likeness,
             example: shorten(&cause.example, 500),
         }
     }
+}
+
+/// What failed: an entry, or a case of one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Failing {
+    pub entry: u32,
+    pub case: Option<String>,
 }
 
 /// What one slot carried out of a run.

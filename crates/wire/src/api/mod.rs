@@ -16,7 +16,7 @@ mod suites;
 mod webhooks;
 mod workers;
 
-pub use breakdown::{CauseOf, Differing, PastEntry, Shard, ShardBatch, Timeline, VariantOf, Variants};
+pub use breakdown::{CauseOf, Differing, Failing, PastEntry, Shard, ShardBatch, Timeline, VariantOf, Variants};
 pub use briefs::{BriefOf, NewBrief};
 pub use entries::{Around, Artifact, Attempt, Entries, Entry, EntryDetail, entry_name};
 pub use parks::{NewPark, Park, Parked};
