@@ -181,9 +181,13 @@ fn stop_postgres(data: &Path) {
     } else {
         Command::new(pg_ctl)
     };
-    let stopped = command.arg("-D").arg(cluster).args(["-m", "immediate", "-w", "stop"]).current_dir("/").output();
+    let pid = std::fs::read_to_string(cluster.join("postmaster.pid")).expect("it runs");
+    let pid = Path::new("/proc").join(pid.lines().next().expect("its number").trim());
+    // pg_ctl's own waiting does not see an end that is followed by a new start at once.
+    let stopped = command.arg("-D").arg(cluster).args(["-m", "immediate", "-W", "stop"]).current_dir("/").output();
     let stopped = stopped.expect("pg_ctl runs");
     assert!(stopped.status.success(), "{}", all_said(&stopped));
+    until("it has ended", || (!pid.exists()).then_some(()));
 }
 
 #[test]
