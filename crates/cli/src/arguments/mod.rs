@@ -66,7 +66,7 @@ pub enum Command {
     Worker(Worker),
     /// Save a service's address and a token for later calls
     Login(Login),
-    /// Add, check, list, show, poll or remove suites
+    /// Draft, try, add, check, list, show, poll or remove suites
     #[command(subcommand)]
     Suite(Suite),
     /// Save, list, show or remove settings of runs
