@@ -7,7 +7,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use flate2::{Compression, GzBuilder};
+use flate2::{Compression, GzBuilder, write::GzEncoder};
 use kesmo_core::{
     suite::{SuiteFile, file::FILE_NAME},
     time::Bytes,
@@ -77,15 +77,14 @@ pub fn pack(folder: &Path) -> Result<Bundle, Error> {
     let paths = files(folder)?;
     let failed = |path: &Path, e: &dyn std::fmt::Display| Error::Pack(format!("{}: {e}", path.display()));
     let mut total = 0;
-    let gzip = GzBuilder::new().mtime(0).write(Vec::new(), Compression::new(6));
-    let mut tar = tar::Builder::new(gzip);
+    let mut tar = archive();
     for path in &paths {
         let name = path.strip_prefix(folder).unwrap_or(path);
         let meta = fs::symlink_metadata(path).map_err(|e| failed(path, &e))?;
-        let mut header = tar::Header::new_gnu();
-        header.set_mtime(0);
         if meta.file_type().is_symlink() {
             let target = fs::read_link(path).map_err(|e| failed(path, &e))?;
+            let mut header = tar::Header::new_gnu();
+            header.set_mtime(0);
             header.set_entry_type(tar::EntryType::Symlink);
             header.set_size(0);
             header.set_mode(0o777);
@@ -101,19 +100,40 @@ pub fn pack(folder: &Path) -> Result<Bundle, Error> {
         }
         // Whether a file may be run counts; other rights depend on who packs.
         let mode = if meta.permissions().mode() & 0o100 != 0 { 0o755 } else { 0o644 };
-        header.set_entry_type(tar::EntryType::Regular);
-        header.set_mode(mode);
-        header.set_size(content.len() as u64);
-        tar.append_data(&mut header, name, content.as_slice()).map_err(|e| failed(path, &e))?;
+        append(&mut tar, name, &content, mode).map_err(|e| failed(path, &e))?;
     }
-    let gzip = tar.into_inner().map_err(|e| failed(folder, &e))?;
-    let content = gzip.finish().map_err(|e| failed(folder, &e))?;
-    Ok(Bundle {
-        digest: kesmo_wire::Digest::of(&content).into(),
-        content,
-        suite: suite.suite.to_string(),
-        files: paths.len(),
-    })
+    finish(tar, &suite, paths.len())
+}
+
+/// A bundle that holds a suite file alone.
+///
+/// # Errors
+/// If the suite file has problems.
+pub fn of_suite_file(text: &str) -> Result<Bundle, Error> {
+    let suite = SuiteFile::parse(FILE_NAME, text).map_err(|e| Error::Pack(e.to_string()))?;
+    let mut tar = archive();
+    append(&mut tar, Path::new(FILE_NAME), text.as_bytes(), 0o644).map_err(|e| Error::Pack(e.to_string()))?;
+    finish(tar, &suite, 1)
+}
+
+type Archive = tar::Builder<GzEncoder<Vec<u8>>>;
+
+fn archive() -> Archive {
+    tar::Builder::new(GzBuilder::new().mtime(0).write(Vec::new(), Compression::new(6)))
+}
+
+fn append(tar: &mut Archive, name: &Path, content: &[u8], mode: u32) -> std::io::Result<()> {
+    let mut header = tar::Header::new_gnu();
+    header.set_mtime(0);
+    header.set_entry_type(tar::EntryType::Regular);
+    header.set_mode(mode);
+    header.set_size(content.len() as u64);
+    tar.append_data(&mut header, name, content)
+}
+
+fn finish(tar: Archive, suite: &SuiteFile, files: usize) -> Result<Bundle, Error> {
+    let content = tar.into_inner().and_then(GzEncoder::finish).map_err(|e| Error::Pack(e.to_string()))?;
+    Ok(Bundle { digest: kesmo_wire::Digest::of(&content).into(), content, suite: suite.suite.to_string(), files })
 }
 
 #[cfg(test)]
@@ -150,6 +170,19 @@ mod tests {
         assert_eq!(before, pack(b.path()).unwrap().digest);
         fs::set_permissions(b.path().join("t"), fs::Permissions::from_mode(0o755)).unwrap();
         assert_ne!(before, pack(b.path()).unwrap().digest, "whether a file may be run counts");
+    }
+
+    #[test]
+    fn a_suite_file_alone_is_the_bundle_of_a_folder_with_nothing_else() {
+        let dir = folder();
+        for other in ["t", "left.log", "gone.txt", ".gitignore", ".kesmoignore"] {
+            fs::remove_file(dir.path().join(other)).unwrap();
+        }
+        let text = fs::read_to_string(dir.path().join("kesmo.toml")).unwrap();
+        let (alone, packed) = (of_suite_file(&text).unwrap(), pack(dir.path()).unwrap());
+        assert_eq!((names(&alone), alone.files), (vec!["kesmo.toml".to_owned()], 1));
+        assert_eq!(alone.digest, packed.digest);
+        assert!(of_suite_file("suite = 3").is_err());
     }
 
     #[test]

@@ -5,7 +5,7 @@ use std::{io::Read, path::Path};
 use chrono::{DateTime, Local, NaiveDateTime, Utc};
 use kesmo_client::{Error, pack};
 use kesmo_wire::{
-    api::{NewSuite, SuiteDetail},
+    api::{NewSuite, Suite, SuiteDetail},
     imports::{ImportedRun, MOST_MIB, NewImport, ResultFile},
 };
 
@@ -98,20 +98,18 @@ fn moment(text: &str) -> Result<DateTime<Utc>, Failure> {
     })
 }
 
-/// Adds a suite without tests of its own.
+/// Adds a suite without tests of its own, if there is none of that name: one that is there keeps its files.
 async fn add_suite(name: &str, context: &Context) -> Result<(), Failure> {
-    let folder = std::env::temp_dir().join(format!("kesmo-import-{}", std::process::id()));
-    let failed = |e: std::io::Error| Failure::trouble(format!("{}: {e}", folder.display()));
-    std::fs::create_dir_all(&folder).map_err(failed)?;
+    let there: Vec<Suite> = context.client.get("/api/suites", &[]).await?;
+    if there.iter().any(|suite| suite.name == name) {
+        return Ok(());
+    }
     let file = format!(
         "suite = {name:?}\nabout = \"results that ran elsewhere\"\n\n[tests]\n# Its results are brought with `kesmo import`; to \
          run it here too, add its files: `kesmo suite add`.\nlist = [\"sh\", \"-c\", \"echo 'this suite takes results that ran \
          elsewhere only: kesmo import' >&2; exit 1\"]\nrun = [\"false\", \"{{names}}\"]\nresults = \"tap\"\n"
     );
-    let packed =
-        std::fs::write(folder.join("kesmo.toml"), file).map_err(failed).and_then(|()| Ok(pack::pack(&folder)?));
-    std::fs::remove_dir_all(&folder).map_err(failed)?;
-    let bundle = packed?;
+    let bundle = pack::of_suite_file(&file)?;
     context.client.upload(&bundle).await?;
     let new = NewSuite { bundle: Some(bundle.digest), git: None };
     let suite: SuiteDetail = context.client.post("/api/suites", &new).await?;
