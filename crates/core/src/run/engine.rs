@@ -113,13 +113,13 @@ struct Took {
     odd: bool,
 }
 
-/// What starting a process cost, in microseconds; without what it waited for a core; and its share in what it and those that
-/// started with it made each other wait.
-#[derive(Debug, Clone, Copy)]
-struct Start {
-    cost: u64,
-    alone: u64,
-    share: u64,
+/// What starting processes cost, in microseconds; without what they waited for a core; and the share of each in what it and those
+/// that started with it made each other wait. Each in order.
+#[derive(Debug, Clone, Default)]
+struct Starts {
+    costs: Vec<u64>,
+    alone: Vec<u64>,
+    shares: Vec<u64>,
 }
 
 /// What tests took by themselves.
@@ -195,7 +195,7 @@ pub struct Engine {
     /// What starting processes cost of late, in microseconds; and workers that have prepared the suite's files.
     starts: VecDeque<u64>,
     /// All that were measured; and when the latest batches were granted.
-    all_starts: Vec<Start>,
+    all_starts: Starts,
     /// Entries whose last attempt's time holds the start of its process, and what that made of the cores.
     with_start: BTreeMap<u32, Cores>,
     granted: VecDeque<Timestamp>,
@@ -258,7 +258,7 @@ impl Engine {
             own: OwnTimes::default(),
             round: Round::default(),
             starts: VecDeque::new(),
-            all_starts: Vec::new(),
+            all_starts: Starts::default(),
             with_start: BTreeMap::new(),
             granted: VecDeque::new(),
             prepared: BTreeSet::new(),

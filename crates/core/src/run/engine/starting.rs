@@ -5,7 +5,7 @@
 //! process took of what was expected of them, or what they took on average, or what is usual in this run. What is taken for a
 //! start is no longer taken for the test's own time.
 
-use super::{Batch, Engine, KNOWN_FROM, MOST_GRANTED, MOST_STARTS, Start, Took};
+use super::{Batch, Engine, KNOWN_FROM, MOST_GRANTED, MOST_STARTS, Starts, Took};
 use crate::{
     run::terms::Cores,
     time::{Span, Timestamp},
@@ -17,6 +17,11 @@ use crate::{
 fn longest_start(cores: Cores) -> u64 {
     let busy = cores.ran.0.saturating_add(cores.waited.0);
     busy.saturating_add(busy / 4).saturating_add(20_000)
+}
+
+/// The value that so many tenths of those in order are below; `None` where there is none.
+fn tenths_below(sorted: &[u64], tenths: usize) -> Option<u64> {
+    sorted.get((sorted.len() * tenths / 10).min(sorted.len().saturating_sub(1))).copied()
 }
 
 impl Engine {
@@ -40,15 +45,8 @@ impl Engine {
 
     /// What a start costs when it is dear, in microseconds: nine of ten cost less, and a quarter more than that may be.
     fn dear_start(&self) -> u64 {
-        let tenths = if self.all_starts.len() < 10 { 5 } else { 9 };
-        self.of_starts(tenths, |start| start.cost).map_or(self.start_cost().0, |dear| dear + dear / 4)
-    }
-
-    /// Of all starts that were measured what so many tenths of them are below; `None` where there is none.
-    fn of_starts(&self, tenths: usize, what: impl Fn(&Start) -> u64) -> Option<u64> {
-        let mut all: Vec<u64> = self.all_starts.iter().map(what).collect();
-        all.sort_unstable();
-        all.get((all.len() * tenths / 10).min(all.len().saturating_sub(1))).copied()
+        let tenths = if self.all_starts.costs.len() < 10 { 5 } else { 9 };
+        tenths_below(&self.all_starts.costs, tenths).map_or(self.start_cost().0, |dear| dear + dear / 4)
     }
 
     /// What an entry usually takes in this run, if anything says so.
@@ -110,8 +108,11 @@ impl Engine {
             self.starts.pop_front();
         }
         self.starts.push_back(cost);
-        if self.all_starts.len() < MOST_GRANTED {
-            self.all_starts.push(Start { cost, alone: cost - waited, share });
+        let Starts { costs, alone, shares } = &mut self.all_starts;
+        if costs.len() < MOST_GRANTED {
+            for (all, new) in [(costs, cost), (alone, cost - waited), (shares, share)] {
+                all.insert(all.partition_point(|old| *old <= new), new);
+            }
         }
     }
 
@@ -125,7 +126,7 @@ impl Engine {
     /// What it costs to start so many processes at once, where no others start: what one costs alone, and what they make each
     /// other wait.
     pub(super) fn cost_of_starting(&self, processes: u32) -> Span {
-        match self.of_starts(5, |start| start.alone) {
+        match tenths_below(&self.all_starts.alone, 5) {
             Some(alone) => Span(alone + self.start_share().0 * u64::from(processes)),
             None => self.start_cost(),
         }
@@ -134,7 +135,7 @@ impl Engine {
     /// By how much each process that is started makes those wait that start with it. Where few start at once they do not: that
     /// says nothing of many.
     pub(super) fn start_share(&self) -> Span {
-        Span(self.of_starts(8, |start| start.share).unwrap_or(0))
+        Span(tenths_below(&self.all_starts.shares, 8).unwrap_or(0))
     }
 
     /// What the first test of a process would have taken, told from the others of that process.
