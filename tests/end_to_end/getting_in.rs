@@ -191,6 +191,13 @@ fn results_of_files_are_cases_and_bad_ones_are_refused_whole() {
 
     let brought = quay.kesmo(&[&["import", &at("desk.tap")], &variant[..]].concat());
     assert_says(&all_said(&brought), &["desks/1", "1 of 1 files failed; 1 of 2 cases"]);
+    // Of another file the same results are others; of the same at another place they are not.
+    fs::copy(folder.join("desk.tap"), folder.join("quay.tap")).expect("a copy");
+    write(&folder, "elsewhere/desk.tap", &fs::read_to_string(folder.join("desk.tap")).expect("a file"));
+    let moved = quay.kesmo(&[&["import", &at("elsewhere/desk.tap")], &variant[..]].concat());
+    assert_says(&all_said(&moved), &["imported before: it is desks/1"]);
+    let other = quay.kesmo(&[&["import", &at("quay.tap")], &variant[..]].concat());
+    assert_says(&all_said(&other), &["desks/2", "1 of 1 files failed"]);
     let cases = quay.json(&["show", "desks/1", "--cases"]);
     assert_eq!(cases["total"], 2, "{cases}");
     assert_eq!(quay.run("desks/1")["variants"][0], "screen=phone");

@@ -1,6 +1,11 @@
 //! Names that cross floors: test names, slugs, and the nearest known name to a misspelt one.
 
-use std::{fmt, sync::Arc};
+use std::{
+    collections::{HashMap, hash_map::Entry},
+    fmt,
+    hash::{DefaultHasher, Hash, Hasher},
+    sync::Arc,
+};
 
 use serde::{Deserialize, Serialize};
 
@@ -92,6 +97,43 @@ pub fn case_title(text: &str) -> String {
     let most = LONGEST_CASE_TITLE - 24;
     let end = (0..=most).rev().find(|at| clean.is_char_boundary(*at)).unwrap_or(0);
     format!("{}… ({digest})", &clean[..end])
+}
+
+/// Names that are to be unlike each other: how often each came, by its hash, as they are many and long.
+#[derive(Debug, Clone, Default)]
+pub struct Titles(HashMap<u64, u32>);
+
+impl Titles {
+    /// A title unlike all that came before: one that comes again is numbered, and brought to the shape of a title.
+    pub fn unlike(&mut self, title: &str, shape: impl Fn(String) -> String) -> String {
+        let times = self.0.entry(hash(title)).or_insert(0);
+        *times += 1;
+        if *times == 1 {
+            return title.to_owned();
+        }
+        let mut number = *times;
+        loop {
+            let numbered = shape(format!("{title} ({number})"));
+            if let Entry::Vacant(fresh) = self.0.entry(hash(&numbered)) {
+                fresh.insert(1);
+                self.0.insert(hash(title), number);
+                return numbered;
+            }
+            number += 1;
+        }
+    }
+}
+
+fn hash(title: &str) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    title.hash(&mut hasher);
+    hasher.finish()
+}
+
+/// Parts a name into a file and what stands behind it, where a beginning of it is one: the longest that is.
+pub fn part_by_file(name: &str, is_file: impl Fn(&str) -> bool) -> Option<(&str, &str)> {
+    let ends = name.rmatch_indices('/').map(|(at, _)| (&name[..at], &name[at + 1..]));
+    ends.into_iter().find(|(file, _)| is_file(file))
 }
 
 /// A short name of a suite, pool or token: `a-z`, `0-9` and `-`, 1 to 60 characters, beginning with a letter or digit.

@@ -9,7 +9,7 @@ use std::{
 };
 
 use kesmo_core::{
-    format::{junit, tap::Tap},
+    format::{junit, points::Points, tap::Tap},
     name::shorten,
     run::BatchEnd,
     suite::file::{NamesAs, Results},
@@ -30,7 +30,7 @@ use crate::{
     hearing::{Heard, Hearing},
     process::{self, Process},
     progress::ProcessEnd,
-    reading::{Points, Reading, Step},
+    reading::{Reading, Step},
     source::{Ready, Sources, cannot_start},
     uploads::Uploads,
 };
@@ -406,7 +406,7 @@ impl BatchRun<'_> {
             // When every test has its result, the process is about to end: what it still prints belongs to the last one.
             // One that stays and may be fed more is not.
             let complete = reading.progress.complete() && !self.feed_open;
-            if reading.cores.is_none() && reading.progress.any_done() {
+            if reading.hides_start && reading.cores.is_none() && reading.progress.any_done() {
                 reading.cores = Some(process.cores());
             }
             if to_write.is_empty() && !self.feed_open {
@@ -730,8 +730,7 @@ impl BatchRun<'_> {
                         steps: finished.steps,
                         log: Log::None,
                         cases: finished.cases,
-                        // Where every test has a process of its own, its start is part of what the test costs.
-                        with_start: (finished.with_start && self.ready.suite.tests.names_as != NamesAs::OneEach)
+                        with_start: (finished.with_start && reading.hides_start)
                             .then(|| reading.cores.unwrap_or_default()),
                     };
                     if text.len() <= Log::LONGEST_TEXT {

@@ -1,14 +1,11 @@
 //! The cases that the files of one process tell of: gives them titles unlike each other, and says how each file ended itself.
 //! Decides only; it reads no clock and starts nothing.
 
-use std::{
-    collections::{BTreeSet, HashMap},
-    hash::{DefaultHasher, Hash, Hasher},
-};
+use std::collections::{BTreeSet, HashMap};
 
 use kesmo_core::{
     format::{Reported, Step},
-    name::{case_title, shorten},
+    name::{Titles, case_title, part_by_file, shorten},
     run::cases::MOST_CASES,
     time::Span,
     words::Ended,
@@ -38,8 +35,7 @@ pub struct Files {
 /// What a file has told so far.
 #[derive(Default)]
 struct SoFar {
-    /// How often each title came, by its hash: titles are many and long.
-    titles: HashMap<u64, u32>,
+    titles: Titles,
     told: u32,
     sent: u32,
     failing: u32,
@@ -68,12 +64,6 @@ pub struct EndOfProcess<'e> {
     pub last_words: &'e str,
 }
 
-fn hash(title: &str) -> u64 {
-    let mut hasher = DefaultHasher::new();
-    title.hash(&mut hasher);
-    hasher.finish()
-}
-
 impl Files {
     /// The files of a process that was started at `began`; `asked` are the only cases that its one file is to run.
     pub fn new(entries: &[GrantedEntry], asked: &[String], began: i64) -> Self {
@@ -100,9 +90,9 @@ impl Files {
         if let Some(position) = self.by_name.get(name) {
             return Some((*position, String::new()));
         }
-        let ends = name.match_indices('/').map(|(at, _)| at).collect::<Vec<_>>();
-        let of = |at: &usize| self.by_name.get(&name[..*at]).map(|position| (*position, name[at + 1..].to_owned()));
-        ends.iter().rev().find_map(of).or_else(|| (self.names.len() == 1).then(|| (0, name.to_owned())))
+        let parted = part_by_file(name, |file| self.by_name.contains_key(file));
+        let placed = parted.and_then(|(file, title)| Some((*self.by_name.get(file)?, title.to_owned())));
+        placed.or_else(|| (self.names.len() == 1).then(|| (0, name.to_owned())))
     }
 
     /// Whether the process has one file alone.
@@ -144,7 +134,7 @@ impl Files {
             file.begun.remove(&title).unwrap_or((file.last_us.max(file.began_us.unwrap_or(now)), Vec::new()));
         let first = file.began_us.is_none() || file.told == 0;
         file.began_us.get_or_insert(began);
-        let unlike = file.unlike(&title);
+        let unlike = file.titles.unlike(&title, |numbered| case_title(&numbered));
         if file.of_asked > 0 && !file.asked.remove(&unlike) {
             file.beyond += 1;
         }
@@ -298,26 +288,6 @@ impl Files {
 }
 
 impl SoFar {
-    /// A title unlike all that this file told before: one that comes again is numbered.
-    fn unlike(&mut self, title: &str) -> String {
-        let times = self.titles.entry(hash(title)).or_insert(0);
-        *times += 1;
-        if *times == 1 {
-            return title.to_owned();
-        }
-        let mut number = *times;
-        loop {
-            let numbered = case_title(&format!("{title} ({number})"));
-            let fresh = !self.titles.contains_key(&hash(&numbered));
-            if fresh {
-                self.titles.insert(hash(&numbered), 1);
-                self.titles.insert(hash(title), number);
-                return numbered;
-            }
-            number += 1;
-        }
-    }
-
     /// What stands of the file itself, whatever its cases did.
     fn stands(&self) -> Option<(Ended, String)> {
         if let Some((ended, message)) = self.own.as_ref().filter(|(ended, _)| ended.failing()) {

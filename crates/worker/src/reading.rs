@@ -6,8 +6,8 @@ use kesmo_core::{
     format::{
         Reported,
         events::{Event, EventLine, read_line},
-        subtests::SubtestReader,
-        tap::{Tap, TapReader},
+        points::Points,
+        tap::Tap,
     },
     name::shorten,
     run::Cores,
@@ -61,51 +61,14 @@ pub(crate) struct Reading {
     pub found: Vec<Step>,
     pub bailed: Option<String>,
     pub broken: Option<String>,
-    /// What the process had made of the machine's cores when its first result came.
+    /// Its start is part of its first test's time. Where every test has a process of its own, it is part of what a test costs.
+    pub hides_start: bool,
+    /// What the process had made of the machine's cores when its first result came, where that tells of its start.
     pub cores: Option<Cores>,
     /// What it prints word for word, where that is kept.
     pub heard: Option<Heard>,
     /// How much had been printed when the last case was told.
     told_at: u64,
-}
-
-/// The reader of a process's TAP: of tests, or of files with their cases.
-pub(crate) enum Points {
-    OfTests(TapReader),
-    OfFiles(SubtestReader),
-}
-
-impl Points {
-    fn line(&mut self, line: &str) -> Vec<Tap> {
-        match self {
-            Self::OfTests(reader) => reader.line(line),
-            Self::OfFiles(reader) => reader.line(line),
-        }
-    }
-
-    /// Gives out a failing point that was held back.
-    pub fn release(&mut self) -> Vec<Tap> {
-        match self {
-            Self::OfTests(reader) => reader.release().into_iter().collect(),
-            Self::OfFiles(reader) => reader.release(),
-        }
-    }
-
-    /// Whether a failing point is held back.
-    pub fn holds_back(&self) -> bool {
-        match self {
-            Self::OfTests(reader) => reader.holds_back(),
-            Self::OfFiles(reader) => reader.holds_back(),
-        }
-    }
-
-    /// The output is over.
-    pub fn finish(&mut self) -> Vec<Tap> {
-        match self {
-            Self::OfTests(reader) => reader.finish(),
-            Self::OfFiles(reader) => reader.finish(),
-        }
-    }
 }
 
 impl Reading {
@@ -119,11 +82,7 @@ impl Reading {
             Results::Junit => When::AtTheEnd,
             Results::Tap | Results::Exit => When::AsTheyEnd,
         };
-        let points = match tests.results {
-            Results::Tap if of_files => Some(Points::OfFiles(SubtestReader::default())),
-            Results::Tap => Some(Points::OfTests(TapReader::default())),
-            _ => None,
-        };
+        let points = (tests.results == Results::Tap).then(|| Points::new(of_files));
         Self {
             progress: if tests.names_as == NamesAs::Fed {
                 Progress::of_fed(entries)
@@ -138,6 +97,7 @@ impl Reading {
             found: Vec::new(),
             bailed: None,
             broken: None,
+            hides_start: told == When::AsTheyEnd && tests.names_as != NamesAs::OneEach,
             cores: None,
             heard: None,
             told_at: 0,

@@ -2,17 +2,21 @@
 //!
 //! What a file promises and does not hold, or says beside its results, is no result, and is told as wrong: a run of it fails.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::{
+    collections::{BTreeMap, HashMap, HashSet},
+    slice::from_ref,
+};
 
 use super::{
     Reported, Step,
     events::{Event, read_line},
     junit,
-    subtests::SubtestReader,
-    tap::{Tap, TapReader},
+    points::Points,
+    tap::Tap,
 };
 use crate::{
-    name::{LONGEST_TEST_NAME, TestName, case_title, shorten},
+    name::{LONGEST_TEST_NAME, TestName, Titles, case_title, part_by_file, shorten},
+    run::cases::MOST_CASES,
     suite::listing::MOST_TESTS,
     time::Span,
     words::Ended,
@@ -48,17 +52,44 @@ pub struct Import {
     known: HashSet<String>,
     entries: Vec<Imported>,
     places: HashMap<String, usize>,
+    /// What is wrong, with how much more of each file is not named.
     wrongs: Vec<String>,
-    titles: Vec<HashMap<String, u32>>,
+    /// The titles of each file, or the names of all tests.
+    titles: Vec<Titles>,
+    names: Titles,
+    /// How many results there are.
+    results: u32,
 }
 
-/// The most that is said to be wrong of one file.
+/// The most that is said to be wrong of one file, and of all together.
 const MOST_WRONGS: usize = 20;
+const MOST_WRONGS_OF_ALL: usize = 500;
+/// What is kept of what the cases of a file printed, in bytes, before the last of them.
+const LONGEST_OUTPUT: usize = 256 << 10;
+/// The most steps of a test that are kept.
+const MOST_STEPS: usize = 1000;
 
 /// What a file of results is called where a test or file has to be named after it: its path without the ending.
-fn stem(path: &str) -> String {
+#[must_use]
+pub fn stem(path: &str) -> String {
     let file = path.rsplit('/').next().unwrap_or(path);
     file.rsplit_once('.').map_or(file, |(stem, _)| stem).to_owned()
+}
+
+/// What is wrong of one file: the first of it, and how much there is.
+#[derive(Default)]
+struct Wrongs {
+    kept: Vec<String>,
+    count: usize,
+}
+
+impl Wrongs {
+    fn push(&mut self, why: String) {
+        self.count += 1;
+        if self.kept.len() < MOST_WRONGS {
+            self.kept.push(why);
+        }
+    }
 }
 
 impl Import {
@@ -73,17 +104,18 @@ impl Import {
     /// # Errors
     /// In words, if it is none of JUnit XML, TAP and event lines, or is broken.
     pub fn read(&mut self, path: &str, content: &[u8]) -> Result<(), String> {
-        let said = |why: String| format!("{path}: {why}");
-        let text = std::str::from_utf8(content).map(|text| text.trim_start_matches('\u{feff}'));
-        match text.unwrap_or_default().trim_start().chars().next() {
-            _ if content.starts_with(b"<") => self.read_junit(path, content).map_err(said),
-            Some('<') => self.read_junit(path, content).map_err(said),
-            Some('{') => self.read_events(path, text.unwrap_or_default()).map_err(said),
-            _ => match text {
-                Ok(text) => self.read_tap(path, text).map_err(said),
-                Err(e) => Err(said(format!("it is not UTF-8 ({e})"))),
-            },
-        }
+        let mut wrongs = Wrongs::default();
+        let text = std::str::from_utf8(content).map_err(|e| format!("it is not UTF-8 ({e})"));
+        let read = text.and_then(|text| {
+            let text = text.trim_start_matches('\u{feff}');
+            match text.trim_start().chars().next() {
+                Some('<') => self.read_junit(path, text, &mut wrongs),
+                Some('{') => self.read_events(path, text),
+                _ => self.read_tap(path, text, &mut wrongs),
+            }
+        });
+        self.note_wrongs(path, wrongs);
+        read.map_err(|why| format!("{path}: {why}"))
     }
 
     /// What was gathered, and what is wrong beside the results.
@@ -97,8 +129,22 @@ impl Import {
         Ok((self.entries, self.wrongs))
     }
 
-    fn read_junit(&mut self, path: &str, content: &[u8]) -> Result<(), String> {
-        let file = junit::read(content)?;
+    /// Keeps what is wrong of a file: some of it in words, and how much more there is.
+    fn note_wrongs(&mut self, path: &str, wrongs: Wrongs) {
+        let room = MOST_WRONGS.min(MOST_WRONGS_OF_ALL.saturating_sub(self.wrongs.len()));
+        let more = wrongs.count.saturating_sub(room);
+        self.wrongs.extend(wrongs.kept.into_iter().take(room).map(|why| format!("{path}: {why}")));
+        if more > 0 && self.wrongs.len() < MOST_WRONGS_OF_ALL + MOST_WRONGS {
+            self.wrongs.push(format!("{path}: {more} more like that"));
+        }
+    }
+
+    fn read_junit(&mut self, path: &str, text: &str, wrongs: &mut Wrongs) -> Result<(), String> {
+        // Counted before they are read, as each takes far more memory than its text.
+        if text.matches("<testcase").count() > MOST_CASES as usize {
+            return Err(format!("it holds more than {MOST_CASES} test cases"));
+        }
+        let file = junit::read(text.as_bytes())?;
         if file.cases.is_empty() && file.loose.is_empty() {
             return Err("it holds no <testcase>".into());
         }
@@ -106,46 +152,34 @@ impl Import {
             let candidates = case.candidates();
             self.take(path, &candidates, (&case.class, &case.name), case.reported, &case.output)?;
         }
-        let loose = file.loose.into_iter().take(MOST_WRONGS);
-        self.wrongs.extend(loose.map(|why| format!("{path} holds {why}")));
+        file.loose.into_iter().for_each(|why| wrongs.push(format!("it holds {why}")));
         Ok(())
     }
 
-    fn read_tap(&mut self, path: &str, text: &str) -> Result<(), String> {
-        let mut found = Vec::new();
-        if self.of_files {
-            let mut reader = SubtestReader::default();
-            text.lines().for_each(|line| found.extend(reader.line(line)));
-            found.extend(reader.finish());
-        } else {
-            let mut reader = TapReader::default();
-            text.lines().for_each(|line| found.extend(reader.line(line)));
-            found.extend(reader.finish());
-        }
-        if found.is_empty() {
-            return Err("it holds neither JUnit XML nor TAP nor event lines".into());
-        }
-        let mut wrongs = 0;
-        for tap in found {
+    fn read_tap(&mut self, path: &str, text: &str, wrongs: &mut Wrongs) -> Result<(), String> {
+        let mut points = Points::new(self.of_files);
+        let mut any = false;
+        let mut take = |tap: Tap| {
+            any = true;
             match tap {
                 Tap::Point { number, description, reported } => {
                     let name = if description.is_empty() { format!("{} {number}", stem(path)) } else { description };
-                    self.take(path, std::slice::from_ref(&name), ("", &name), reported, "")?;
+                    self.take(path, from_ref(&name), ("", &name), reported, "")?;
                 }
                 Tap::Nothing(why) => {
                     let reported = Reported { message: why, ..Reported::plain(Ended::Skipped) };
                     self.take(path, &[stem(path)], (&stem(path), ""), reported, "")?;
                 }
-                Tap::BailOut(why) => self.wrongs.push(format!("{path}: it bailed out: {}", shorten(&why, 300))),
-                Tap::Broken(why) | Tap::Unkept(why) => {
-                    wrongs += 1;
-                    if wrongs <= MOST_WRONGS {
-                        self.wrongs.push(format!("{path}: {why}"));
-                    }
-                }
+                Tap::BailOut(why) => wrongs.push(format!("it bailed out: {}", shorten(&why, 300))),
+                Tap::Broken(why) | Tap::Unkept(why) => wrongs.push(why),
             }
+            Ok::<_, String>(())
+        };
+        for line in text.lines() {
+            points.line(line).into_iter().try_for_each(&mut take)?;
         }
-        Ok(())
+        points.finish().into_iter().try_for_each(&mut take)?;
+        if any { Ok(()) } else { Err("it holds neither JUnit XML nor TAP nor event lines".into()) }
     }
 
     fn read_events(&mut self, path: &str, text: &str) -> Result<(), String> {
@@ -154,13 +188,18 @@ impl Import {
             let event = read_line(line).map_err(|why| format!("line {}: {why}", number + 1))?;
             match event.event {
                 Event::Start => drop(begun.entry(event.test).or_default()),
-                Event::Step(step) => begun.entry(event.test).or_default().push(step),
+                Event::Step(step) => {
+                    let steps = begun.entry(event.test).or_default();
+                    if steps.len() < MOST_STEPS {
+                        steps.push(step);
+                    }
+                }
                 Event::File { .. } => {}
                 Event::End(reported) => {
                     let steps = begun.remove(&event.test).unwrap_or_default();
                     let (class, name) = event.test.rsplit_once('/').unwrap_or(("", &event.test));
                     let reported = Reported { steps, ..reported };
-                    self.take(path, std::slice::from_ref(&event.test), (class, name), reported, "")?;
+                    self.take(path, from_ref(&event.test), (class, name), reported, "")?;
                 }
             }
         }
@@ -168,58 +207,55 @@ impl Import {
             let message = format!("{path} tells of its beginning, and of no end");
             let reported = Reported { message, steps, ..Reported::plain(Ended::Crashed) };
             let (class, name) = test.rsplit_once('/').unwrap_or(("", &test));
-            self.take(path, std::slice::from_ref(&test), (class, name), reported, "")?;
+            self.take(path, from_ref(&test), (class, name), reported, "")?;
         }
         Ok(())
     }
 
     /// Takes one result: of a test by the first of its names that the suite has, or of a case of a file.
-    fn take(
+    fn take<'c>(
         &mut self,
         path: &str,
-        candidates: &[String],
+        candidates: &'c [String],
         (class, name): (&str, &str),
-        reported: Reported,
+        mut reported: Reported,
         output: &str,
     ) -> Result<(), String> {
+        if self.results == MOST_CASES {
+            return Err(format!("there are more than {MOST_CASES} results: bring them in several calls"));
+        }
+        self.results += 1;
+        reported.steps.truncate(MOST_STEPS);
         if !self.of_files {
             let own = candidates.iter().find(|c| self.known.contains(c.as_str())).or(candidates.first());
             let own = usable(own.map_or(name, String::as_str));
-            let mut unlike = own.clone();
-            let mut again = 1;
-            while self.places.contains_key(&unlike) {
-                again += 1;
-                unlike = format!("{own} ({again})");
-            }
+            let unlike = self.names.unlike(&own, |numbered| numbered);
             let at = self.entry(&unlike)?;
             (self.entries[at].reported, self.entries[at].output) = (reported, output.to_owned());
             return Ok(());
         }
-        let of_known = |candidate: &String| {
-            let mut ends = candidate.match_indices('/').map(|(at, _)| at).collect::<Vec<_>>();
-            ends.reverse();
-            let file = ends.into_iter().find(|at| self.known.contains(&candidate[..*at]))?;
-            Some((candidate[..file].to_owned(), candidate[file + 1..].to_owned()))
+        let of_known = |candidate: &'c String| match self.known.contains(candidate) {
+            true => Some((candidate.as_str(), "")),
+            false => part_by_file(candidate, |file| self.known.contains(file)),
         };
-        let (file, title) = candidates.iter().find_map(of_known).unwrap_or_else(|| {
-            let file = if class.is_empty() { stem(path) } else { class.to_owned() };
-            (file, name.to_owned())
-        });
-        let at = self.entry(&usable(&file))?;
+        let own = if class.is_empty() { stem(path) } else { class.to_owned() };
+        let (file, title) = candidates.iter().find_map(of_known).unwrap_or((&own, name));
+        let at = self.entry(&usable(file))?;
+        let entry = &mut self.entries[at];
         if title.is_empty() {
-            self.entries[at].reported = reported;
+            // What failed and is said to be well then has not shown that it is.
+            if !entry.reported.ended.failing() {
+                entry.reported = reported;
+            }
             return Ok(());
         }
-        let title = case_title(&title);
-        let count = self.titles[at].entry(title.clone()).or_default();
-        *count += 1;
-        let (title, copy) =
-            if *count == 1 { (title, false) } else { (case_title(&format!("{title} ({count})")), true) };
-        let entry = &mut self.entries[at];
-        if !output.is_empty() && entry.output.len() < 256 << 10 {
+        let title = case_title(title);
+        let unlike = self.titles[at].unlike(&title, |numbered| case_title(&numbered));
+        if !output.is_empty() && entry.output.len() < LONGEST_OUTPUT {
             entry.output += output;
         }
-        entry.cases.push((title, reported, copy));
+        let copy = unlike != title;
+        entry.cases.push((unlike, reported, copy));
         Ok(())
     }
 
@@ -232,7 +268,7 @@ impl Import {
         }
         let parsed = TestName::parse(name).map_err(|e| e.to_string())?;
         self.places.insert(name.to_owned(), self.entries.len());
-        self.titles.push(HashMap::new());
+        self.titles.push(Titles::default());
         let reported = Reported::plain(Ended::Passed);
         self.entries.push(Imported { name: parsed, reported, output: String::new(), cases: Vec::new() });
         Ok(self.entries.len() - 1)
@@ -323,6 +359,34 @@ mod tests {
         assert_eq!(entries[0].name.as_str(), "a\u{fffd}b");
         assert!(entries[1].name.as_str().len() < LONGEST_TEST_NAME);
         assert_eq!(entries[2].name.as_str(), "(no name)");
+    }
+
+    #[test]
+    fn a_million_alike_are_taken_in_time_and_what_is_wrong_is_counted() {
+        let many = "not ok 1 - a\n".repeat(60_000) + &"Bail out! again\n".repeat(60_000);
+        let (entries, wrongs) = import(false, &[], &[("x.tap", &many), ("y.tap", &many)]);
+        assert_eq!((entries.len(), entries[119_999].name.as_str()), (120_000, "a (120000)"));
+        assert_eq!(wrongs.len(), 2 * (MOST_WRONGS + 1));
+        assert_eq!(wrongs[MOST_WRONGS], "x.tap: 59980 more like that");
+        let bad: Vec<(String, &str)> = (0..2000).map(|n| (format!("{n}.tap"), "ok 1 - a\nBail out!\n")).collect();
+        let bad: Vec<(&str, &str)> = bad.iter().map(|(path, content)| (path.as_str(), *content)).collect();
+        assert!(import(true, &[], &bad).1.len() <= MOST_WRONGS_OF_ALL + MOST_WRONGS);
+        let steps = "{\"test\":\"a\",\"event\":\"step\",\"name\":\"s\"}\n".repeat(5000);
+        let (entries, _) = import(false, &[], &[("e", &steps)]);
+        assert_eq!(entries[0].reported.steps.len(), MOST_STEPS);
+        let cases = format!("<testsuite>{}</testsuite>", "<testcase/>".repeat(MOST_CASES as usize + 1));
+        let error = Import::new(false, HashSet::new()).read("x", cases.as_bytes()).unwrap_err();
+        assert!(error.contains("more than 1000000 test cases"), "{error}");
+    }
+
+    #[test]
+    fn a_title_that_looks_numbered_is_told_from_one_that_is_and_a_file_that_failed_stays_so() {
+        let (entries, _) = import(true, &[], &[("x.tap", "ok 1 - a\nok 2 - a (2)\nnot ok 3 - a\n")]);
+        let titles: Vec<&str> = entries[0].cases.iter().map(|case| case.0.as_str()).collect();
+        assert_eq!(titles, ["a", "a (2)", "a (3)"]);
+        let end = |outcome: &str| format!("{{\"file\":\"desk\",\"event\":\"end\",\"outcome\":\"{outcome}\"}}\n");
+        let (entries, _) = import(true, &["desk"], &[("e", &(end("failed") + &end("passed")))]);
+        assert_eq!(names(&entries), [("desk", Ended::Failed)]);
     }
 
     #[test]

@@ -3,6 +3,7 @@
 pub mod events;
 pub mod imported;
 pub mod junit;
+pub mod points;
 pub mod report;
 pub mod subtests;
 pub mod tap;

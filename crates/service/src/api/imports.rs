@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use chrono::Utc;
 use kesmo_core::{
-    format::imported::Import,
+    format::imported::{Import, stem},
     name::{Slug, shorten},
     plan::{
         At, RunOptions,
@@ -19,7 +19,7 @@ use kesmo_floor::{
 use kesmo_store::runs::NewRun;
 use kesmo_wire::{
     Digest,
-    imports::{ImportedRun, MOST_MIB, NewImport},
+    imports::{ImportedRun, MOST_MIB, NewImport, ResultFile},
 };
 use rocket::{Route, State, post, routes, serde::json::Json};
 
@@ -158,7 +158,9 @@ fn check(new: &NewImport) -> Result<(), Refused> {
 
 /// What makes two imports the same. No caller of a meeting can give a key with a control character in it.
 fn key_of(suite: &str, new: &NewImport) -> String {
-    let mut files: Vec<String> = new.files.iter().map(|f| Digest::of(f.content.as_bytes()).to_string()).collect();
+    // Of a path its end counts, as tests may be named after it; where it lies does not.
+    let of_file = |f: &ResultFile| (stem(&f.path), Digest::of(f.content.as_bytes()).to_string());
+    let mut files: Vec<(String, String)> = new.files.iter().map(of_file).collect();
     files.sort();
     let of = (suite, files, &new.pool, &new.labels, &new.branch, &new.commit, &new.at, &new.variant, new.flaky_fails);
     format!("import\u{1}{}", Digest::of(serde_json::to_string(&of).unwrap_or_default().as_bytes()))
