@@ -10,7 +10,7 @@ use kesmo_client::pack;
 use kesmo_core::{
     name::{fold, shorten},
     suite::{
-        draft::{Answers, Draft, Said, SeenFile, command, results, word_of},
+        draft::{Answers, Draft, Said, SeenFile, command},
         file::{FILE_NAME, Results},
         tried::{Findings, Tried, TriedProcess, TriedResult},
     },
@@ -133,9 +133,9 @@ fn ask(folder: &str, files: &[SeenFile], answers: &mut Answers) -> Result<(), Fa
         }
     }
     if answers.results.is_none() {
-        let before = guess.as_ref().map_or("exit", |d| word_of(d.results));
+        let before = guess.as_ref().map_or("exit", |d| d.results.word());
         let said = question("How does it tell its results: tap, junit, events or exit (its status)?", before)?;
-        answers.results = said.as_deref().map(results).transpose()?;
+        answers.results = said.as_deref().map(Results::parse).transpose().map_err(Failure::call)?;
     }
     if answers.results == Some(Results::Junit) && answers.junit.is_none() {
         answers.junit = question("Where are its XML files (a glob, like out/*.xml)?", "")?;

@@ -187,7 +187,7 @@ fn check(folder: &Path, json: bool) -> Result<(), Failure> {
     if suite.tests.names_as == NamesAs::Fed {
         println!("  feed     lines: a process stays, and reads the names from its standard input");
     }
-    println!("  results  {}", format!("{:?}", suite.tests.results).to_lowercase());
+    println!("  results  {}", suite.tests.results.word());
     println!("  retries  {}", suite.retry.times.unwrap_or(DEFAULT_RETRIES));
     println!("  limits   test {}, batch {}, run {}", suite.limits.test, suite.limits.batch, suite.limits.run);
     let variants = suite.facets.variants();

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     error::Error,
-    name::{Slug, did_you_mean, fold, shorten},
+    name::{Slug, fold, shorten},
 };
 
 /// A file of the folder.
@@ -85,8 +85,8 @@ impl Said {
             list: words("list", self.list)?,
             run: words("run", self.run)?,
             rerun: words("rerun", self.rerun)?,
-            results: self.results.as_deref().map(results).transpose()?,
-            each: self.each.as_deref().map(each).transpose()?,
+            results: self.results.as_deref().map(Results::parse).transpose().map_err(Error::Options)?,
+            each: self.each.as_deref().map(Each::parse).transpose().map_err(Error::Options)?,
             junit: self.junit,
             fed: self.feed,
             limit: self.limit,
@@ -102,31 +102,6 @@ impl Said {
 pub fn command(option: &str, line: &str) -> Result<Vec<String>, Error> {
     let words = shlex::split(line).filter(|words| !words.is_empty());
     words.ok_or_else(|| Error::Options(format!("--{option} {line:?}: a quote is not closed, or it is empty")))
-}
-
-/// The kind of results of a word.
-///
-/// # Errors
-/// If there is none; the message names those there are.
-pub fn results(word: &str) -> Result<Results, Error> {
-    let known = [Results::Tap, Results::Junit, Results::Events, Results::Exit];
-    known.into_iter().find(|kind| word_of(*kind) == word).ok_or_else(|| {
-        let hint = did_you_mean(word, known.map(word_of));
-        Error::Options(format!("{word:?} is not a valid way to report results{hint}; use tap, junit, events or exit"))
-    })
-}
-
-fn each(word: &str) -> Result<Each, Error> {
-    match word {
-        "test" => Ok(Each::Test),
-        "file" => Ok(Each::File),
-        other => {
-            let hint = did_you_mean(other, ["test", "file"]);
-            Err(Error::Options(format!(
-                "{other:?} is not valid for --each{hint}: what the list names is a test or a file"
-            )))
-        }
-    }
 }
 
 /// A suite file before it is written.
@@ -278,7 +253,7 @@ impl Draft {
             }
             None => {}
         }
-        line(format!("results = {}", quoted(word_of(self.results))));
+        line(format!("results = {}", quoted(self.results.word())));
         if let Some(junit) = &self.junit {
             line(format!("junit = [{}]", quoted(junit)));
         }
@@ -306,6 +281,18 @@ impl Draft {
     }
 }
 
+/// A glob as a shell takes it: what is no part of a glob stands for itself.
+fn shell_glob(glob: &str) -> String {
+    let bare = |c: char| c.is_alphanumeric() || "_-./*?[]".contains(c);
+    glob.chars().fold(String::new(), |mut all, c| {
+        if !bare(c) {
+            all.push('\\');
+        }
+        all.push(c);
+        all
+    })
+}
+
 fn nothing() -> Error {
     Error::Options(
         "nothing in this folder looks like tests: say which files are, with --files 'GLOB', or give the commands, with --list \
@@ -318,17 +305,6 @@ fn nothing() -> Error {
 fn example_of(glob: Option<&str>) -> Vec<SeenFile> {
     let path = glob.map(|glob| glob.replace("**/", "").replace(['*', '?'], "a"));
     path.map(|path| SeenFile { path, ..SeenFile::default() }).into_iter().collect()
-}
-
-/// The word of a kind of results.
-#[must_use]
-pub fn word_of(results: Results) -> &'static str {
-    match results {
-        Results::Tap => "tap",
-        Results::Junit => "junit",
-        Results::Events => "events",
-        Results::Exit => "exit",
-    }
 }
 
 fn said_of(results: Results, each: Each, guessed: bool) -> &'static str {
@@ -558,14 +534,15 @@ impl Runner {
     fn list(&self, group: &Group<'_>) -> Vec<String> {
         let shell = |line: String| vec!["sh".into(), "-c".into(), line];
         match group.folder {
-            folder if self.inside => shell(format!("cd {folder} && ls {}", group.glob)),
+            folder if self.inside => shell(format!("cd {} && ls {}", shell_glob(folder), shell_glob(&group.glob))),
             "" if group.glob.contains("**") => {
                 let (top, name) = group.glob.split_once("**").unwrap_or(("", "*"));
                 let top = if top.is_empty() { "." } else { top.trim_end_matches('/') };
                 let name = name.trim_start_matches('/');
+                let (top, name) = (shell_glob(top), name.replace('\'', "'\\''"));
                 shell(format!("find {top} -type f -name '{name}' | sed 's|^\\./||' | LC_ALL=C sort"))
             }
-            _ => shell(format!("ls {}", group.whole_glob())),
+            _ => shell(format!("ls {}", shell_glob(&group.whole_glob()))),
         }
     }
 
@@ -578,7 +555,7 @@ impl Runner {
             ))),
             program if self.inside => {
                 let word = program.as_ref().map_or_else(|| "./\"$0\"".to_owned(), |p| format!("{p} \"$0\""));
-                Ok(vec!["sh".into(), "-c".into(), format!("cd {} && exec {word}", group.folder), name])
+                Ok(vec!["sh".into(), "-c".into(), format!("cd {} && exec {word}", shell_glob(group.folder)), name])
             }
             None => Ok(vec!["./{name}".into()]),
             Some(program) => Ok(vec![program.clone(), name]),
@@ -639,6 +616,16 @@ mod tests {
         let (draft, suite) = made(&files, &Answers::default());
         assert_eq!((draft.list[2].as_str(), suite.tests.results), ("ls desk/*.sh", Results::Tap));
         assert_eq!(draft.run, ["sh", "{name}"], "the library is taken in from the suite's folder");
+    }
+
+    #[test]
+    fn a_folders_name_says_nothing_to_the_shell() {
+        let odd = "my tests/$(touch x);y's";
+        let files = [file(&format!("{odd}/tests/a.sh"), TAP), file(&format!("{odd}/tests/b.sh"), TAP)];
+        let (draft, _) = made(&files, &Answers::default());
+        assert_eq!(draft.list[2], r"ls my\ tests/\$\(touch\ x\)\;y\'s/tests/*.sh");
+        let deep = Answers { files: Some("my tests/**/*.sh".into()), ..Answers::default() };
+        assert!(made(&files, &deep).0.list[2].starts_with(r"find my\ tests -type f -name '*.sh'"));
     }
 
     #[test]

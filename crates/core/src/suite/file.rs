@@ -34,6 +34,28 @@ pub enum Results {
     Exit,
 }
 
+impl Results {
+    const WORDS: [(Self, &'static str); 4] =
+        [(Self::Tap, "tap"), (Self::Junit, "junit"), (Self::Events, "events"), (Self::Exit, "exit")];
+
+    /// Its word in a suite file.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        Self::WORDS.iter().find(|known| known.0 == self).map_or("", |known| known.1)
+    }
+
+    /// The kind of a word.
+    ///
+    /// # Errors
+    /// In words, if there is none; they name the nearest and those there are.
+    pub fn parse(word: &str) -> Result<Self, String> {
+        Self::WORDS.iter().find(|known| known.1 == word).map(|known| known.0).ok_or_else(|| {
+            let hint = did_you_mean(word, Self::WORDS.iter().map(|known| known.1));
+            format!("{word:?} is not a valid way to report results{hint}; use tap, junit, events or exit")
+        })
+    }
+}
+
 /// What the list names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Each {
@@ -42,6 +64,23 @@ pub enum Each {
     Test,
     /// Files, whose tests are known as they run: their cases.
     File,
+}
+
+impl Each {
+    /// The one of a word.
+    ///
+    /// # Errors
+    /// In words, if there is none; they name the nearest.
+    pub fn parse(word: &str) -> Result<Self, String> {
+        match word {
+            "test" => Ok(Self::Test),
+            "file" => Ok(Self::File),
+            other => {
+                let hint = did_you_mean(other, ["test", "file"]);
+                Err(format!("{other:?} is not a valid \"each\"{hint}: what \"list\" names is a \"test\" or a \"file\""))
+            }
+        }
+    }
 }
 
 /// How the names of a batch reach the process.
@@ -404,21 +443,7 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
     let before = reader.problems.len();
     let list = table.texts(reader, "list", 1);
     let run = table.texts(reader, "run", 1);
-    let results = table.read(reader, "results", "a string", |v| {
-        v.as_str().map(|s| match s {
-            "tap" => Ok(Results::Tap),
-            "junit" => Ok(Results::Junit),
-            "events" => Ok(Results::Events),
-            "exit" => Ok(Results::Exit),
-            other => {
-                let known = ["tap", "junit", "events", "exit"];
-                Err(format!(
-                    "{other:?} is not a valid way to report results{}; use tap, junit, events or exit",
-                    did_you_mean(other, known)
-                ))
-            }
-        })
-    });
+    let results = table.read(reader, "results", "a string", |v| v.as_str().map(Results::parse));
     let junit = table.texts(reader, "junit", 1);
     let keep = table.texts(reader, "keep", 0).unwrap_or_default();
     let give_back = table.flag(reader, "give-back").unwrap_or(true);
@@ -446,20 +471,7 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
             reader.complain(line, e.to_string());
         }
     }
-    let each = table
-        .read(reader, "each", "a string", |v| {
-            v.as_str().map(|s| match s {
-                "test" => Ok(Each::Test),
-                "file" => Ok(Each::File),
-                other => {
-                    let hint = did_you_mean(other, ["test", "file"]);
-                    Err(format!(
-                        "{other:?} is not a valid \"each\"{hint}: what \"list\" names is a \"test\" or a \"file\""
-                    ))
-                }
-            })
-        })
-        .unwrap_or_default();
+    let each = table.read(reader, "each", "a string", |v| v.as_str().map(Each::parse)).unwrap_or_default();
     let rerun = table.texts(reader, "rerun", 1);
     let split = table.flag(reader, "split");
     let fed = table.read(reader, "feed", "a string", |v| {
