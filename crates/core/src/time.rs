@@ -46,6 +46,9 @@ impl Span {
     /// No time at all.
     pub const ZERO: Self = Self(0);
 
+    /// The longest that anything is taken to have run. What comes over a network or out of a file may say anything.
+    pub const LONGEST: Self = Self::seconds(366 * 86_400);
+
     /// A span of whole milliseconds.
     #[must_use]
     pub const fn millis(ms: u64) -> Self {

@@ -7,7 +7,7 @@ use kesmo_core::{
     plan::{Park, Plan, RunOptions},
     run::{Effect, Engine, Policy, imported},
     suite::{ListedTest, SuiteFile, Variant},
-    time::Timestamp,
+    time::{Span, Timestamp},
     words::{Phase, Verdict},
 };
 use kesmo_store::{
@@ -136,8 +136,8 @@ pub fn rows(importing: &Importing<'_>, suite: i64, pool: &str) -> Result<Rows, S
     let policy = Policy::of(file, options, *seed, None);
     let (_, engine) = imported::carry(plan, policy, results, wrongs, clock::from_row(*at), each)?;
     let (verdict, reason) = engine.verdict().map_or((Verdict::Void, ""), |(verdict, reason)| (verdict, reason));
-    let took: u64 = last.iter().sum();
-    let finished_at = *at + chrono::TimeDelta::microseconds(i64::try_from(took).unwrap_or(0));
+    let took = last.iter().fold(0_u64, |sum, spent| sum.saturating_add(*spent)).min(Span::LONGEST.0);
+    let finished_at = clock::told(clock::from_row(*at) + Span(took));
     commit.listings.push((
         (*key).to_owned(),
         std::sync::Arc::new(lists.into_iter().next().map(|(_, tests)| tests).unwrap_or_default()),

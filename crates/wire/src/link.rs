@@ -223,7 +223,7 @@ impl CaseReport {
 
     fn bound(&mut self) {
         self.title = case_title(&self.title);
-        self.spent_us = self.spent_us.min(LONGEST_US);
+        self.spent_us = self.spent_us.min(Span::LONGEST.0);
         bound(&mut self.message, LONGEST_PATH);
         bound(&mut self.detail, Self::LONGEST_DETAIL);
         // A worker that goes away cannot say so of a case.
@@ -293,9 +293,8 @@ const LONGEST_PATH: usize = 4096;
 const LONGEST_LOG: usize = 64 << 10;
 /// The most steps of an attempt.
 const MOST_STEPS: usize = 1000;
-/// The latest moment that is taken, the year 2200, in microseconds since 1970, and the longest span, a year.
+/// The latest moment that is taken, the year 2200, in microseconds since 1970.
 const LATEST_US: i64 = 7_258_118_400_000_000;
-const LONGEST_US: u64 = 366 * 86_400_000_000;
 /// The most offers of a worker, and the longest of their names and values.
 const MOST_OFFERS: usize = 100;
 const LONGEST_OFFER: usize = 200;
@@ -382,7 +381,7 @@ impl AttemptReport {
     fn bound(&mut self) {
         self.began_us = self.began_us.clamp(0, LATEST_US);
         self.ended_us = self.ended_us.clamp(0, LATEST_US);
-        self.spent_us = self.spent_us.min(LONGEST_US);
+        self.spent_us = self.spent_us.min(Span::LONGEST.0);
         bound(&mut self.message, LONGEST_MESSAGE);
         bound(&mut self.detail, LONGEST_DETAIL);
         self.steps.truncate(MOST_STEPS);
@@ -609,7 +608,7 @@ mod tests {
         assert!(cases[0].title.len() <= 500 && !cases[0].title.contains(['\0', '\n']), "{}", cases[0].title);
         assert_eq!((cases[0].ended, cases[1].title.as_str()), (Ended::Crashed, "(no title)"));
         assert!(cases[0].message.len() <= LONGEST_PATH && !cases[0].message.contains('\0'));
-        assert_eq!((cases[0].detail.len(), cases[0].spent_us), (CaseReport::LONGEST_DETAIL, LONGEST_US));
+        assert_eq!((cases[0].detail.len(), cases[0].spent_us), (CaseReport::LONGEST_DETAIL, Span::LONGEST.0));
         let told = events[0].input().map(|(run, input)| format!("{run} {input:?}")).expect("an engine is told");
         assert!(told.starts_with("7 Cases { batch: BatchId(3), entry: 4294967295, first: 4294967295"), "{told:.120}");
     }
@@ -748,7 +747,7 @@ mod tests {
         else {
             panic!()
         };
-        assert_eq!((report.began_us, report.ended_us, report.spent_us), (0, LATEST_US, LONGEST_US));
+        assert_eq!((report.began_us, report.ended_us, report.spent_us), (0, LATEST_US, Span::LONGEST.0));
         assert!(report.message.len() <= LONGEST_MESSAGE && report.detail.len() == LONGEST_DETAIL);
         assert_eq!(report.steps.len(), MOST_STEPS);
         assert!(matches!(&report.log, Log::Text(log) if log.len() == LONGEST_LOG));

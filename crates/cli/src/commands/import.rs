@@ -69,11 +69,12 @@ fn files(paths: &[std::path::PathBuf]) -> Result<Vec<ResultFile>, Failure> {
         let shown = path.display().to_string();
         let failed = |e: &dyn std::fmt::Display| Failure::call(format!("{shown}: {e}"));
         let mut bytes = Vec::new();
-        if path == Path::new("-") {
-            std::io::stdin().take((MOST_MIB as u64 + 1) << 20).read_to_end(&mut bytes).map_err(|e| failed(&e))?;
-        } else {
-            bytes = std::fs::read(path).map_err(|e| failed(&e))?;
-        }
+        // A pipe may stand there as well, and one without an end.
+        let from: Box<dyn Read> = match path == Path::new("-") {
+            true => Box::new(std::io::stdin()),
+            false => Box::new(std::fs::File::open(path).map_err(|e| failed(&e))?),
+        };
+        from.take((MOST_MIB as u64 + 1) << 20).read_to_end(&mut bytes).map_err(|e| failed(&e))?;
         total += bytes.len();
         if total > MOST_MIB << 20 {
             return Err(Failure::call(format!("the files hold more than {MOST_MIB} MiB: bring them in several calls")));

@@ -35,11 +35,12 @@ pub struct Imported {
 }
 
 impl Imported {
-    /// What it took: what was said of it, or what its cases took together.
+    /// What it took: what was said of it, or what its cases took together; at most [`Span::LONGEST`].
     #[must_use]
     pub fn spent(&self) -> Span {
-        let cases = || Span(self.cases.iter().filter_map(|c| c.1.spent).map(|s| s.0).sum());
-        self.reported.spent.unwrap_or_else(cases)
+        let all = self.cases.iter().filter_map(|case| case.1.spent);
+        let cases = || Span(all.fold(0, |sum, spent| spent.0.saturating_add(sum)));
+        self.reported.spent.unwrap_or_else(cases).min(Span::LONGEST)
     }
 }
 
@@ -226,6 +227,7 @@ impl Import {
         }
         self.results += 1;
         reported.steps.truncate(MOST_STEPS);
+        reported.spent = reported.spent.map(|spent| spent.min(Span::LONGEST));
         if !self.of_files {
             let own = candidates.iter().find(|c| self.known.contains(c.as_str())).or(candidates.first());
             let own = usable(own.map_or(name, String::as_str));
@@ -377,6 +379,17 @@ mod tests {
         let cases = format!("<testsuite>{}</testsuite>", "<testcase/>".repeat(MOST_CASES as usize + 1));
         let error = Import::new(false, HashSet::new()).read("x", cases.as_bytes()).unwrap_err();
         assert!(error.contains("more than 1000000 test cases"), "{error}");
+    }
+
+    #[test]
+    fn times_without_measure_are_bounded() {
+        let case = |time: &str| format!("<testcase classname=\"gate\" name=\"a\" time=\"{time}\"/>");
+        let all: String = ["1e300", "99999999999999999999", "inf", "-5", "NaN", "2"].map(case).concat();
+        let xml = format!("<testsuite>{all}</testsuite>");
+        for of_files in [true, false] {
+            let (entries, _) = import(of_files, &[], &[("x.xml", &xml)]);
+            assert!(entries.iter().all(|entry| entry.spent() <= Span::LONGEST), "{entries:?}");
+        }
     }
 
     #[test]

@@ -54,9 +54,6 @@ const MOST_ENTRIES: usize = 5000;
 /// What went wrong beside the tests is told singly so often; more is counted.
 const MOST_WRONGS: usize = 20;
 
-/// The longest that an attempt can be said to have taken. What comes over a network may say anything.
-const MOST_SPENT: Span = Span::seconds(366 * 86400);
-
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum State {
     Waiting,
@@ -465,7 +462,7 @@ impl Engine {
                         &mut effects,
                     );
                 }
-                self.attempt(batch, entry, ended, (spent.min(MOST_SPENT), with_start), now, &mut effects);
+                self.attempt(batch, entry, ended, (spent.min(Span::LONGEST), with_start), now, &mut effects);
             }
             Input::Cases { batch, entry, first, cases } => self.take_cases(batch, entry, first, &cases, &mut effects),
             Input::Wrong { batch, why } => self.went_wrong(batch, why, &mut effects),
