@@ -207,7 +207,12 @@ fn nobody_speaks_of_what_another_worker_holds() {
             lies.push(WorkerEvent::GaveBack { key, entries: vec![0, 1] });
             lies.push(WorkerEvent::BatchEnded { key, end: BatchEnd::Unfit("a lie".into()) });
         }
-        lies.push(WorkerEvent::Listed { job: "0".repeat(64), result: Ok(Digest::of(b"a lie")) });
+        lies.push(WorkerEvent::Listed {
+            job: "0".repeat(64),
+            result: Ok(Digest::of(b"a lie")),
+            image: None,
+            files: Vec::new(),
+        });
         // Twice, and late.
         liar.report(lies.clone()).await;
         liar.report(lies).await;
@@ -278,7 +283,7 @@ fn a_digest_that_leads_elsewhere_is_refused_and_the_service_goes_on() {
             .expect("a client")
             .put(format!("{}/api/work/blobs/{digest}", quay.url));
         assert!(put.bearer_auth(&token).body(list).send().await.expect("an answer").status().is_success());
-        link.report(vec![WorkerEvent::Listed { job, result: Ok(digest) }]).await;
+        link.report(vec![WorkerEvent::Listed { job, result: Ok(digest), image: None, files: Vec::new() }]).await;
         let grant = loop {
             if let ToWorker::Grant(grant) = link.hear().await.expect("the link lives") {
                 break grant;
@@ -308,7 +313,13 @@ async fn play(quay: &Quay, token: &str, run: &str, says: impl Fn(&Grant) -> Vec<
         match link.hear().await.expect("the link lives") {
             ToWorker::List(job) => {
                 let digest = put(quay, token, b"a\nb\n").await;
-                link.report(vec![WorkerEvent::Listed { job: job.job, result: Ok(digest) }]).await;
+                link.report(vec![WorkerEvent::Listed {
+                    job: job.job,
+                    result: Ok(digest),
+                    image: None,
+                    files: Vec::new(),
+                }])
+                .await;
             }
             ToWorker::Grant(grant) => {
                 let mut events = says(&grant);

@@ -10,7 +10,7 @@ import { CaseTable } from "../parts/CaseTable";
 import { Empty, Loading } from "../parts/Frame";
 import { Output } from "../parts/Output";
 import { State, glyphOf, toneOf } from "../parts/states";
-import { Facts, TestName, When, plain, size, span } from "../parts/words";
+import { Facts, Image, TestName, When, plain, size, span } from "../parts/words";
 
 export function EntryPage() {
   const { suite = "", number = "", index = "" } = useParams();
@@ -62,6 +62,7 @@ function OneEntry({ run, suite, d, back, version, onChange }: { run: string; sui
               ["Retries", d.retries_said],
               ["Usually", d.expected_us ? span(d.expected_us) : null],
               ["Claims", d.claims.join(", ")],
+              ["Image", d.image ? <Image key="image" of={d.image} /> : null],
               ["Group", d.group ? "runs with its group" : null],
               ["Parked", d.parked ? <span key="parked" className="tone-parked">▭ {plain(d.parked)}</span> : null],
             ]}

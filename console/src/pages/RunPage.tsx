@@ -13,7 +13,7 @@ import { Chain, Commit, Origin } from "../parts/Origin";
 import { Strip } from "../parts/Strip";
 import { State, stateOf } from "../parts/states";
 import { Timeline } from "../parts/Timeline";
-import { Facts, TestName, When, capital, casesSaid, plain, said, span, useNow } from "../parts/words";
+import { Facts, Image, TestName, When, capital, casesSaid, plain, said, span, useNow } from "../parts/words";
 
 export function RunPage() {
   const { suite = "", number = "" } = useParams();
@@ -87,6 +87,7 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
             ["Labels", Object.entries(run.labels).map(([k, v]) => <Link key={k} className="tag name" to={`/runs?label=${encodeURIComponent(`${k}=${v}`)}`}>{`${k}=${v}`}</Link>)],
             ["Settings", Object.entries(run.options.set ?? {}).map(([k, v]) => `${k} = ${v}`).join(", ")],
             ["Environment", run.options.env],
+            ["Image", (run.images ?? []).map((image) => <Image key={image.name} of={image} />)],
             ["Pool", run.pool],
             ["Started", <span key="at"><When at={run.created_at} />{run.origin?.kind === "imported" ? ", brought" : ""} by {run.started_by}</span>],
             ["Trigger", run.origin?.name || run.origin?.kind === "imported" ? <Origin key="origin" run={run} /> : null],

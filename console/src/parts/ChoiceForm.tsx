@@ -50,6 +50,7 @@ export interface Choice {
   labels: string;
   settings: string;
   env: string;
+  image: string;
   seed: string;
   repeat: string;
   order: string;
@@ -74,6 +75,7 @@ export function choiceOf(brief?: Brief): Choice {
     labels: asLines(o?.labels),
     settings: asLines(o?.set),
     env: o?.env ?? "",
+    image: o?.image ?? "",
     seed: typed(o?.seed),
     repeat: typed(o?.repeat),
     order: o?.shuffle ? "shuffled" : o?.recent_failures_first ? "failed" : "longest",
@@ -106,6 +108,7 @@ export function optionsOf(c: Choice): Partial<RunOptions> | string {
     labels: labelled,
     set,
     env: c.env === "" ? null : c.env,
+    image: c.image.trim() === "" ? null : c.image.trim(),
     repeat: number(c.repeat),
     shuffle: c.order === "shuffled",
     recent_failures_first: c.order === "failed",
@@ -207,6 +210,10 @@ export function ChoiceFields({ choice: c, set, suite: s }: { choice: Choice; set
         <Form.Group as={Col} md={6} className="mb-3" controlId="pool">
           <Form.Label>Pool</Form.Label>
           <Form.Control className="name" value={c.pool} onChange={(e) => set({ pool: e.target.value })} placeholder="main" />
+        </Form.Group>
+        <Form.Group as={Col} md={6} className="mb-3" controlId="image">
+          <Form.Label>Image</Form.Label>
+          <Form.Control className="name" value={c.image} onChange={(e) => set({ image: e.target.value })} placeholder={s?.image ?? "none: as the processes are"} />
         </Form.Group>
       </Row>
     </>

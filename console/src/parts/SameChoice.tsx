@@ -25,6 +25,7 @@ function command({ suite, branch, pool, options: o }: NewRun): string {
   for (const key of SWITCHES) if (o[key]) words.push(`--${dashed(key)}`);
   if (o.priority && o.priority !== "normal") add("priority", o.priority);
   if (o.env) add("env", o.env);
+  if (o.image) add("image", o.image);
   for (const [k, v] of Object.entries(o.set ?? {})) add("set", `${k}=${v}`);
   for (const [k, v] of Object.entries(o.labels ?? {})) add("label", `${k}=${v}`);
   return [...words, "--wait"].join(" ");
@@ -42,6 +43,7 @@ function brief({ suite, branch, pool, options: o }: NewRun): string {
   for (const key of SWITCHES) if (o[key]) lines.push(`${dashed(key)} = true`);
   if (o.priority && o.priority !== "normal") lines.push(`priority = ${toml(o.priority)}`);
   if (o.env) lines.push(`env = ${toml(o.env)}`);
+  if (o.image) lines.push(`image = ${toml(o.image)}`);
   for (const table of ["set", "labels"] as const) {
     const pairs = Object.entries(o[table] ?? {});
     if (pairs.length > 0) lines.push("", `[${table}]`, ...pairs.map(([k, v]) => `${toml(k)} = ${toml(v)}`));

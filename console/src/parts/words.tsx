@@ -101,6 +101,15 @@ export function useNow(ticking: boolean) {
   return now;
 }
 
+/** An image and its digest, short; the whole digest is told where it is pointed at. */
+export function Image({ of }: { of: { name: string; digest: string } }) {
+  return (
+    <span className="name" title={of.digest}>
+      {plain(of.name)} <code>{of.digest.replace("sha256:", "").slice(0, 12)}</code>
+    </span>
+  );
+}
+
 export function Facts({ rows }: { rows: [string, ReactNode][] }) {
   return (
     <dl className="facts">

@@ -10,7 +10,7 @@ use chrono::NaiveDate;
 use kesmo_core::{
     plan::{Park, RunOptions},
     run::{BatchId, Engine, WorkerId, share::Share},
-    suite::{ListedTest, SuiteFile, Variant},
+    suite::{ListedTest, SuiteFile, Variant, container::Image},
     time::Timestamp,
     words::{Outcome, Phase, Verdict},
 };
@@ -88,6 +88,8 @@ pub(crate) struct ActiveRun {
     pub(super) planning: bool,
     pub hub: Arc<Hub>,
     pub notes: Vec<String>,
+    /// The images that it has run in.
+    pub images: Vec<Image>,
     pub strip: String,
     pub finished_at: Option<Timestamp>,
     /// What each entry's last attempt took, in microseconds.
@@ -111,6 +113,7 @@ impl ActiveRun {
         let share = Share::new(options.priority.unwrap_or_default().weight());
         let needs = variants.iter().map(|v| file.needs_of(v)).collect();
         let month = kesmo_store::month_of(row.created_at);
+        let images = row.images().unwrap_or_default();
         let fresh = Instant::now().checked_sub(PUBLISH_EVERY).unwrap_or_else(Instant::now);
         Self {
             month,
@@ -129,6 +132,7 @@ impl ActiveRun {
             planning: false,
             hub: Arc::new(Hub::default()),
             notes: Vec::new(),
+            images,
             strip: String::new(),
             finished_at: None,
             last: Vec::new(),
@@ -175,6 +179,18 @@ impl ActiveRun {
             strip: if finished { thin(&self.strip, LONG_STRIP) } else { String::new() },
             began_at: self.engine.began_at().map(clock::told),
             finished_at: self.finished_at.map(clock::told),
+            images: Some(self.images.clone()),
+        }
+    }
+
+    /// Notes that processes run in an image: the first under its name is kept to. Of one that is built, each engine makes its own.
+    pub fn settle(&mut self, image: &Image) {
+        if !self.images.iter().any(|known| known.name == image.name) {
+            self.images.push(image.clone());
+            self.touch();
+        }
+        if self.setup.settled(&image.name).is_none() {
+            self.setup.images.push(image.clone());
         }
     }
 
@@ -240,6 +256,7 @@ impl ActiveRun {
             seed: self.row.seed as u64,
             variants: self.engine.plan().variants.iter().map(ToString::to_string).collect(),
             notes: self.notes.clone(),
+            images: self.images.clone(),
         }
     }
 

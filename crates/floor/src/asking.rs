@@ -22,7 +22,13 @@ use tokio::{
     time::Instant,
 };
 
-use crate::{hub::Hub, lists::ListAsk, output::Output, recording::ToRecord, workers::NotLinked};
+use crate::{
+    hub::Hub,
+    lists::{ListAsk, Made},
+    output::Output,
+    recording::ToRecord,
+    workers::NotLinked,
+};
 
 /// The order in which entries are shown; those that are alike in it stand in listed order.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -111,7 +117,7 @@ pub(crate) enum Message {
     /// The plan of a run was made, with what starting a process of its suite cost last; or it cannot be.
     Planned(i64, Box<Result<(Plan, Option<Span>), String>>),
     /// A list that a worker made was read, or cannot be.
-    ListRead(String, Result<Arc<Vec<ListedTest>>, String>),
+    ListRead(String, Result<Made, String>),
     /// A list that is not known is wanted.
     Want(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
     /// Unfinished runs are to be looked at now.

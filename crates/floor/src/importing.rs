@@ -154,6 +154,7 @@ pub fn rows(importing: &Importing<'_>, suite: i64, pool: &str) -> Result<Rows, S
         strip: live::thin(&strip, LONG_STRIP),
         began_at: Some(*at),
         finished_at: Some(finished_at),
+        images: None,
     });
     let record = ToRecord {
         suite,

@@ -11,7 +11,7 @@ use kesmo_core::{
     name::TestName,
     plan::{Known, Plan, RunOptions},
     run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId, load::Turn},
-    suite::{ListedTest, SuiteFile, Variant},
+    suite::{ListedTest, SuiteFile, Variant, container::Image},
     time::{Span, Timestamp},
     words::{Ended, Outcome, Verdict},
 };
@@ -32,7 +32,7 @@ use crate::{
     clock::{self, now},
     error::Error,
     floor::{After, Floor},
-    lists::ListAsk,
+    lists::{ListAsk, Made},
     recording::{ToRecord, outcomes_of},
     workers::Use,
 };
@@ -61,7 +61,18 @@ fn setup(row: &RunRow, options: &RunOptions, suite: &str, file: &SuiteFile) -> R
         settings: file.settings_with(&options.set).map_err(|e| e.to_string())?,
         env: file.environment(options.env.as_deref()).map_err(|e| e.to_string())?,
         seed: row.seed as u64,
+        image: file.container.as_ref().map(|container| container.from.clone()),
+        images: settled(row, options)?,
     })
+}
+
+/// The images that a run has settled on, and those that it was asked to.
+fn settled(row: &RunRow, options: &RunOptions) -> Result<Vec<Image>, String> {
+    let mut images = row.images().map_err(|e| e.to_string())?;
+    let asked = options.images.iter().filter(|asked| !images.iter().any(|image| image.name == asked.name)).cloned();
+    let asked: Vec<Image> = asked.collect();
+    images.extend(asked);
+    Ok(images)
 }
 
 impl Floor {
@@ -184,6 +195,7 @@ impl Floor {
             let text = text.ok_or("its files are gone")?;
             let file = SuiteFile::parse("kesmo.toml", &text).map_err(|e| e.to_string())?;
             let options = row.run_options().map_err(|e| e.to_string())?;
+            let file = file.in_image(options.image.as_deref());
             options.check(&file).map_err(|e| e.to_string())?;
             let variants = file.facets.chosen(&options.variants).map_err(|e| e.to_string())?;
             let setup = setup(row, &options, suite, &file)?;
@@ -216,10 +228,11 @@ impl Floor {
         let mut asks = Vec::new();
         for variant in variants {
             let ask = ListAsk::new(&active.file, &active.setup.bundle, &row.pool, &variant, &active.setup);
-            let known = self.store.has_listing(&ask.key).await.unwrap_or_else(|e| {
-                tracing::warn!("a list could not be looked for and is made again: {e}");
-                false
-            });
+            let known = !ask.is_open()
+                && self.store.has_listing(&ask.key).await.unwrap_or_else(|e| {
+                    tracing::warn!("a list could not be looked for and is made again: {e}");
+                    false
+                });
             let tests = if known { Listed::Stored } else { Listed::Awaited };
             let key = ask.key.clone();
             if !known {
@@ -237,11 +250,31 @@ impl Floor {
     }
 
     /// A list that a run waited for is known.
-    pub(super) fn list_known(&mut self, run: i64, key: &str, tests: &Arc<Vec<ListedTest>>) {
-        if let Some(active) = self.runs.get_mut(&run) {
-            let of_key = active.lists.iter_mut().filter(|l| l.key == key);
-            of_key.for_each(|l| l.tests = Listed::Here(Arc::clone(tests)));
-            self.to_plan.push(run);
+    pub(super) fn list_known(&mut self, run: i64, asked: &ListAsk, made: &Made) {
+        let Some(active) = self.runs.get_mut(&run) else { return };
+        if let Some(image) = &made.image {
+            active.settle(image);
+        }
+        let mut again = Vec::new();
+        for list in active.lists.iter_mut().filter(|l| l.key == asked.key) {
+            let now = ListAsk::new(&active.file, &active.setup.bundle, &active.row.pool, &list.variant, &active.setup);
+            list.key.clone_from(&now.key);
+            let name = made.image.as_ref().map(|image| image.name.as_str()).unwrap_or_default();
+            // Another worker was faster with another image of that name: the run keeps to one.
+            if asked.is_open() && active.setup.settled(name) != made.image.as_ref() {
+                again.push(now);
+                continue;
+            }
+            if list.key != asked.key {
+                self.commit.listings.push((list.key.clone(), Arc::clone(&made.tests)));
+            }
+            list.tests = Listed::Here(Arc::clone(&made.tests));
+        }
+        let stored = active.stored();
+        self.commit.runs.push(stored);
+        self.to_plan.push(run);
+        for ask in again {
+            self.want_for_run(ask, run);
         }
     }
 
@@ -638,7 +671,7 @@ impl Floor {
                 self.commit.artifacts.extend(files.into_iter().map(row));
             }
             WorkerEvent::Note { key, text } if self.holds_batch(worker, key) => self.note(key.run, text),
-            WorkerEvent::Listed { job, result } => self.listed(worker, &job, result),
+            event @ WorkerEvent::Listed { .. } => self.listed(worker, event),
             // What is an engine's input, and what is said of batches that another holds.
             _ => {}
         }

@@ -6,16 +6,14 @@ use kesmo_core::{
     run::{Input, WorkerId},
     suite::{ListedTest, listing},
 };
-use kesmo_wire::{
-    Digest,
-    link::{ListJob, ToWorker},
-};
+use kesmo_store::commit::NewArtifact;
+use kesmo_wire::link::{KeptFile, ListJob, ToWorker, WorkerEvent};
 use tokio::sync::oneshot;
 
 use crate::{
     asking::{Message, tell},
     floor::{After, Floor},
-    lists::{ListAsk, Listing},
+    lists::{ListAsk, Listing, Made},
     workers::Use,
 };
 
@@ -84,17 +82,19 @@ impl Floor {
     }
 
     /// The worker that was asked for a list has made it, or could not. It is read beside the floor's work.
-    pub(super) fn listed(&mut self, worker: WorkerId, job: &str, result: Result<Digest, String>) {
+    pub(super) fn listed(&mut self, worker: WorkerId, event: WorkerEvent) {
+        let WorkerEvent::Listed { job, result, image, files } = event else { return };
         // What another says of it is not believed.
-        if self.listings.get(job).and_then(|l| l.on).map(|(on, _)| on) != Some(worker) {
+        if self.listings.get(&job).and_then(|l| l.on).map(|(on, _)| on) != Some(worker) {
             return;
         }
-        self.workers.free(worker, &Use::Listing(job.to_owned()));
+        self.workers.free(worker, &Use::Listing(job.clone()));
+        self.keep_build_logs(&job, files);
         let digest = match result {
             Ok(digest) => digest,
-            Err(why) => return self.list_read(job, Err(why)),
+            Err(why) => return self.list_read(&job, Err(why)),
         };
-        let (path, own, job) = (self.blobs.path(&digest), self.own.clone(), job.to_owned());
+        let (path, own) = (self.blobs.path(&digest), self.own.clone());
         tokio::spawn(async move {
             let read = tokio::task::spawn_blocking(move || {
                 let output = kesmo_files::read_regular(&path, LARGEST_LIST);
@@ -102,22 +102,40 @@ impl Floor {
                 listing::read(&output).map(Arc::new).map_err(|e| e.to_string())
             });
             let read = read.await.unwrap_or_else(|e| Err(format!("the list cannot be read: {e}")));
+            let read = read.map(|tests| Made { tests, image });
             drop(own.send(Message::ListRead(job, read)).await);
         });
     }
 
+    /// Keeps what the building of an image printed with the runs that wait for it.
+    fn keep_build_logs(&mut self, job: &str, files: Vec<KeptFile>) {
+        let runs = self.listings.get(job).map(|listing| listing.runs.clone()).unwrap_or_default();
+        for file in files {
+            let row = |run: &i64| NewArtifact {
+                run_id: *run,
+                entry: None,
+                batch: 0,
+                path: file.path.clone(),
+                about: file.about.clone(),
+                digest: file.digest.clone().into(),
+                bytes: file.bytes,
+            };
+            self.commit.artifacts.extend(runs.iter().map(row));
+        }
+    }
+
     /// A list was read: whoever waits for it goes on.
-    pub(super) fn list_read(&mut self, job: &str, read: Result<Arc<Vec<ListedTest>>, String>) {
+    pub(super) fn list_read(&mut self, job: &str, read: Result<Made, String>) {
         let Some(listing) = self.listings.remove(job) else { return };
-        if let Ok(tests) = &read {
-            self.commit.listings.push((job.to_owned(), Arc::clone(tests)));
+        if let Ok(made) = &read {
+            self.commit.listings.push((job.to_owned(), Arc::clone(&made.tests)));
         }
         for reply in listing.replies {
-            tell(reply, read.as_ref().map(|tests| tests.to_vec()).map_err(Clone::clone));
+            tell(reply, read.as_ref().map(|made| made.tests.to_vec()).map_err(Clone::clone));
         }
         for run in listing.runs {
             match &read {
-                Ok(tests) => self.list_known(run, job, tests),
+                Ok(made) => self.list_known(run, &listing.ask, made),
                 Err(why) => self.feed(run, Input::Void(why.clone())),
             }
         }

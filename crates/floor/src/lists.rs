@@ -1,11 +1,15 @@
 //! Which lists of tests are wanted, and by whom.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use kesmo_core::{
     run::WorkerId,
-    suite::{ListedTest, SuiteFile, Variant},
+    suite::{
+        ListedTest, SuiteFile, Variant,
+        container::{From, Image},
+    },
 };
+use kesmo_store::commit::OPEN_LIST;
 use kesmo_wire::{Digest, link::Setup};
 use tokio::sync::oneshot;
 
@@ -32,14 +36,41 @@ impl ListAsk {
             commit: None,
             ..setup.clone()
         };
-        let depends = (bundle, &suite.tests.list, &setup.variant, &setup.env, &setup.settings);
-        let key = Digest::of(serde_json::to_string(&depends).unwrap_or_default().as_bytes()).to_string();
+        let key = key_of(suite, bundle, &setup);
         Self { key, pool: pool.to_owned(), needs: suite.needs_of(variant), setup }
+    }
+
+    /// Whether what its image is is not settled: it is made for each run anew.
+    pub(crate) fn is_open(&self) -> bool {
+        self.key.starts_with(OPEN_LIST)
     }
 
     pub(crate) fn asking<'a>(&'a self, run: Option<&'a str>) -> Asking<'a> {
         Asking { pool: &self.pool, run, needs: std::slice::from_ref(&self.needs) }
     }
+}
+
+/// The key of a list: made of everything that it may depend on. What an engine has under an image's name may be another
+/// tomorrow: until the run has settled on one, the key is that of what is known by now.
+fn key_of(suite: &SuiteFile, bundle: &str, setup: &Setup) -> String {
+    let depends = (bundle, &suite.tests.list, &setup.variant, &setup.env, &setup.settings);
+    let depends = match setup.image_of_variant() {
+        None => serde_json::to_string(&depends),
+        Some(From::Image(name)) => {
+            let digest = setup.settled(&name).map(|image| image.digest.as_str());
+            serde_json::to_string(&(depends, name, digest))
+        }
+        Some(From::Build(file)) => serde_json::to_string(&(depends, file)),
+    };
+    let key = Digest::of(depends.unwrap_or_default().as_bytes()).to_string();
+    if setup.image_is_open() { format!("{OPEN_LIST}{key}") } else { key }
+}
+
+/// A list that was made.
+pub(crate) struct Made {
+    pub tests: Arc<Vec<ListedTest>>,
+    /// The image in which it was made.
+    pub image: Option<Image>,
 }
 
 /// A list that a worker makes, or that waits for one.

@@ -18,11 +18,11 @@ use kesmo_core::{
         portion::{Portion, portions},
     },
     run::{BatchId, Effect, Engine, Fit, Input, Policy, WorkerId},
-    suite::{ListedTest, SuiteFile, Variant, listing},
+    suite::{ListedTest, SuiteFile, Variant, container::Image, listing},
     time::Timestamp,
 };
 use kesmo_wire::{
-    link::{BatchKey, Grant, GrantedEntry, ListJob, Log, Said, Setup, ToWorker, WorkerEvent},
+    link::{BatchKey, Grant, GrantedEntry, KeptFile, ListJob, Log, Said, Setup, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
 };
 use kesmo_worker::{Config, Hearing, Home, Slots};
@@ -57,6 +57,8 @@ pub struct Job {
     pub home: PathBuf,
     /// That folder, if it was taken before.
     pub taken: Option<Home>,
+    /// The container engine, for a suite that runs in an image.
+    pub engine: Option<kesmo_worker::ContainerEngine>,
 }
 
 /// What a run tells while it goes on.
@@ -78,8 +80,20 @@ const HERE: WorkerId = WorkerId(0);
 ///
 /// # Errors
 /// If the worker's home cannot be used, the tests cannot be listed, or nothing is to be run.
-pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output = ()>) -> Result<Finished, Error> {
-    let at = Place::open(&job, None)?;
+pub async fn run(job: Job, tell: impl FnMut(Told), stop: impl Future<Output = ()>) -> Result<Finished, Error> {
+    let at = Place::open(&job, None).await?;
+    let closing = at.slots.closing();
+    let finished = carry_out(job, at, tell, stop).await;
+    closing.close().await;
+    finished
+}
+
+async fn carry_out(
+    job: Job,
+    at: Place,
+    mut tell: impl FnMut(Told),
+    stop: impl Future<Output = ()>,
+) -> Result<Finished, Error> {
     tokio::pin!(stop);
     let mut floor = Floor {
         at,
@@ -96,6 +110,8 @@ pub async fn run(job: Job, mut tell: impl FnMut(Told), stop: impl Future<Output 
         };
         lists.push((variant, tests));
     }
+    floor.shown.images = floor.at.images();
+    floor.shown.kept(0, None, std::mem::take(&mut floor.at.logs));
     let (plan, options) = plan(&job, &lists)?;
     floor.shown.options = options;
     floor.begin(plan, &job.file);
@@ -148,11 +164,13 @@ struct Place {
     slots: Slots,
     setup: Setup,
     blobs: PathBuf,
+    /// What images printed as they were built.
+    logs: Vec<KeptFile>,
 }
 
 impl Place {
     /// Puts the suite's files where the worker looks for them, and opens its slots.
-    fn open(job: &Job, hearing: Option<Hearing>) -> Result<Self, Error> {
+    async fn open(job: &Job, hearing: Option<Hearing>) -> Result<Self, Error> {
         let bundles = job.home.join("local/bundles");
         std::fs::create_dir_all(&bundles).map_err(|e| file_error(&bundles, &e))?;
         let bundle = bundles.join(&job.digest);
@@ -164,8 +182,10 @@ impl Place {
             taken: job.taken.clone(),
             local: Some(job.home.join("local")),
             hearing,
+            engine: job.engine.clone(),
             ..Config::default()
-        })?;
+        })
+        .await?;
         let setup = Setup {
             run: format!("{}/here", job.file.suite),
             bundle: job.digest.clone(),
@@ -175,9 +195,19 @@ impl Place {
             seed: job.seed,
             branch: None,
             commit: None,
+            image: job.file.container.as_ref().map(|container| container.from.clone()),
+            images: job.options.images.clone(),
         };
         job.options.check(&job.file)?;
-        Ok(Self { slots, setup, blobs: job.home.join("local/blobs") })
+        Ok(Self { slots, setup, blobs: job.home.join("local/blobs"), logs: Vec::new() })
+    }
+
+    /// The images that it has settled on.
+    fn images(&self) -> Vec<Image> {
+        let mut images = self.setup.images.clone();
+        images.sort();
+        images.dedup();
+        images
     }
 
     /// Has the tests of a variant listed.
@@ -186,7 +216,10 @@ impl Place {
         self.slots.tell(ToWorker::List(Box::new(ListJob { job: "list-here".into(), slot: 0, setup })));
         loop {
             for event in self.slots.next().await {
-                if let WorkerEvent::Listed { result, .. } = event {
+                if let WorkerEvent::Listed { result, image, files, .. } = event {
+                    self.logs.extend(files);
+                    // Whatever the engine has under its name later, this run keeps to it.
+                    self.setup.images.extend(image);
                     let path = self.blobs.join(result.map_err(Error::Void)?.as_str());
                     let output = std::fs::read(&path).map_err(|e| file_error(&path, &e))?;
                     return listing::read(&output).map_err(|e| Error::Void(e.to_string()));

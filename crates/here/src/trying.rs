@@ -33,11 +33,25 @@ pub enum Trying {
 pub async fn try_out(
     job: &Job,
     most: usize,
-    mut tell: impl FnMut(Trying),
+    tell: impl FnMut(Trying),
     stop: impl Future<Output = ()>,
 ) -> Result<Tried, Error> {
     let hearing = Hearing::default();
-    let mut place = Place::open(job, Some(hearing.clone()))?;
+    let place = Place::open(job, Some(hearing.clone())).await?;
+    let closing = place.slots.closing();
+    let tried = try_in(job, place, hearing, most, tell, stop).await;
+    closing.close().await;
+    tried
+}
+
+async fn try_in(
+    job: &Job,
+    mut place: Place,
+    hearing: Hearing,
+    most: usize,
+    mut tell: impl FnMut(Trying),
+    stop: impl Future<Output = ()>,
+) -> Result<Tried, Error> {
     tokio::pin!(stop);
     let stopped = || Error::Void("it was stopped".into());
     let variants = job.file.facets.chosen(&job.options.variants)?;

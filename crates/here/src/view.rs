@@ -12,7 +12,7 @@ use kesmo_core::{
     plan::{Plan, RunOptions},
     record::causes,
     run::{AttemptKept, BatchId, Engine, cases::Shown as CaseShown},
-    suite::SuiteFile,
+    suite::{SuiteFile, container::Image},
     time::{Span, Timestamp},
     words::{Outcome, Verdict},
 };
@@ -56,6 +56,8 @@ pub(crate) struct Shown {
     variants: Vec<String>,
     strip: String,
     notes: Vec<String>,
+    /// The images that it runs in.
+    pub images: Vec<Image>,
     wrongs: Vec<String>,
     attempts: BTreeMap<u32, Vec<Attempt>>,
     cases: BTreeMap<u32, Vec<Case>>,
@@ -82,6 +84,7 @@ impl Shown {
             variants: Vec::new(),
             strip: String::new(),
             notes: Vec::new(),
+            images: Vec::new(),
             wrongs: Vec::new(),
             attempts: BTreeMap::new(),
             cases: BTreeMap::new(),
@@ -199,6 +202,7 @@ impl Shown {
             seed: self.seed,
             variants: self.variants.clone(),
             notes: self.notes.clone(),
+            images: self.images.clone(),
         }
     }
 
@@ -404,6 +408,7 @@ impl Finished {
             reason: &summary.reason,
             wrongs: &self.wrongs,
             flaky_fails: self.run.options.flaky_fails,
+            images: &self.run.images,
         };
         report::write(format, &whole, run, &cases)
     }

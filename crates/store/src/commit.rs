@@ -9,7 +9,7 @@ use diesel::sql_types::{Array, BigInt, Bool, Date, Integer, Jsonb, Nullable, Tex
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{
     run::{AttemptStats, Tally},
-    suite::ListedTest,
+    suite::{ListedTest, container::Image},
     words::{Ended, Outcome, Phase, Verdict},
 };
 
@@ -187,6 +187,9 @@ pub struct NewArtifact {
     pub bytes: u64,
 }
 
+/// Begins the keys of lists that say what is known by now, and to which no run refers.
+pub const OPEN_LIST: &str = "open:";
+
 /// How a run stands now.
 #[derive(Debug, Clone)]
 pub struct RunChange {
@@ -202,6 +205,8 @@ pub struct RunChange {
     pub strip: String,
     pub began_at: Option<DateTime<Utc>>,
     pub finished_at: Option<DateTime<Utc>>,
+    /// The images that it has settled on; none: as before.
+    pub images: Option<Vec<Image>>,
 }
 
 impl RunChange {
@@ -220,6 +225,7 @@ impl RunChange {
             strip: String::new(),
             began_at: None,
             finished_at: Some(at),
+            images: None,
         }
     }
 }
@@ -352,7 +358,11 @@ impl Store {
 /// Writes the rows, within a transaction.
 pub(crate) async fn write(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
     for (key, tests) in &commit.listings {
-        diesel::sql_query("insert into listings (key, tests) values ($1, $2) on conflict do nothing")
+        // What no run refers to is what is known by now.
+        let latest = "on conflict (key) do update set tests = excluded.tests, listed_at = now()";
+        let kept = "on conflict do nothing";
+        let otherwise = if key.starts_with(OPEN_LIST) { latest } else { kept };
+        diesel::sql_query(format!("insert into listings (key, tests) values ($1, $2) {otherwise}"))
             .bind::<Text, _>(key)
             .bind::<Jsonb, _>(json(tests)?)
             .execute(c)
@@ -550,7 +560,7 @@ async fn write_artifacts(c: &mut AsyncPgConnection, artifacts: &[NewArtifact]) -
 async fn write_run(c: &mut AsyncPgConnection, change: &RunChange) -> Result<(), Error> {
     diesel::sql_query(
         "update runs set phase = $2, verdict = $3, reason = $4, listings = $5, listed = $6, tally = $7, stats = $8, strip = $9, \
-         began_at = $10, finished_at = $11 where id = $1",
+         began_at = $10, finished_at = $11, images = coalesce($12, images) where id = $1",
     )
     .bind::<BigInt, _>(change.run_id)
     .bind::<Text, _>(change.phase.word())
@@ -563,6 +573,7 @@ async fn write_run(c: &mut AsyncPgConnection, change: &RunChange) -> Result<(), 
     .bind::<Text, _>(&change.strip)
     .bind::<Nullable<Timestamptz>, _>(change.began_at)
     .bind::<Nullable<Timestamptz>, _>(change.finished_at)
+    .bind::<Nullable<Jsonb>, _>(change.images.as_ref().map(json).transpose()?)
     .execute(c)
     .await?;
     Ok(())

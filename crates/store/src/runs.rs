@@ -14,6 +14,7 @@ use kesmo_core::{
         brief::{Follow, Origin},
     },
     source::GitSource,
+    suite::container::Image,
 };
 
 use crate::{
@@ -61,6 +62,8 @@ pub struct RunRow {
     pub chain: Option<i64>,
     pub stop_asked: Option<String>,
     pub rank: Option<f64>,
+    /// The images that it has settled on.
+    pub images: serde_json::Value,
 }
 
 impl RunRow {
@@ -100,6 +103,14 @@ impl RunRow {
     /// If what is kept cannot be read.
     pub fn run_options(&self) -> Result<RunOptions, Error> {
         content(self.options.clone())
+    }
+
+    /// The images that it has settled on.
+    ///
+    /// # Errors
+    /// If what is kept cannot be read.
+    pub fn images(&self) -> Result<Vec<Image>, Error> {
+        content(self.images.clone())
     }
 
     /// The parks of its suite that held in it when it was made, and those that were over.

@@ -26,7 +26,7 @@ diesel::table! {
         created_at -> Timestamptz, began_at -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>, parks -> Jsonb,
         git -> Nullable<Jsonb>, branch -> Nullable<Text>, commit -> Nullable<Text>, origin -> Jsonb, brief -> Nullable<Text>,
         schedule_id -> Nullable<BigInt>, follow -> Nullable<Jsonb>, chain -> Nullable<BigInt>, stop_asked -> Nullable<Text>,
-        rank -> Nullable<Double>,
+        rank -> Nullable<Double>, images -> Jsonb,
     }
 }
 diesel::table! {

@@ -119,6 +119,7 @@ fn change(run: &RunRow, phase: Phase, verdict: Option<Verdict>) -> RunChange {
         strip: "ppf".into(),
         began_at: Some(Utc::now()),
         finished_at: verdict.map(|_| Utc::now()),
+        images: None,
     }
 }
 

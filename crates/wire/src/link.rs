@@ -17,6 +17,7 @@ use kesmo_core::{
     name::{RunName, Slug, case_title},
     plan::Plan,
     run::{self, BatchEnd, BatchId, Cores, Input, cases::CaseTold},
+    suite::container::{From, Image, name_for},
     time::Span,
     words::Ended,
 };
@@ -24,7 +25,7 @@ use kesmo_core::{
 use crate::Digest;
 
 /// The version of these messages. Both sides say it, and do not talk if they differ.
-pub const VERSION: u32 = 4;
+pub const VERSION: u32 = 5;
 
 /// The most slots of a worker.
 pub const MOST_SLOTS: u16 = 1000;
@@ -111,8 +112,16 @@ pub enum WorkerEvent {
     GaveBack { key: BatchKey, entries: Vec<u32> },
     /// The batch ended.
     BatchEnded { key: BatchKey, end: BatchEnd },
-    /// A listing job ended: the tests as the list command printed them, uploaded under this digest, or why not.
-    Listed { job: String, result: Result<Digest, String> },
+    /// A listing job ended: the tests as the list command printed them, uploaded under this digest, or why not; with the image
+    /// in which it was made, and what its build printed.
+    Listed {
+        job: String,
+        result: Result<Digest, String>,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        image: Option<Image>,
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        files: Vec<KeptFile>,
+    },
 }
 
 impl WorkerEvent {
@@ -169,7 +178,7 @@ pub enum Said {
     Nothing,
 }
 
-impl From<WorkerEvent> for Said {
+impl std::convert::From<WorkerEvent> for Said {
     fn from(event: WorkerEvent) -> Self {
         match event {
             WorkerEvent::Ended(report) => Self::Attempt(report),
@@ -291,6 +300,8 @@ const LONGEST_MESSAGE: usize = 16 << 10;
 const LONGEST_DETAIL: usize = 256 << 10;
 const LONGEST_PATH: usize = 4096;
 const LONGEST_LOG: usize = 64 << 10;
+/// The most logs that come with a list.
+const MOST_LOGS: usize = 10;
 /// The most steps of an attempt.
 const MOST_STEPS: usize = 1000;
 /// The latest moment that is taken, the year 2200, in microseconds since 1970.
@@ -361,19 +372,30 @@ impl WorkerEvent {
             Self::Began { at_us, .. } => *at_us = (*at_us).clamp(0, LATEST_US),
             Self::Ended(report) => report.bound(),
             Self::Cases { cases, .. } => cases.iter_mut().for_each(CaseReport::bound),
-            Self::Kept { files, .. } => {
-                for file in files {
-                    bound(&mut file.path, LONGEST_PATH);
-                    bound(&mut file.about, LONGEST_PATH);
-                    file.bytes = file.bytes.min(i64::MAX as u64);
-                }
-            }
+            Self::Kept { files, .. } => files.iter_mut().for_each(KeptFile::bound),
             Self::Note { text, .. } | Self::Wrong { text, .. } => bound(text, LONGEST_MESSAGE),
-            Self::Listed { result: Err(why), .. } | Self::BatchEnded { end: BatchEnd::Unfit(why), .. } => {
-                bound(why, LONGEST_MESSAGE);
+            Self::Listed { result, image, files, .. } => {
+                if let Err(why) = result {
+                    bound(why, LONGEST_MESSAGE);
+                }
+                // What is none is not settled on.
+                if image.as_ref().is_some_and(|image| image.check().is_err()) {
+                    *image = None;
+                }
+                files.truncate(MOST_LOGS);
+                files.iter_mut().for_each(KeptFile::bound);
             }
-            Self::GaveBack { .. } | Self::BatchEnded { .. } | Self::Listed { .. } => {}
+            Self::BatchEnded { end: BatchEnd::Unfit(why), .. } => bound(why, LONGEST_MESSAGE),
+            Self::GaveBack { .. } | Self::BatchEnded { .. } => {}
         }
+    }
+}
+
+impl KeptFile {
+    fn bound(&mut self) {
+        bound(&mut self.path, LONGEST_PATH);
+        bound(&mut self.about, LONGEST_PATH);
+        self.bytes = self.bytes.min(i64::MAX as u64);
     }
 }
 
@@ -452,6 +474,35 @@ pub struct Setup {
     pub branch: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub commit: Option<String>,
+    /// The image that its processes run in; none: they run as they are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image: Option<From>,
+    /// Images that the run has settled on: no other is to be used under their names.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub images: Vec<Image>,
+}
+
+impl Setup {
+    /// The image of the variant.
+    #[must_use]
+    pub fn image_of_variant(&self) -> Option<From> {
+        self.image.as_ref().map(|from| match from {
+            From::Image(name) => From::Image(name_for(name, &self.variant)),
+            From::Build(file) => From::Build(file.clone()),
+        })
+    }
+
+    /// The image that the run has settled on for a name.
+    #[must_use]
+    pub fn settled(&self, name: &str) -> Option<&Image> {
+        self.images.iter().find(|image| image.name == name)
+    }
+
+    /// Whether what a name stands for is not settled yet: what an engine has under it may be another tomorrow.
+    #[must_use]
+    pub fn image_is_open(&self) -> bool {
+        matches!(self.image_of_variant(), Some(From::Image(name)) if self.settled(&name).is_none())
+    }
 }
 
 /// A batch for a slot.
@@ -559,7 +610,12 @@ mod tests {
             WorkerEvent::Wrong { key, text: "status 5".into() },
             WorkerEvent::GaveBack { key, entries: vec![3, 4] },
             WorkerEvent::BatchEnded { key, end: BatchEnd::Unfit("no such program".into()) },
-            WorkerEvent::Listed { job: "j".into(), result: Err("the list command failed".into()) },
+            WorkerEvent::Listed {
+                job: "j".into(),
+                result: Err("the list command failed".into()),
+                image: Some(Image { name: "a".into(), digest: format!("sha256:{}", "0".repeat(64)), at: None }),
+                files: Vec::new(),
+            },
         ];
         let text = again(&FromWorker::Report { number: 9, events });
         assert!(text.starts_with(r#"{"say":"report","number":9,"#), "{text}");
@@ -638,7 +694,11 @@ mod tests {
             seed: 7,
             branch: Some("main".into()),
             commit: None,
+            image: Some(From::Image("localhost/gate-{screen}:1".into())),
+            images: Vec::new(),
         };
+        assert_eq!(setup.image_of_variant(), Some(From::Image("localhost/gate-phone:1".into())));
+        assert!(setup.image_is_open());
         let entries = vec![GrantedEntry { index: 0, name: "gate/open".into(), limit_us: 1 }];
         let key = BatchKey { run: 7, batch: 3 };
         again(&ToWorker::Grant(Box::new(Grant {

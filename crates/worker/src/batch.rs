@@ -3,8 +3,10 @@
 use std::{
     collections::HashMap,
     path::{Path, PathBuf},
-    process::ExitStatus,
-    sync::Arc,
+    sync::{
+        Arc,
+        atomic::{AtomicU32, Ordering},
+    },
     time::Duration,
 };
 
@@ -14,11 +16,11 @@ use kesmo_core::{
     run::BatchEnd,
     suite::file::{NamesAs, Results},
 };
-use kesmo_wire::link::{AttemptReport, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
+use kesmo_engine::Input;
+use kesmo_wire::link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
 use nix::{sys::stat::Mode, unistd::mkfifo};
 use tokio::{
     io::{AsyncRead, AsyncReadExt, AsyncWriteExt},
-    process::ChildStdin,
     sync::{mpsc, watch},
     task::JoinSet,
 };
@@ -26,12 +28,14 @@ use tokio::{
 use crate::{
     cases::{EndOfProcess, Files},
     clock::{now_us, skew_us, wall_us},
+    exit::{self, Exit},
     files,
     hearing::{Heard, Hearing},
-    process::{self, Process},
+    process,
     progress::ProcessEnd,
     reading::{Reading, Step},
-    source::{Ready, Sources, cannot_start},
+    running::{Call, Running, Trouble},
+    source::{Ready, Sources},
     uploads::Uploads,
 };
 
@@ -59,7 +63,14 @@ pub struct Tools {
     /// Begins the mark of every process.
     pub mark: String,
     pub hearing: Option<Hearing>,
+    /// So often the container engine went away, one time after the other.
+    pub losses: Arc<AtomicU32>,
 }
+
+/// After so many batches in a row that lost their container engine, a worker is unfit for the run.
+const MOST_LOSSES: u32 = 4;
+/// After each, the next is waited for a little longer.
+const AFTER_LOSS: Duration = Duration::from_secs(1);
 
 /// What a batch is told while it runs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
@@ -111,7 +122,11 @@ pub async fn run(tools: &Tools, grant: Grant, told: Told) {
         _ = revoked.wait_for(|order| *order == Order::Revoke) => BatchEnd::Revoked,
     };
     if end == BatchEnd::Revoked {
-        process::kill_marked_of(&format!("{}-{}-{}", tools.mark, key.run, key.batch));
+        let mark = format!("{}-{}-{}", tools.mark, key.run, key.batch);
+        process::kill_marked_of(&mark);
+        if grant.setup.image.is_some() {
+            tools.sources.images().clear(&format!("{mark}-")).await;
+        }
     }
     let folder = batch_folder(tools, &grant);
     if let Err(e) = std::fs::remove_dir_all(&folder)
@@ -123,6 +138,42 @@ pub async fn run(tools: &Tools, grant: Grant, told: Told) {
 }
 
 impl Tools {
+    /// How a batch ends that could not run. An engine that went away may come back: what the batch had goes back, uncharged. One
+    /// that stays away makes this worker unfit for the run.
+    async fn without(&self, key: BatchKey, trouble: Trouble) -> BatchEnd {
+        match trouble {
+            Trouble::Cannot(why) => BatchEnd::Unfit(why),
+            Trouble::Lost(why) => {
+                let times = self.losses.fetch_add(1, Ordering::Relaxed) + 1;
+                if times >= MOST_LOSSES {
+                    return BatchEnd::Unfit(why);
+                }
+                let text = format!("on {}, {why}; what was running there goes back", self.worker);
+                self.report(vec![WorkerEvent::Note { key, text }]).await;
+                tokio::time::sleep(AFTER_LOSS * times).await;
+                BatchEnd::Revoked
+            }
+        }
+    }
+
+    /// What images printed as they were built here since the last time, uploaded, and what is to be said of them.
+    pub async fn build_logs(&self) -> (Vec<KeptFile>, Vec<String>) {
+        let (mut files, mut notes) = (Vec::new(), Vec::new());
+        for log in self.sources.images().take_logs() {
+            notes.extend(log.image.map(|image| format!("{} was built on {}: {}", log.file, self.worker, image.digest)));
+            let bytes = log.text.len() as u64;
+            match self.uploads.send(log.text.into_bytes()).await {
+                Ok(digest) => {
+                    let (path, about) =
+                        (format!("{}.log", log.file), format!("what its build printed on {}", self.worker));
+                    files.push(KeptFile { path, about, digest, bytes });
+                }
+                Err(why) => notes.push(format!("what the build of {} printed could not be kept: {why}", log.file)),
+            }
+        }
+        (files, notes)
+    }
+
     async fn report(&self, events: Vec<WorkerEvent>) {
         // The receiver lives as long as the worker.
         if !events.is_empty() && self.events.send(events).await.is_err() {
@@ -136,9 +187,15 @@ fn batch_folder(tools: &Tools, grant: &Grant) -> PathBuf {
 }
 
 async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
-    let ready = match tools.sources.ready(&grant.setup).await {
+    let ready = tools.sources.ready(&grant.setup).await;
+    let key = grant.key;
+    let (files, notes) = tools.build_logs().await;
+    let built = notes.into_iter().map(|text| WorkerEvent::Note { key, text });
+    let kept = (!files.is_empty()).then_some(WorkerEvent::Kept { key, entry: None, files });
+    tools.report(built.chain(kept).collect()).await;
+    let ready = match ready {
         Ok(ready) => ready,
-        Err(why) => return BatchEnd::Unfit(why),
+        Err(trouble) => return tools.without(key, trouble).await,
     };
     let folder = match ready.folder_for(grant.slot).await {
         Ok(folder) => folder,
@@ -148,7 +205,7 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
     if let Err(e) = std::fs::create_dir_all(&artifacts) {
         return BatchEnd::Unfit(format!("{}: {e}", artifacts.display()));
     }
-    if let Err(why) = tools.sources.hand_to_tests(&batch_folder(tools, grant)) {
+    if let Err(why) = ready.around.hand_over(&batch_folder(tools, grant)) {
         return BatchEnd::Unfit(why);
     }
     let mut run = BatchRun {
@@ -169,6 +226,7 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
         read_results: Vec::new(),
         named: HashMap::new(),
         sending: JoinSet::new(),
+        lost: None,
     };
     let end = run.all_processes().await;
     run.keep_files().await;
@@ -205,17 +263,22 @@ struct BatchRun<'b> {
     /// Files that event lines named, with their position and what they show.
     named: HashMap<PathBuf, (usize, String, String)>,
     sending: JoinSet<()>,
+    /// The container engine went away under a process: why.
+    lost: Option<String>,
 }
 
 impl BatchRun<'_> {
     async fn all_processes(&mut self) -> BatchEnd {
         let entries = self.entries.clone();
         if self.ready.suite.tests.names_as != NamesAs::OneEach {
-            return self.one_process(&entries, 0).await.unwrap_or_else(BatchEnd::Unfit);
+            return match self.one_process(&entries, 0).await {
+                Ok(end) => end,
+                Err(trouble) => self.tools.without(self.grant.key, trouble).await,
+            };
         }
         for (offset, entry) in entries.iter().enumerate() {
-            if let Err(why) = self.one_process(std::slice::from_ref(entry), offset).await {
-                return BatchEnd::Unfit(why);
+            if let Err(trouble) = self.one_process(std::slice::from_ref(entry), offset).await {
+                return self.tools.without(self.grant.key, trouble).await;
             }
             if self.gave_back {
                 break;
@@ -242,18 +305,16 @@ impl BatchRun<'_> {
         }
     }
 
-    fn command(&self, entries: &[GrantedEntry]) -> Result<tokio::process::Command, String> {
+    fn call(&self, entries: &[GrantedEntry]) -> Result<Call, String> {
         let tests = &self.ready.suite.tests;
         let mut words = Vec::new();
         if let (Some(rerun), false) = (&tests.rerun, self.grant.cases.is_empty()) {
             let path = self.artifacts.with_file_name("cases");
             let cases: String = self.grant.cases.iter().map(|title| format!("{title}\n")).collect();
             std::fs::write(&path, cases).map_err(|e| format!("{}: {e}", path.display()))?;
-            self.tools.sources.hand_to_tests(&path)?;
-            let name = &entries[0].name;
-            words.extend(
-                rerun.iter().map(|w| w.replace("{name}", name).replace("{cases-file}", &path.to_string_lossy())),
-            );
+            self.ready.around.hand_over(&path)?;
+            let (name, path) = (&entries[0].name, self.inside(&path));
+            words.extend(rerun.iter().map(|w| w.replace("{name}", name).replace("{cases-file}", &path)));
         }
         for word in tests.run.iter().filter(|_| self.grant.cases.is_empty()) {
             match tests.names_as {
@@ -262,42 +323,56 @@ impl BatchRun<'_> {
                     let path = self.artifacts.with_file_name("names");
                     let names: String = entries.iter().map(|e| format!("{}\n", e.name)).collect();
                     std::fs::write(&path, names).map_err(|e| format!("{}: {e}", path.display()))?;
-                    self.tools.sources.hand_to_tests(&path)?;
-                    words.push(word.replace("{names-file}", &path.to_string_lossy()));
+                    self.ready.around.hand_over(&path)?;
+                    words.push(word.replace("{names-file}", &self.inside(&path)));
                 }
                 NamesAs::OneEach => words.push(word.replace("{name}", &entries[0].name)),
                 _ => words.push(word.clone()),
             }
         }
-        let mut command = self.tools.sources.command(&words, &self.folder, &self.grant.setup);
-        command.env("KESMO_BATCH", self.grant.key.batch.to_string()).env("KESMO_SLOT", self.grant.slot.to_string());
-        command.env("KESMO_ARTIFACTS", &self.artifacts).env("KESMO_EVENTS", self.events_path());
+        let mut call = self.tools.sources.call(&words, &self.folder, &self.grant.setup);
+        call.batch = Some(self.batch());
+        call.env("KESMO_BATCH", self.grant.key.batch.to_string()).env("KESMO_SLOT", self.grant.slot.to_string());
+        call.env("KESMO_ARTIFACTS", self.inside(&self.artifacts));
+        call.env("KESMO_EVENTS", self.inside(&self.events_path()));
         if entries.len() == 1 && !self.grant.more {
-            command.env("KESMO_ATTEMPT", self.grant.attempt.unwrap_or(1).to_string());
+            call.env("KESMO_ATTEMPT", self.grant.attempt.unwrap_or(1).to_string());
         }
-        Ok(command)
+        Ok(call)
+    }
+
+    /// The folder of the batch's own files.
+    fn batch(&self) -> PathBuf {
+        batch_folder(self.tools, self.grant)
+    }
+
+    /// The path by which its processes know a file.
+    fn inside(&self, path: &Path) -> String {
+        self.ready.around.inside(path, &self.batch(), &self.folder).to_string_lossy().into_owned()
     }
 
     fn events_path(&self) -> PathBuf {
         self.artifacts.with_file_name("events")
     }
 
-    async fn one_process(&mut self, entries: &[GrantedEntry], offset: usize) -> Result<BatchEnd, String> {
+    async fn one_process(&mut self, entries: &[GrantedEntry], offset: usize) -> Result<BatchEnd, Trouble> {
         let tests = &self.ready.suite.tests;
         let limits = self.ready.suite.limits;
         let events = match tests.results {
             Results::Events => {
-                let fifo = open_fifo(&self.events_path())?;
-                self.tools.sources.hand_to_tests(&self.events_path())?;
+                let fifo = open_fifo(&self.events_path()).map_err(Trouble::Cannot)?;
+                self.ready.around.hand_over(&self.events_path()).map_err(Trouble::Cannot)?;
                 Some(fifo)
             }
             _ => None,
         };
         let mark = format!("{}-{}-{}-x", self.tools.mark, self.grant.key.run, self.grant.key.batch);
-        let command = self.command(entries)?;
-        let began = now_us();
+        let call = self.call(entries).map_err(Trouble::Cannot)?;
+        let asked = now_us();
         let fed = tests.names_as == NamesAs::Fed;
-        let mut process = process::start(command, &mark, fed).map_err(|e| cannot_start(&tests.run, &e))?;
+        let mut process = self.ready.around.start(&call, &mark, fed).await?;
+        // What a container takes to start is no test's time.
+        let began = if process.container().is_some() { now_us() } else { asked };
         let mut reading = Reading::new(entries, &self.grant.cases, tests, limits.output, began);
         reading.heard = self.tools.hearing.as_ref().map(|_| Heard::default());
         if let Some(position) = reading.progress.started(began) {
@@ -307,12 +382,22 @@ impl BatchRun<'_> {
         let batch_limit = if self.grant.more { i64::MAX } else { i64::try_from(limits.batch.0).unwrap_or(i64::MAX) };
         let batch_deadline = began.saturating_add(batch_limit);
         let (ended, timed_out) = self.read(&mut process, &mut reading, events, batch_deadline, offset).await;
-        let leftovers = process.end_leftovers();
         let now = now_us();
+        let leftovers = process.end_leftovers().await;
+        if let Some(why) = self.lost.take() {
+            // What it told until then is true; of the rest nothing is known.
+            self.flush(&mut reading, offset).await;
+            return Err(Trouble::Lost(why));
+        }
+        self.tools.losses.store(0, Ordering::Relaxed);
+        if let Some(memory) = ended.as_ref().filter(|exit| exit.success()).and_then(Exit::memory) {
+            reading.found.push(Step::Remark(memory.to_owned()));
+        }
         if let Some(mut points) = reading.points.take() {
             for tap in points.finish() {
                 // A process that was ended, or died, could not keep to its plan. A file that ends by itself could.
-                let died = if reading.files.is_some() { killed(ended) } else { !ended.is_some_and(|s| s.success()) };
+                let died =
+                    if reading.files.is_some() { killed(&ended) } else { !ended.as_ref().is_some_and(Exit::success) };
                 let to_be_expected = timed_out.is_some() || died;
                 if !(to_be_expected && matches!(tap, Tap::Unkept(_))) {
                     reading.take_tap(tap, now);
@@ -328,18 +413,18 @@ impl BatchRun<'_> {
         let by_itself = timed_out.is_none() && !reading.progress.cut_short() && tests.results != Results::Exit;
         if by_itself
             && reading.files.is_none()
-            && let Some(why) = reading.bad_end(ended, counts, &last_words)
+            && let Some(why) = reading.bad_end(ended.as_ref(), counts, &last_words)
         {
             reading.found.push(Step::Wrong(why));
         }
         if tests.results == Results::Exit && timed_out.is_none() {
-            reading.exit(ended, now, &last_words);
+            reading.exit(ended.as_ref(), now, &last_words);
         } else {
-            let abrupt = reading.bailed.is_some() || killed(ended);
-            let end = match (timed_out, ended) {
+            let abrupt = reading.bailed.is_some() || killed(&ended);
+            let end = match (timed_out, &ended) {
                 (Some(why), _) => ProcessEnd::TimedOut(why),
                 (None, Some(status)) if status.success() && !abrupt => ProcessEnd::Well,
-                (None, status) => ProcessEnd::Badly(status.map_or_else(|| "an unknown status".into(), process::said)),
+                (None, exit) => ProcessEnd::Badly(exit::said(exit.as_ref())),
             };
             let words = match (&reading.bailed, &reading.broken) {
                 (Some(why), _) => format!("it bailed out: {why}"),
@@ -375,19 +460,19 @@ impl BatchRun<'_> {
     /// Reads until the process has ended and its outputs are empty. Tells how it ended, and why it was ended if it was.
     async fn read(
         &mut self,
-        process: &mut Process,
+        process: &mut Running,
         reading: &mut Reading,
         mut events: Option<tokio::net::unix::pipe::Receiver>,
         batch_deadline: i64,
         offset: usize,
-    ) -> (Option<ExitStatus>, Option<String>) {
-        let mut input = process.child.stdin.take();
+    ) -> (Option<Exit>, Option<String>) {
+        let mut input = process.input.take();
         let mut to_write: Vec<u8> = Vec::new();
         if input.is_some() {
             self.entries.iter().for_each(|entry| to_write.extend(format!("{}\n", entry.name).bytes()));
         }
-        let mut out = process.child.stdout.take();
-        let mut err = process.child.stderr.take();
+        let mut out = process.out.take();
+        let mut err = process.err.take();
         let (mut out_buffer, mut err_buffer, mut event_buffer) =
             (vec![0; 64 << 10], vec![0; 16 << 10], vec![0; 64 << 10]);
         let limit_of_end = self.ready.suite.limits.test.0 as i64;
@@ -479,8 +564,12 @@ impl BatchRun<'_> {
                         self.gave_back = true;
                     }
                 }
-                waited = process.child.wait(), if ended_at.is_none() => {
-                    status = waited.ok();
+                waited = process.wait(), if ended_at.is_none() => {
+                    match waited {
+                        Ok(exit) => status = Some(exit),
+                        Err(why) if process.container().is_some() => self.lost = Some(why),
+                        Err(why) => tracing::warn!("a process's end is not known: {why}"),
+                    }
                     ended_at = Some(tokio::time::Instant::now());
                 }
                 () = tokio::time::sleep(CLOSING), if hold => {}
@@ -597,10 +686,22 @@ impl BatchRun<'_> {
 
     fn note_files(&mut self, named: Vec<(usize, String, String)>, offset: usize) {
         for (position, path, about) in named {
-            if let Some(found) = files::named(&path, &self.folder, &self.artifacts) {
-                self.named.insert(found, (offset + position, path, about));
+            let meant = self.ready.around.outside(&path, &self.batch(), &self.folder);
+            if let Some(found) = files::named(&meant.to_string_lossy(), &self.folder, &self.artifacts) {
+                let shown = self.shown(&path, &meant);
+                self.named.insert(found, (offset + position, shown, about));
             }
         }
+    }
+
+    /// What a named file is called: as it was told, or, where its process knows it by a path of its image, from where it lies.
+    fn shown(&self, told: &str, meant: &Path) -> String {
+        if Path::new(told) == meant {
+            return told.to_owned();
+        }
+        let below = |root: &Path| meant.strip_prefix(root).ok();
+        let rest = below(&self.artifacts).or_else(|| below(&self.folder)).unwrap_or(meant);
+        rest.to_string_lossy().into_owned()
     }
 
     /// From when on files are this batch's, by the clock that dates them, also if that was set meanwhile.
@@ -827,7 +928,7 @@ struct Sent {
     at: Option<tokio::time::Instant>,
 }
 
-async fn write_some(input: &mut Option<ChildStdin>, bytes: &[u8]) -> std::io::Result<usize> {
+async fn write_some(input: &mut Option<Input>, bytes: &[u8]) -> std::io::Result<usize> {
     match input {
         Some(input) => input.write(bytes).await,
         None => std::future::pending().await,
@@ -835,9 +936,8 @@ async fn write_some(input: &mut Option<ChildStdin>, bytes: &[u8]) -> std::io::Re
 }
 
 /// Whether a signal ended a process.
-fn killed(status: Option<ExitStatus>) -> bool {
-    use std::os::unix::process::ExitStatusExt;
-    status.is_none_or(|s| s.signal().is_some())
+fn killed(exit: &Option<Exit>) -> bool {
+    exit.as_ref().is_none_or(Exit::killed)
 }
 
 /// Whether the class of a JUnit case is a file's name: with dots for slashes, with or without its ending.
@@ -906,9 +1006,10 @@ mod tests {
         let client = kesmo_tls::Trust::default().http().build().expect("a client");
         let address = Arc::new(crate::address::Address::new(&config.url));
         let mark = crate::clock::random_mark();
+        let marks = kesmo_engine::Marks { home: "home".into(), work: mark.clone() };
         let (events, coming) = mpsc::channel(1000);
         let tools = Tools {
-            sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), mark.clone(), None)),
+            sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), marks, None)),
             uploads: Uploads::new(client, &config, Arc::clone(&address)),
             events,
             outputs: mpsc::channel(64).0,
@@ -916,6 +1017,7 @@ mod tests {
             worker: config.name,
             mark,
             hearing: None,
+            losses: Arc::default(),
         };
         Bench { tools, coming, _home: home }
     }
@@ -935,6 +1037,8 @@ mod tests {
                 seed: 7,
                 branch: Some("main".into()),
                 commit: None,
+                image: None,
+                images: Vec::new(),
             },
             entries: names.iter().enumerate().map(entry).collect(),
             attempt,

@@ -31,6 +31,8 @@ pub struct Config {
     pub taken: Option<Home>,
     /// Without a service: a folder with the bundles (`bundles/SHA`), into which files go (`blobs/SHA`).
     pub local: Option<PathBuf>,
+    /// The container engine, for suites that run in images.
+    pub engine: Option<kesmo_engine::Engine>,
     /// Keeps what processes print, word for word.
     pub hearing: Option<Hearing>,
 }

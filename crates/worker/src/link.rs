@@ -107,7 +107,7 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
     }
     process::keep_memory_to_itself();
     let mut worker = Worker {
-        slots: Slots::open(config)?,
+        slots: Slots::open(config).await?,
         running: BTreeMap::new(),
         listing: BTreeSet::new(),
         unstored: Unstored::default(),
@@ -116,7 +116,11 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
         welcomed: false,
     };
     tokio::pin!(leave);
-    worker.stay_linked(leave).await
+    let closing = worker.slots.closing();
+    let stayed = worker.stay_linked(leave).await;
+    drop(worker);
+    closing.close().await;
+    stayed
 }
 
 /// Why a link ended.

@@ -77,28 +77,9 @@ pub fn start(mut command: Command, mark: &str, fed: bool) -> std::io::Result<Pro
 }
 
 impl Process {
-    /// What its first process and those under it have made of the machine's cores until now; nothing where the system does not
-    /// say. Source: `/proc/PID/task/TID/schedstat`, nanoseconds on a core and waiting for one (Linux, sched-stats).
+    /// What it and those under it have made of the machine's cores until now.
     pub fn cores(&self) -> Cores {
-        let (mut ran, mut waited) = (0, 0);
-        let mut open = vec![self.pid];
-        let mut seen = 0;
-        while let Some(pid) = open.pop() {
-            seen += 1;
-            if seen > MOST_LOOKED_AT {
-                break;
-            }
-            for task in std::fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten() {
-                let read = |file: &str| std::fs::read_to_string(task.path().join(file)).unwrap_or_default();
-                let numbers =
-                    |text: String| -> Vec<u64> { text.split_whitespace().filter_map(|n| n.parse().ok()).collect() };
-                let stats = numbers(read("schedstat"));
-                ran += stats.first().copied().unwrap_or(0) / 1000;
-                waited += stats.get(1).copied().unwrap_or(0) / 1000;
-                open.extend(numbers(read("children")).into_iter().filter_map(|pid| i32::try_from(pid).ok()));
-            }
-        }
-        Cores { ran: Span(ran), waited: Span(waited) }
+        cores_of(self.pid)
     }
 
     /// Ends the process and everything that came from it, and waits until it is gone.
@@ -130,6 +111,30 @@ impl Process {
         };
         if left == Some(false) { 0 } else { kill_marked(&self.mark) }
     }
+}
+
+/// What a process and those under it have made of the machine's cores until now; nothing where the system does not say. Source:
+/// `/proc/PID/task/TID/schedstat`, nanoseconds on a core and waiting for one (Linux, sched-stats).
+pub fn cores_of(first: i32) -> Cores {
+    let (mut ran, mut waited) = (0, 0);
+    let mut open = vec![first];
+    let mut seen = 0;
+    while let Some(pid) = open.pop() {
+        seen += 1;
+        if seen > MOST_LOOKED_AT {
+            break;
+        }
+        for task in std::fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten() {
+            let read = |file: &str| std::fs::read_to_string(task.path().join(file)).unwrap_or_default();
+            let numbers =
+                |text: String| -> Vec<u64> { text.split_whitespace().filter_map(|n| n.parse().ok()).collect() };
+            let stats = numbers(read("schedstat"));
+            ran += stats.first().copied().unwrap_or(0) / 1000;
+            waited += stats.get(1).copied().unwrap_or(0) / 1000;
+            open.extend(numbers(read("children")).into_iter().filter_map(|pid| i32::try_from(pid).ok()));
+        }
+    }
+    Cores { ran: Span(ran), waited: Span(waited) }
 }
 
 impl Drop for Process {
@@ -201,27 +206,6 @@ fn kill_where(wanted: impl Fn(i32) -> bool) -> usize {
 fn reaped_unless_waited_for(pid: i32) {
     if !WAITED_FOR.lock().unwrap_or_else(PoisonError::into_inner).contains(&pid) {
         reaped(pid);
-    }
-}
-
-/// How a process ended, in words.
-pub fn said(status: std::process::ExitStatus) -> String {
-    use std::os::unix::process::ExitStatusExt;
-    match (status.code(), status.signal()) {
-        (Some(code), _) => format!("status {code}"),
-        (None, Some(signal)) => format!("signal {signal}{}", signal_name(signal)),
-        (None, None) => "an unknown status".to_owned(),
-    }
-}
-
-fn signal_name(signal: i32) -> &'static str {
-    match signal {
-        libc::SIGKILL => " (killed)",
-        libc::SIGSEGV => " (segmentation fault)",
-        libc::SIGABRT => " (aborted)",
-        libc::SIGTERM => " (terminated)",
-        libc::SIGBUS => " (bus error)",
-        _ => "",
     }
 }
 

@@ -1,7 +1,5 @@
 //! What is read from one process: its results, what it prints, and what is to be reported of both.
 
-use std::process::ExitStatus;
-
 use kesmo_core::{
     format::{
         Reported,
@@ -20,8 +18,8 @@ use kesmo_wire::link::GrantedEntry;
 use crate::{
     capture::{CappedLog, Lines},
     cases::{EndOfProcess, Files},
+    exit::{self, Exit},
     hearing::Heard,
-    process,
     progress::{Aside, Finished, Progress, Told as When},
 };
 
@@ -245,19 +243,18 @@ impl Reading {
 
     /// Why the end of a process that ended by itself fails the run: all its results were there, and none of them explains
     /// it. A failing test explains a status, but no signal.
-    pub fn bad_end(&self, status: Option<ExitStatus>, counts: bool, last_words: &str) -> Option<String> {
-        use std::os::unix::process::ExitStatusExt;
+    pub fn bad_end(&self, status: Option<&Exit>, counts: bool, last_words: &str) -> Option<String> {
         if !self.progress.complete() {
             return None;
         }
         if let Some(why) = &self.bailed {
             return Some(format!("a process bailed out after its last test: {why}"));
         }
-        let explained = status.is_some_and(|s| s.signal().is_none()) && self.progress.any_failing();
+        let explained = status.is_some_and(|s| !s.killed()) && self.progress.any_failing();
         if !counts || explained || status.is_some_and(|s| s.success()) {
             return None;
         }
-        let how = status.map_or_else(|| "an unknown status".into(), process::said);
+        let how = exit::said(status);
         let words = if last_words.is_empty() { String::new() } else { format!(": {}", shorten(last_words, 400)) };
         let results = if self.progress.any_failing() { "all its results" } else { "only good results" };
         Some(format!("a process ended with {how} after {results}{words}"))
@@ -339,12 +336,11 @@ impl Reading {
     }
 
     /// A process of its own has ended: its status is the result.
-    pub fn exit(&mut self, status: Option<ExitStatus>, now: i64, last_words: &str) {
-        use std::os::unix::process::ExitStatusExt;
-        let how = status.map_or_else(|| "an unknown status".to_owned(), process::said);
+    pub fn exit(&mut self, status: Option<&Exit>, now: i64, last_words: &str) {
+        let how = exit::said(status);
         let (ended, message) = match status {
             Some(status) if status.success() => (Ended::Passed, String::new()),
-            Some(status) if status.signal().is_some() => (Ended::Crashed, format!("ended with {how}: {last_words}")),
+            Some(status) if status.killed() => (Ended::Crashed, format!("ended with {how}: {last_words}")),
             _ => (
                 Ended::Failed,
                 if last_words.is_empty() { format!("ended with {how}") } else { format!("{last_words} ({how})") },

@@ -2,10 +2,8 @@
 
 use std::{collections::HashMap, sync::Arc};
 
-use kesmo_wire::{
-    Digest,
-    link::{BatchKey, FromWorker, Grant, ListJob, ToWorker, WorkerEvent},
-};
+use kesmo_engine::Marks;
+use kesmo_wire::link::{BatchKey, FromWorker, Grant, ListJob, ToWorker, WorkerEvent};
 use tokio::sync::mpsc;
 
 use crate::{
@@ -16,6 +14,7 @@ use crate::{
     error::Error,
     home::{Home, home_mark, take_home},
     process,
+    running::Trouble,
     source::Sources,
     uploads::Uploads,
     user::{RunAs, let_through},
@@ -24,6 +23,16 @@ use crate::{
 enum Job {
     Batch(Box<Grant>, Told),
     List(Box<ListJob>),
+}
+
+/// Clears away what slots left that are not used any more.
+pub struct Closing(Arc<Sources>);
+
+impl Closing {
+    /// Removes the containers that are left.
+    pub async fn close(self) {
+        self.0.images().clear("").await;
+    }
 }
 
 /// A worker's slots. Dropping it ends everything that they started.
@@ -37,6 +46,7 @@ pub struct Slots {
     /// What happens in the slots.
     pub(crate) coming: mpsc::Receiver<Vec<WorkerEvent>>,
     slots: Vec<mpsc::UnboundedSender<Job>>,
+    sources: Arc<Sources>,
     /// Batches that were granted and are not forgotten, with what they are to do.
     switches: HashMap<BatchKey, Switches>,
     /// What attempts print that are followed; it may be lost.
@@ -50,7 +60,7 @@ impl Slots {
     ///
     /// # Errors
     /// If the home folder cannot be used, or another worker uses it.
-    pub fn open(config: Config) -> Result<Self, Error> {
+    pub async fn open(config: Config) -> Result<Self, Error> {
         let home = config.home.clone();
         std::fs::create_dir_all(home.join("batches")).map_err(|e| Error::file(&home, &e))?;
         let home = home.canonicalize().map_err(|e| Error::file(&home, &e))?;
@@ -86,10 +96,17 @@ impl Slots {
         let home_mark = home_mark(&home)?;
         let client = config.trust.http().connect_timeout(std::time::Duration::from_secs(10)).build();
         let client = client.map_err(|e| Error::file(&home, &std::io::Error::other(e)))?;
+        let marks = Marks { home: home_mark.clone(), work: mark.clone() };
+        let sources = Sources::new(config.clone(), client.clone(), Arc::clone(&address), marks, run_as);
+        let left = sources.images().clear("").await;
+        if left > 0 {
+            tracing::warn!("{left} containers of a worker that was killed were removed");
+        }
         let (sender, coming) = mpsc::channel(1024);
         let (output_sender, outputs) = mpsc::channel(64);
+        let sources = Arc::new(sources);
         let tools = Tools {
-            sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), mark.clone(), run_as)),
+            sources: Arc::clone(&sources),
             uploads: Uploads::new(client, &config, Arc::clone(&address)),
             events: sender,
             outputs: output_sender,
@@ -97,9 +114,27 @@ impl Slots {
             worker: config.name.clone(),
             mark: mark.clone(),
             hearing: config.hearing.clone(),
+            losses: Arc::default(),
         };
         let slots = (0..config.slots).map(|_| start_slot(tools.clone())).collect();
-        Ok(Self { config, address, mark, home_mark, coming, slots, switches: HashMap::new(), outputs, _lock: lock })
+        Ok(Self {
+            config,
+            address,
+            mark,
+            home_mark,
+            coming,
+            slots,
+            sources,
+            switches: HashMap::new(),
+            outputs,
+            _lock: lock,
+        })
+    }
+
+    /// What clears away after these slots, also when they are gone.
+    #[must_use]
+    pub fn closing(&self) -> Closing {
+        Closing(Arc::clone(&self.sources))
     }
 
     /// What happened since the last time; waits until something does. Batches that ended are forgotten.
@@ -189,8 +224,7 @@ fn start_slot(tools: Tools) -> mpsc::UnboundedSender<Job> {
             match job {
                 Job::Batch(grant, told) => batch::run(&tools, *grant, told).await,
                 Job::List(job) => {
-                    let result = list(&tools, &job).await;
-                    let event = WorkerEvent::Listed { job: job.job, result };
+                    let event = list(&tools, &job).await;
                     if tools.events.send(vec![event]).await.is_err() {
                         return;
                     }
@@ -212,9 +246,24 @@ fn check_way(user: &RunAs, home: &std::path::Path) -> Result<(), Error> {
     })
 }
 
-async fn list(tools: &Tools, job: &ListJob) -> Result<Digest, String> {
-    let ready = tools.sources.ready(&job.setup).await?;
-    let mark = format!("{}-list-{}", tools.mark, &job.job[..8.min(job.job.len())]);
-    let output = tools.sources.list(&ready, &job.setup, &mark).await?;
-    tools.uploads.send(output).await
+async fn list(tools: &Tools, job: &ListJob) -> WorkerEvent {
+    let mut made = tools.sources.ready(&job.setup).await;
+    // An engine that went away may come back.
+    for pause in [1, 3, 6] {
+        if !matches!(made, Err(Trouble::Lost(_))) {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_secs(pause)).await;
+        made = tools.sources.ready(&job.setup).await;
+    }
+    let image = made.as_ref().ok().and_then(|ready| ready.around.image().cloned());
+    let listed = async {
+        let ready = made.map_err(Trouble::said)?;
+        let mark = format!("{}-list-{}", tools.mark, &job.job[..8.min(job.job.len())]);
+        let output = tools.sources.list(&ready, &job.setup, &mark).await.map_err(Trouble::said)?;
+        tools.uploads.send(output).await
+    };
+    let result = listed.await;
+    let (files, _) = tools.build_logs().await;
+    WorkerEvent::Listed { job: job.job.clone(), result, image, files }
 }

@@ -5,15 +5,19 @@ use std::{
     collections::HashMap,
     io::Write,
     path::{Path, PathBuf},
-    process::Stdio,
     sync::Arc,
     time::Duration,
 };
 
 use kesmo_core::{
-    suite::{SuiteFile, file::FILE_NAME},
+    suite::{
+        SuiteFile,
+        container::{From, Image},
+        file::FILE_NAME,
+    },
     time::Bytes,
 };
+use kesmo_engine::Marks;
 use kesmo_wire::link::Setup;
 use sha2::{Digest, Sha256};
 use tokio::{
@@ -22,21 +26,35 @@ use tokio::{
     sync::{Mutex, OnceCell},
 };
 
-use crate::{address::Address, capture::CappedLog, config::Config, process, user::RunAs};
+use crate::{
+    address::Address,
+    capture::CappedLog,
+    config::Config,
+    exit::Exit,
+    images::Images,
+    running::{Around, Call, Running, Trouble},
+    user::RunAs,
+};
 
 /// A source that is ready to run.
 #[derive(Debug)]
 pub struct Ready {
     pub suite: SuiteFile,
     folder: PathBuf,
+    /// Where its processes run.
+    pub around: Around,
 }
 
 /// Sources are kept up to this size, in bytes, unless told otherwise.
 const KEEP_SOURCES: u64 = 10 << 30;
 /// The name of a source's folder: the beginning of its bundle's digest, 80 bits of it. The folder is where tests run, and test
-/// programs exist that fail in one whose path is long.
-fn folder_of(bundle: &str) -> &str {
-    bundle.get(..20).unwrap_or(bundle)
+/// programs exist that fail in one whose path is long. What is prepared in an image has a folder of its own.
+fn folder_of(bundle: &str, image: Option<&Image>) -> String {
+    let whole = match image {
+        Some(image) => hex::encode(Sha256::digest(format!("{bundle} {}", image.digest))),
+        None => bundle.to_owned(),
+    };
+    whole.get(..20).unwrap_or(&whole).to_owned()
 }
 
 /// Written whenever a source is used.
@@ -77,8 +95,10 @@ pub struct Sources {
     config: Config,
     client: reqwest::Client,
     address: Arc<Address>,
+    /// Begins the mark of every process.
     mark: String,
     run_as: Option<RunAs>,
+    images: Images,
     ready: Mutex<HashMap<String, Arc<OnceCell<Arc<Ready>>>>>,
 }
 
@@ -87,45 +107,62 @@ impl Sources {
         config: Config,
         client: reqwest::Client,
         address: Arc<Address>,
-        mark: String,
+        marks: Marks,
         run_as: Option<RunAs>,
     ) -> Self {
-        Self { config, client, address, mark, run_as, ready: Mutex::default() }
+        let images = Images::new(config.engine.clone(), marks.clone());
+        Self { config, client, address, mark: marks.work, run_as, images, ready: Mutex::default() }
     }
 
-    /// Gives files to the user that tests run as, where that is another.
-    ///
-    /// # Errors
-    /// In words for the run.
-    pub fn hand_to_tests(&self, path: &Path) -> Result<(), String> {
-        self.run_as.as_ref().map_or(Ok(()), |user| user.own(path))
+    /// The images of this worker.
+    pub fn images(&self) -> &Images {
+        &self.images
     }
 
-    /// A command of a suite, in a folder, with the environment that all its processes have.
-    pub fn command(&self, words: &[String], folder: &Path, setup: &Setup) -> Command {
-        command(words, folder, setup, &self.config.name, self.run_as.as_ref())
+    /// A command of a suite with the environment that all its processes have.
+    pub fn call(&self, words: &[String], folder: &Path, setup: &Setup) -> Call {
+        call(words, folder, setup, &self.config.name)
     }
 
-    /// The source of an setup: fetched and prepared, by the first who asks.
+    /// The source of an setup: fetched and prepared, by the first who asks; in its image, where it has one.
     ///
     /// # Errors
     /// In words for the run: this worker can do nothing for it.
-    pub async fn ready(&self, setup: &Setup) -> Result<Arc<Ready>, String> {
+    pub async fn ready(&self, setup: &Setup) -> Result<Arc<Ready>, Trouble> {
+        let image = self.image(setup).await?;
+        let name = folder_of(&setup.bundle, image.as_ref());
         let cell = {
             let mut all = self.ready.lock().await;
-            Arc::clone(all.entry(setup.bundle.clone()).or_default())
+            Arc::clone(all.entry(name.clone()).or_default())
         };
-        let place = self.config.home.join("sources").join(folder_of(&setup.bundle));
+        let place = self.config.home.join("sources").join(&name);
         let fresh = !cell.initialized();
-        let ready = cell.get_or_try_init(|| self.make_ready(setup)).await.cloned()?;
+        let ready = cell.get_or_try_init(|| self.make_ready(setup, image, &place)).await.cloned()?;
         // What is used last is kept longest.
         if let Err(e) = std::fs::write(place.join(USED), "") {
             tracing::debug!("{}: {e}", place.display());
         }
         if fresh {
-            self.trim(folder_of(&setup.bundle)).await;
+            self.trim(&name).await;
         }
         Ok(ready)
+    }
+
+    /// The image that a setup's processes run in: found, brought or built.
+    async fn image(&self, setup: &Setup) -> Result<Option<Image>, Trouble> {
+        let file = match setup.image_of_variant() {
+            None => return Ok(None),
+            Some(From::Image(name)) => return self.images.named(&name, setup.settled(&name)).await.map(Some),
+            Some(From::Build(file)) => file,
+        };
+        let name = format!("{} built", setup.bundle);
+        let archive = self.config.home.join("sources").join(format!("{}.tar.gz", folder_of(&name, None)));
+        let fetch = || async {
+            let folder = self.config.home.join("sources");
+            std::fs::create_dir_all(&folder).map_err(|e| format!("{}: {e}", folder.display()))?;
+            self.fetch(&setup.bundle, &archive).await.map(|()| archive.clone())
+        };
+        self.images.built(&setup.bundle, &file, fetch).await.map(Some)
     }
 
     /// Removes the sources that were not used for longest while all together are larger than what is kept. Those in use
@@ -159,11 +196,10 @@ impl Sources {
         }
     }
 
-    async fn make_ready(&self, setup: &Setup) -> Result<Arc<Ready>, String> {
-        let place = self.config.home.join("sources").join(folder_of(&setup.bundle));
+    async fn make_ready(&self, setup: &Setup, image: Option<Image>, place: &Path) -> Result<Arc<Ready>, Trouble> {
         let folder = place.join("files");
         let done = place.join("prepared");
-        let file_error = |path: &Path, e: std::io::Error| format!("{}: {e}", path.display());
+        let file_error = |path: &Path, e: std::io::Error| Trouble::Cannot(format!("{}: {e}", path.display()));
         if !folder.exists() {
             let coming = place.join("coming");
             if coming.exists() {
@@ -171,22 +207,49 @@ impl Sources {
             }
             std::fs::create_dir_all(&coming).map_err(|e| file_error(&coming, e))?;
             let archive = place.join("bundle.tar.gz");
-            self.fetch(&setup.bundle, &archive).await?;
-            unpack(&archive, &coming).await?;
-            self.hand_to_tests(&coming)?;
+            self.fetch(&setup.bundle, &archive).await.map_err(Trouble::Cannot)?;
+            unpack(&archive, &coming).await.map_err(Trouble::Cannot)?;
+            let whose = match &image {
+                Some(_) => crate::running::open_to_all(&coming).map_err(|e| file_error(&coming, e)),
+                None => self.bare().hand_over(&coming).map_err(Trouble::Cannot),
+            };
+            whose?;
             std::fs::rename(&coming, &folder).map_err(|e| file_error(&folder, e))?;
             std::fs::remove_file(&archive).map_err(|e| file_error(&archive, e))?;
         }
         let path = folder.join(FILE_NAME);
         let text = kesmo_files::read_regular(&path, kesmo_files::bundle::LIMITS.suite_file);
         let text = text.map_err(|e| file_error(&path, e))?;
-        let text = String::from_utf8(text).map_err(|_| format!("{} is not UTF-8", path.display()))?;
-        let suite = SuiteFile::parse(FILE_NAME, &text).map_err(|e| e.to_string())?;
-        if !done.exists() {
-            let said = self.prepare(&suite, &folder, setup).await?;
+        let text = String::from_utf8(text).map_err(|_| Trouble::Cannot(format!("{} is not UTF-8", path.display())))?;
+        let suite = SuiteFile::parse(FILE_NAME, &text).map_err(|e| Trouble::Cannot(e.to_string()))?;
+        let mut around = match image {
+            None => self.bare(),
+            Some(image) => Around::Image(Box::new(self.images.around(&suite, image)?)),
+        };
+        // What was prepared in an image is an image, which the engine may have let go meanwhile.
+        if let Around::Image(inside) = &mut around
+            && suite.prepare.is_some()
+        {
+            let tag = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            match self.images.prepared(&tag).await? {
+                Some(identity) if done.exists() => inside.identity = identity,
+                _ => {
+                    let said = self.prepare(&suite, &folder, setup, &around, Some(&tag)).await?;
+                    std::fs::write(&done, said).map_err(|e| file_error(&done, e))?;
+                    if let (Around::Image(inside), Some(identity)) = (&mut around, self.images.prepared(&tag).await?) {
+                        inside.identity = identity;
+                    }
+                }
+            }
+        } else if !done.exists() {
+            let said = self.prepare(&suite, &folder, setup, &around, None).await?;
             std::fs::write(&done, said).map_err(|e| file_error(&done, e))?;
         }
-        Ok(Arc::new(Ready { suite, folder }))
+        Ok(Arc::new(Ready { suite, folder, around }))
+    }
+
+    fn bare(&self) -> Around {
+        Around::Machine { run_as: self.run_as.clone() }
     }
 
     /// Brings a bundle. A service that is away is waited for, however long that takes: what asks for the bundle is ended when
@@ -237,20 +300,31 @@ impl Sources {
         Err(Fetch::Final("what the service sent has another SHA-256".into()))
     }
 
-    async fn prepare(&self, suite: &SuiteFile, folder: &Path, setup: &Setup) -> Result<String, String> {
+    /// Runs the prepare command; what it leaves in a container is kept as an image with that tag.
+    async fn prepare(
+        &self,
+        suite: &SuiteFile,
+        folder: &Path,
+        setup: &Setup,
+        around: &Around,
+        tag: Option<&str>,
+    ) -> Result<String, Trouble> {
         let Some(prepare) = &suite.prepare else { return Ok(String::new()) };
-        let command = self.command(&prepare.run, folder, setup);
+        let call = self.call(&prepare.run, folder, setup);
         let mark = format!("{}-prepare", self.mark);
-        let (said, ended) = capture(command, &mark, Duration::from_micros(prepare.limit.0)).await?;
+        let limit = Duration::from_micros(prepare.limit.0);
+        let process = around.start(&call, &mark, false).await.map_err(|trouble| trouble.before("preparing failed"))?;
+        let (said, ended) = capture(process, limit, |container| self.images.keep(container, tag)).await?;
         match ended {
-            Some(status) if status.success() => Ok(said),
-            Some(status) => {
+            Some(exit) if exit.success() => Ok(said),
+            Some(exit) => {
                 let tail = tail_of(&said);
-                Err(format!("preparing failed on {} with {}: {tail}", self.config.name, process::said(status)))
+                Err(Trouble::Cannot(format!("preparing failed on {} with {}: {tail}", self.config.name, exit.said())))
             }
-            None => {
-                Err(format!("preparing took longer than {} ([prepare] limit) on {}", prepare.limit, self.config.name))
-            }
+            None => Err(Trouble::Cannot(format!(
+                "preparing took longer than {} ([prepare] limit) on {}",
+                prepare.limit, self.config.name
+            ))),
         }
     }
 
@@ -258,13 +332,11 @@ impl Sources {
     ///
     /// # Errors
     /// In words for the run, if it fails.
-    pub async fn list(&self, ready: &Ready, setup: &Setup, mark: &str) -> Result<Vec<u8>, String> {
-        let mut command = self.command(&ready.suite.tests.list, &ready.folder, setup);
-        command.stdin(Stdio::null());
+    pub async fn list(&self, ready: &Ready, setup: &Setup, mark: &str) -> Result<Vec<u8>, Trouble> {
+        let call = self.call(&ready.suite.tests.list, &ready.folder, setup);
         let limit = Duration::from_micros(ready.suite.limits.batch.0.min(300_000_000));
-        let mut process =
-            process::start(command, mark, false).map_err(|e| cannot_start(&ready.suite.tests.list, &e))?;
-        let (mut out, mut err) = (process.child.stdout.take(), process.child.stderr.take());
+        let mut process = ready.around.start(&call, mark, false).await?;
+        let (mut out, mut err) = (process.out.take(), process.err.take());
         let mut listed = Vec::new();
         let mut log = CappedLog::new(Bytes(64 << 10));
         let reading = async {
@@ -278,15 +350,16 @@ impl Sources {
             let (a, b) = tokio::join!(read_out, read_err);
             a.and(b)
         };
-        let Some(status) = run_out(&mut process, reading, limit).await? else {
-            return Err(format!("the list command took longer than {} s", limit.as_secs()));
+        let exit = run_out(&mut process, reading, limit, |_| async { Ok(()) }).await?;
+        let Some(exit) = exit else {
+            return Err(Trouble::Cannot(format!("the list command took longer than {} s", limit.as_secs())));
         };
-        if status.success() {
+        if exit.success() {
             return Ok(listed);
         }
         let said = log.last_lines(3);
         let said = if said.is_empty() { tail_of(&String::from_utf8_lossy(&listed)) } else { said };
-        Err(format!("the list command failed with {}: {said}", process::said(status)))
+        Err(Trouble::Cannot(format!("the list command failed with {}: {said}", exit.said())))
     }
 }
 
@@ -312,9 +385,13 @@ impl Ready {
                 std::fs::remove_dir_all(&coming).map_err(|e| format!("{}: {e}", coming.display()))?;
             }
             // Started as all processes are: another slot would take it for an orphan, and its status with it.
-            let (said, status) = capture(cp, "copy", COPYING).await?;
-            if !status.is_some_and(|s| s.success()) {
-                return Err(format!("the files could not be copied to {}: {}", coming.display(), tail_of(&said)));
+            let failed =
+                |e: &dyn std::fmt::Display| format!("the files could not be copied to {}: {e}", coming.display());
+            let process = crate::running::started(cp, "copy").map_err(|e| failed(&e))?;
+            let copied = capture(process, COPYING, |_| async { Ok(()) }).await;
+            let (said, exit) = copied.map_err(|trouble| failed(&trouble.said()))?;
+            if !exit.is_some_and(|exit| exit.success()) {
+                return Err(failed(&tail_of(&said)));
             }
             std::fs::rename(&coming, &copy).map_err(|e| format!("{}: {e}", copy.display()))?;
         }
@@ -337,43 +414,26 @@ fn said(error: &reqwest::Error) -> String {
     cause.to_string()
 }
 
-/// A command of a suite, in a folder, with the environment that all its processes have. The worker's own token and address
-/// are kept from it.
-fn command(words: &[String], folder: &Path, setup: &Setup, worker: &str, run_as: Option<&RunAs>) -> Command {
-    let program = &words[0];
-    // A relative program is one of the suite's own, wherever the process starts.
-    let program =
-        if program.contains('/') && !program.starts_with('/') { folder.join(program) } else { program.into() };
-    let mut command = Command::new(program);
-    command.args(&words[1..]).current_dir(folder);
-    for secret in ["KESMO_TOKEN", "KESMO_URL", "KESMO_TOKEN_FILE", "KESMO_TOKEN_FD"] {
-        command.env_remove(secret);
-    }
-    if let Some(user) = run_as {
-        // Without the worker's other groups, as the standard library sees to where a user is set.
-        command.uid(user.uid).gid(user.gid);
-        command.env("HOME", &user.home).env("USER", &user.name).env("LOGNAME", &user.name);
-    }
-    command.env("KESMO_RUN", &setup.run).env("KESMO_WORKER", worker).env("KESMO_SEED", setup.seed.to_string());
+/// A command of a suite, in a folder, with the environment that all its processes have.
+fn call(words: &[String], folder: &Path, setup: &Setup, worker: &str) -> Call {
+    let mut call = Call { words: words.to_vec(), env: Vec::new(), folder: folder.to_owned(), batch: None };
+    call.env("KESMO_RUN", &setup.run).env("KESMO_WORKER", worker).env("KESMO_SEED", setup.seed.to_string());
     for (name, value) in [("KESMO_BRANCH", &setup.branch), ("KESMO_COMMIT", &setup.commit)] {
         if let Some(value) = value {
-            command.env(name, value);
+            call.env(name, value);
         }
     }
     let variable = |name: &str| name.to_uppercase().replace('-', "_");
     for (facet, value) in &setup.variant {
-        command.env(format!("KESMO_FACET_{}", variable(facet)), value);
+        call.env(&format!("KESMO_FACET_{}", variable(facet)), value);
     }
     for (setting, value) in &setup.settings {
-        command.env(format!("KESMO_SET_{}", variable(setting)), value);
+        call.env(&format!("KESMO_SET_{}", variable(setting)), value);
     }
-    command.envs(&setup.env);
-    command
-}
-
-/// Why a command could not be started.
-pub fn cannot_start(words: &[String], why: &std::io::Error) -> String {
-    format!("the command {:?} could not be started: {why}", words[0])
+    for (name, value) in &setup.env {
+        call.env(name, value);
+    }
+    call
 }
 
 async fn read_into(stream: &mut Option<impl tokio::io::AsyncRead + Unpin>, log: &mut CappedLog) -> std::io::Result<()> {
@@ -387,54 +447,59 @@ async fn read_into(stream: &mut Option<impl tokio::io::AsyncRead + Unpin>, log: 
     }
 }
 
-/// Waits for a process and for what it prints; `None` if it took too long and was ended.
-async fn run_out(
-    process: &mut process::Process,
+/// Waits for a process and for what it prints; `None` if it took too long and was ended. Of one that ended well in a
+/// container, `keep` is told, before that is removed.
+async fn run_out<K: Future<Output = Result<(), Trouble>>>(
+    process: &mut Running,
     reading: impl Future<Output = std::io::Result<()>>,
     limit: Duration,
-) -> Result<Option<std::process::ExitStatus>, String> {
+    keep: impl FnOnce(String) -> K,
+) -> Result<Option<Exit>, Trouble> {
     tokio::pin!(reading);
     let mut read = false;
     let waiting = async {
         loop {
             tokio::select! {
                 result = &mut reading, if !read => {
-                    result.map_err(|e| format!("the output could not be read: {e}"))?;
+                    result.map_err(|e| Trouble::Lost(format!("the output could not be read: {e}")))?;
                     read = true;
                 }
-                status = process.child.wait() => return status.map_err(|e| e.to_string()),
+                exit = process.wait() => return exit.map_err(Trouble::Lost),
             }
         }
     };
-    let Ok(status) = tokio::time::timeout(limit, waiting).await else {
+    let Ok(exit) = tokio::time::timeout(limit, waiting).await else {
         process.end().await;
         return Ok(None);
     };
-    process.end_leftovers();
+    let kept = match (&exit, process.container()) {
+        (Ok(exit), Some(container)) if exit.success() => keep(container.to_owned()).await,
+        _ => Ok(()),
+    };
+    process.end_leftovers().await;
+    kept?;
     if !read {
         // What it left behind may have held the pipes open; what was printed is there by now.
         if tokio::time::timeout(Duration::from_millis(500), reading).await.is_err() {
             tracing::debug!("an output was not closed");
         }
     }
-    status.map(Some)
+    exit.map(Some)
 }
 
-async fn capture(
-    command: Command,
-    mark: &str,
+async fn capture<K: Future<Output = Result<(), Trouble>>>(
+    mut process: Running,
     limit: Duration,
-) -> Result<(String, Option<std::process::ExitStatus>), String> {
-    let mut process =
-        process::start(command, mark, false).map_err(|e| format!("the prepare command could not be started: {e}"))?;
-    let (mut out, mut err) = (process.child.stdout.take(), process.child.stderr.take());
+    keep: impl FnOnce(String) -> K,
+) -> Result<(String, Option<Exit>), Trouble> {
+    let (mut out, mut err) = (process.out.take(), process.err.take());
     let (mut out_log, mut err_log) = (CappedLog::new(Bytes(1 << 20)), CappedLog::new(Bytes(1 << 20)));
     let reading = async {
         let (a, b) = tokio::join!(read_into(&mut out, &mut out_log), read_into(&mut err, &mut err_log));
         a.and(b)
     };
-    let status = run_out(&mut process, reading, limit).await?;
-    Ok((out_log.take() + &err_log.take(), status))
+    let exit = run_out(&mut process, reading, limit, keep).await?;
+    Ok((out_log.take() + &err_log.take(), exit))
 }
 
 fn tail_of(said: &str) -> String {
@@ -474,7 +539,7 @@ mod tests {
             config,
             kesmo_tls::Trust::default().http().build().expect("a client"),
             Arc::new(Address::new("")),
-            "mark".into(),
+            Marks { home: "home".into(), work: "mark".into() },
             None,
         );
         let text = "suite = \"fares\"\n[tests]\nlist = [\"./t\"]\nrun = [\"./t\", \"{names}\"]\nresults = \"tap\"\n";
@@ -484,7 +549,7 @@ mod tests {
             let folder = home.path().join("sources").join(name).join("files");
             std::fs::create_dir_all(&folder).expect("a folder");
             std::fs::write(folder.join("x"), vec![0; 80]).expect("a file");
-            let ready = Arc::new(Ready { suite: suite.clone(), folder });
+            let ready = Arc::new(Ready { suite: suite.clone(), folder, around: Around::Machine { run_as: None } });
             let cell = Arc::new(OnceCell::new_with(Some(Arc::clone(&ready))));
             if name == "busy" {
                 held.push(ready);

@@ -5,6 +5,7 @@ use std::{path::PathBuf, time::Duration};
 use super::values::{duration, integer, pair, pairs, priority};
 use clap::Args;
 use kesmo_core::plan::{Priority, RunOptions};
+use kesmo_worker::ContainerEngine;
 
 /// Where a run takes place and of what.
 #[derive(Debug, Args, Default)]
@@ -50,6 +51,27 @@ pub struct Choosing {
     /// Use [env-for.NAME] of the suite file
     #[arg(long, value_name = "NAME", help_heading = "How they run")]
     pub env: Option<String>,
+    /// Run in this image, instead of the suite's or of none
+    #[arg(long, value_name = "IMAGE", help_heading = "How they run")]
+    pub image: Option<String>,
+}
+
+/// Where suites that run in images do.
+#[derive(Debug, Args, Default)]
+pub struct EngineAt {
+    /// The socket of the container engine, unix:///PATH, or none [else: the first that answers where engines usually listen]
+    #[arg(long, value_name = "ADDRESS", env = "KESMO_ENGINE")]
+    pub engine: Option<String>,
+}
+
+impl EngineAt {
+    /// The engine, if there is one.
+    ///
+    /// # Errors
+    /// If one is named and does not answer.
+    pub async fn find(&self) -> Result<Option<ContainerEngine>, crate::failure::Failure> {
+        ContainerEngine::find(self.engine.as_deref()).await.map_err(|e| crate::failure::Failure::call(e.to_string()))
+    }
 }
 
 #[derive(Debug, Args)]
@@ -118,6 +140,7 @@ impl Choosing {
             variants: self.variant.clone(),
             set: pairs("--set", &self.set)?,
             env: self.env.clone(),
+            image: self.image.clone(),
             ..RunOptions::default()
         })
     }

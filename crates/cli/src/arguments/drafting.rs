@@ -2,7 +2,10 @@
 
 use std::path::PathBuf;
 
-use super::{choosing::Choosing, values::integer};
+use super::{
+    choosing::{Choosing, EngineAt},
+    values::integer,
+};
 use clap::Args;
 
 #[derive(Debug, Clone, Args)]
@@ -66,4 +69,6 @@ pub struct TrySuite {
     /// How many to run, spread over those that are picked
     #[arg(long, value_name = "N", default_value = "3", value_parser = clap::value_parser!(u16).range(1..=20))]
     pub count: u16,
+    #[command(flatten)]
+    pub engine: EngineAt,
 }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use super::{
-    choosing::{Choosing, Refresh, Running},
+    choosing::{Choosing, EngineAt, Refresh, Running},
     values::pair,
 };
 use clap::Args;
@@ -41,6 +41,8 @@ pub struct Here {
     /// Keep what tests printed and left behind in this folder [else: a folder of this machine's own]
     #[arg(long, value_name = "DIR")]
     pub keep: Option<PathBuf>,
+    #[command(flatten)]
+    pub engine: EngineAt,
     #[command(flatten)]
     pub refresh: Refresh,
 }

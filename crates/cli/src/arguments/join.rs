@@ -1,7 +1,7 @@
 //! The arguments of `commands/join.rs`.
 
 use super::{
-    choosing::{Choosing, Refresh, Running},
+    choosing::{Choosing, EngineAt, Refresh, Running},
     values::pair,
 };
 use clap::Args;
@@ -39,6 +39,8 @@ pub struct Join {
     /// End with the status of what ran here, instead of the run's
     #[arg(long)]
     pub own_status: bool,
+    #[command(flatten)]
+    pub engine: EngineAt,
     #[command(flatten)]
     pub refresh: Refresh,
 }

@@ -2,7 +2,10 @@
 
 use std::path::PathBuf;
 
-use super::values::{pair, size};
+use super::{
+    choosing::EngineAt,
+    values::{pair, size},
+};
 use clap::{Args, Subcommand};
 use kesmo_core::time::Bytes;
 
@@ -33,6 +36,8 @@ pub struct Worker {
     /// Run tests as this user of the machine, who cannot read what is this worker's (needs root)
     #[arg(long, value_name = "USER")]
     pub run_as: Option<String>,
+    #[command(flatten)]
+    pub engine: EngineAt,
     #[command(subcommand)]
     pub command: Option<WorkerCommand>,
 }

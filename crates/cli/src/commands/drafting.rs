@@ -164,7 +164,12 @@ fn question(text: &str, usual: &str) -> Result<Option<String>, Failure> {
 pub async fn try_suite(options: &TrySuite, json: bool) -> Result<u8, Failure> {
     let file = pack::suite_file(&options.folder)?;
     let run_options = options.choosing.options()?;
+    let file = file.in_image(run_options.image.as_deref());
     run_options.check(&file)?;
+    let engine = match file.container {
+        Some(_) => options.engine.find().await?,
+        None => None,
+    };
     let place = cache().join("try").join(file.suite.as_str());
     let home = here::home(None, &place)?;
     let bundle = pack::pack(&options.folder)?;
@@ -179,6 +184,7 @@ pub async fn try_suite(options: &TrySuite, json: bool) -> Result<u8, Failure> {
         history: History::default(),
         home: home.folder.clone(),
         taken: Some(home.taken.clone()),
+        engine,
         file,
     };
     let watched = std::io::stderr().is_terminal() && !json;

@@ -50,7 +50,12 @@ pub async fn run(
             run_options.only_because = Some(format!("not passed in {run}"));
         }
     }
+    let file = file.in_image(run_options.image.as_deref());
     run_options.check(&file)?;
+    let engine = match file.container {
+        Some(_) => options.engine.find().await?,
+        None => None,
+    };
     let portion = options.portion.as_deref().map(Portion::parse).transpose()?;
     let suite = file.suite.to_string();
     let place = cache().join("here").join(&suite);
@@ -72,6 +77,7 @@ pub async fn run(
         history: history.clone(),
         home: home.folder.clone(),
         taken: Some(home.taken.clone()),
+        engine,
     };
     let mut display = Display::new(&[format!("{suite}/here")], options.refresh.refresh, json);
     let (sender, mut told) = tokio::sync::mpsc::unbounded_channel();
@@ -204,6 +210,8 @@ async fn as_shard(
         order: Some(found.batches.into_iter().map(|b| b.entries).collect()),
         set,
         env: options.env.or(detail.options.env),
+        image: options.image.or(detail.options.image),
+        images: detail.images,
         ..options
     };
     Ok((options, detail.seed))

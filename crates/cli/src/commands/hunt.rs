@@ -111,6 +111,8 @@ async fn repeat(
         variants: run.options.variants.clone(),
         set: run.options.set.clone(),
         env: run.options.env.clone(),
+        image: run.options.image.clone(),
+        images: run.images.clone(),
         seed: Some(run.seed),
         run_parked: true,
         labels: [("hunt".to_owned(), hunted.replace('/', "-"))].into(),

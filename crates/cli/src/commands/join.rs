@@ -12,13 +12,9 @@ use super::{
     serve::log_to_stderr,
     start::new_run,
     watch::until_verdict,
-    worker::{Place, place},
+    worker::{Place, offers, place},
 };
-use crate::{
-    arguments::{Join, pairs},
-    context::Context,
-    failure::Failure,
-};
+use crate::{arguments::Join, context::Context, failure::Failure};
 
 /// How many batches this machine runs at once unless told otherwise.
 pub fn usual_slots() -> u16 {
@@ -31,13 +27,15 @@ pub async fn run(options: &Join, context: &Context) -> Result<u8, Failure> {
     if std::env::var_os("KESMO_LOG").is_some() {
         log_to_stderr(false);
     }
+    let engine = options.engine.find().await?;
     let config = kesmo_worker::Config {
         url: context.client.url().to_owned(),
         token: context.client.token().to_owned(),
         trust: context.service.trust.clone(),
         pool: "main".into(),
         slots: options.slots.unwrap_or_else(usual_slots),
-        offers: pairs("--offer", &options.offer)?,
+        offers: offers(&options.offer, engine.as_ref())?,
+        engine,
         home,
         taken,
         name: name.clone(),

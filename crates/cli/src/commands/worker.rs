@@ -1,12 +1,15 @@
 //! `kesmo worker`.
 
-use std::path::{Path, PathBuf};
+use std::{
+    collections::BTreeMap,
+    path::{Path, PathBuf},
+};
 
-use kesmo_core::name::Slug;
+use kesmo_core::{name::Slug, suite::container::OFFER};
 
 use super::{asked_to_end, serve::log_to_stderr};
 use kesmo_wire::api::{self, Drain};
-use kesmo_worker::Home;
+use kesmo_worker::{ContainerEngine, Home};
 
 use crate::{
     arguments::{DrainOf, Worker, pairs},
@@ -66,6 +69,19 @@ pub fn place(kind: &str, name: Option<&str>, home: Option<&Path>) -> Result<Plac
     Ok(Place { name: Slug::parse("the name", &name)?.to_string(), home, taken })
 }
 
+/// What a worker offers: what is said, and that it can run suites in images where it has an engine.
+pub fn offers(
+    given: &[(String, String)],
+    engine: Option<&ContainerEngine>,
+) -> Result<BTreeMap<String, String>, Failure> {
+    let mut offers = pairs("--offer", given)?;
+    if let Some(engine) = engine {
+        tracing::info!(engine = engine.address(), "suites may run in images here");
+        offers.entry(OFFER.0.to_owned()).or_insert_with(|| OFFER.1.to_owned());
+    }
+    Ok(offers)
+}
+
 pub async fn run(options: &Worker, service: Service) -> Result<(), Failure> {
     log_to_stderr(false);
     if service.token.is_empty() {
@@ -75,13 +91,15 @@ pub async fn run(options: &Worker, service: Service) -> Result<(), Failure> {
     }
     let Place { name, home, taken } = place("worker", options.name.as_deref(), options.home.as_deref())?;
     let pool = Slug::parse("the pool", &options.pool)?.to_string();
+    let engine = options.engine.find().await?;
     let config = kesmo_worker::Config {
         url: service.url,
         token: service.token,
         trust: service.trust,
         pool,
         slots: options.slots,
-        offers: pairs("--offer", &options.offer)?,
+        offers: offers(&options.offer, engine.as_ref())?,
+        engine,
         home,
         taken,
         name,

@@ -361,6 +361,9 @@ pub fn run_head(run: &Run, page: Option<&str>) -> String {
         ),
         _ => format!("  started by {} at {}, pool {}{brief}\n", s.started_by, moment(s.created_at), s.pool),
     };
+    for image in &run.images {
+        out += &format!("  in the image {image}\n");
+    }
     for changed in &s.origin.changed {
         out += &format!("  changed: {changed}\n");
     }

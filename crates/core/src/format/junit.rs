@@ -240,6 +240,7 @@ pub fn write(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
         let time: f64 = of.iter().map(|c| c.spent.as_seconds()).sum();
         let counts = Counts::of(whole, &of).attributes();
         out += &format!("  <testsuite name=\"{}\" {counts} time=\"{time:.3}\">\n", attr(&name));
+        write_images(&mut out, whole);
         of.iter().for_each(|case| write_case(&mut out, whole, case));
         out += "  </testsuite>\n";
     }
@@ -255,6 +256,19 @@ pub fn write(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
         out += "  </testsuite>\n";
     }
     out + "</testsuites>\n"
+}
+
+/// Names the images that the run's processes ran in, with their digests.
+fn write_images(out: &mut String, whole: &Whole<'_>) {
+    if whole.images.is_empty() {
+        return;
+    }
+    out.push_str("    <properties>\n");
+    for image in whole.images {
+        let (name, digest) = (attr(&image.name), attr(&image.digest));
+        *out += &format!("      <property name=\"image {name}\" value=\"{digest}\"/>\n");
+    }
+    out.push_str("    </properties>\n");
 }
 
 fn write_case(out: &mut String, whole: &Whole<'_>, case: &ReportCase<'_>) {

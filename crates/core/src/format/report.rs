@@ -56,7 +56,7 @@ pub fn write(format: Format, whole: &Whole<'_>, run: serde_json::Value, cases: &
                 })
             };
             let all = serde_json::json!({
-                "run": run, "wrongs": whole.wrongs, "entries": cases.iter().map(value).collect::<Vec<_>>(),
+                "run": run, "wrongs": whole.wrongs, "images": whole.images, "entries": cases.iter().map(value).collect::<Vec<_>>(),
             });
             serde_json::to_string_pretty(&all).unwrap_or_default()
         }
@@ -68,6 +68,9 @@ fn write_tap(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
     let troubles = whole.troubles(cases);
     let failures: Vec<&Trouble> = troubles.iter().filter(|t| !t.error).collect();
     let mut out = format!("TAP version 14\n1..{}\n", cases.len() + failures.len());
+    for image in whole.images {
+        out += &format!("# image {} {}\n", line(&image.name), line(&image.digest));
+    }
     for (i, case) in cases.iter().enumerate() {
         let name =
             if case.variant.is_empty() { case.name.to_owned() } else { format!("{} ({})", case.name, case.variant) };

@@ -2,6 +2,7 @@
 
 use crate::{
     run::cases::CaseTally,
+    suite::container::Image,
     time::Span,
     words::{Ended, Outcome, Verdict},
 };
@@ -20,6 +21,8 @@ pub struct Whole<'a> {
     pub wrongs: &'a [String],
     /// A flaky entry fails the run.
     pub flaky_fails: bool,
+    /// The images that its processes ran in.
+    pub images: &'a [Image],
 }
 
 impl Whole<'_> {

@@ -11,7 +11,7 @@
 //! ```
 //!
 //! The keys are those of the options of a start: `suite`, `pool`, `pick`, `drop`, `variants`, `retries`, `shards`, `repeat`,
-//! `shuffle`, `recent-failures-first`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, `branch`, `commit`, and the tables `set`
+//! `shuffle`, `recent-failures-first`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, `image`, `branch`, `commit`, and the tables `set`
 //! and `labels`; and what only a saved brief has: `then`, `then-if` and `replace-older`.
 
 use std::collections::BTreeMap;
@@ -26,7 +26,7 @@ use crate::{
     words::Verdict,
 };
 
-const KEYS: [&str; 22] = [
+const KEYS: [&str; 23] = [
     "suite",
     "pool",
     "pick",
@@ -42,6 +42,7 @@ const KEYS: [&str; 22] = [
     "seed",
     "priority",
     "env",
+    "image",
     "branch",
     "commit",
     "then",
@@ -156,6 +157,7 @@ struct Read {
     seed: Option<u64>,
     priority: Option<Priority>,
     env: Option<String>,
+    image: Option<String>,
     branch: Option<String>,
     commit: Option<String>,
     then: Option<String>,
@@ -207,6 +209,7 @@ impl Brief {
                 shards: read.shards,
                 set,
                 env: read.env,
+                image: read.image,
                 labels,
                 seed: read.seed,
                 repeat: read.repeat,
@@ -253,6 +256,7 @@ impl Brief {
         put("seed", o.seed.and_then(|s| i64::try_from(s).ok()).map(toml::Value::Integer));
         put("priority", o.priority.map(|p| toml::Value::String(p.word().into())));
         put("env", text(&o.env));
+        put("image", text(&o.image));
         put("replace-older", truth(self.replace_older));
         put("then", text(&self.then));
         let then_if = self.then.is_some() && self.then_if != ThenIf::default();
@@ -339,6 +343,8 @@ impl Brief {
             shards: call.shards.or(of.shards),
             set: pairs(call.set, &of.set),
             env: call.env.or_else(|| of.env.clone()),
+            image: call.image.or_else(|| of.image.clone()),
+            images: call.images,
             labels: pairs(call.labels, &of.labels),
             seed: call.seed.or(of.seed),
             repeat: call.repeat.or(of.repeat),

@@ -18,6 +18,7 @@ use crate::{
     record::median,
     suite::{
         Choice, ListedTest, Pattern, SuiteFile, Variant,
+        container::{Image, check_option},
         file::{GroupBy, MOST_RETRIES, Rule},
     },
     time::Span,
@@ -97,6 +98,12 @@ pub struct RunOptions {
     pub set: BTreeMap<String, String>,
     /// Which `[env-for.NAME]` of the suite file to use.
     pub env: Option<String>,
+    /// The image that processes run in, instead of the suite's.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub image: Option<String>,
+    /// Images that are settled beforehand: those of a run that this one is to be like.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub images: Vec<Image>,
     /// Labels of the run.
     pub labels: BTreeMap<String, String>,
     /// The seed handed to the suite's processes.
@@ -145,6 +152,8 @@ impl RunOptions {
         suite.facets.chosen(&self.variants)?;
         suite.environment(self.env.as_deref())?;
         suite.settings_with(&self.set)?;
+        self.image.as_deref().map_or(Ok(()), check_option)?;
+        self.images.iter().try_for_each(|image| image.check().map_err(Error::Options))?;
         if let Some(n) = self.retries.filter(|n| *n > MOST_RETRIES) {
             return Err(Error::Options(format!("--retries {n} is too many; the most is {MOST_RETRIES}")));
         }

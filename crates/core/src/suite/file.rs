@@ -8,6 +8,7 @@ use std::collections::BTreeMap;
 use toml::de::{DeTable, DeValue};
 
 use super::{
+    container::{self, Container},
     pick::Pattern,
     reader::{Reader, Table, kind_of, plain_values},
     variant::{Facets, Variant},
@@ -186,6 +187,8 @@ pub struct SuiteFile {
     pub retry: Retry,
     pub rules: Vec<Rule>,
     pub facets: Facets,
+    /// The image that its processes run in; none: they run as they are.
+    pub container: Option<Container>,
     pub needs: BTreeMap<String, String>,
     /// What a worker must offer besides, for variants with that value of a facet: `[needs-for.FACET.VALUE]`.
     pub needs_for: Vec<((String, String), BTreeMap<String, String>)>,
@@ -233,6 +236,19 @@ impl SuiteFile {
         }
     }
 
+    /// The suite in the image that a start names, where it names one.
+    #[must_use]
+    pub fn in_image(mut self, image: Option<&str>) -> Self {
+        if let Some(image) = image {
+            let from = container::From::Image(image.to_owned());
+            self.container = Some(match self.container {
+                Some(container) => Container { from, ..container },
+                None => Container::of(from),
+            });
+        }
+        self
+    }
+
     /// The environment of this suite's processes: `env`, then the chosen `env-for`.
     ///
     /// # Errors
@@ -249,10 +265,13 @@ impl SuiteFile {
         Ok(env)
     }
 
-    /// What a worker must offer to run a variant: `[needs]`, and `[needs-for]` of its facets' values.
+    /// What a worker must offer to run a variant: `[needs]`, a container engine where it runs in an image, and `[needs-for]` of its facets' values.
     #[must_use]
     pub fn needs_of(&self, variant: &Variant) -> BTreeMap<String, String> {
         let mut needs = self.needs.clone();
+        if self.container.is_some() {
+            needs.insert(container::OFFER.0.to_owned(), container::OFFER.1.to_owned());
+        }
         for (pair, more) in &self.needs_for {
             if variant.pairs().contains(pair) {
                 needs.extend(more.clone());
@@ -298,6 +317,7 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
     let retry = read_retry(reader, &mut top);
     let rules = read_rules(reader, &mut top);
     let facets = top.inner(reader, "facets").map(|(_, table)| read_facets(reader, table)).unwrap_or_default();
+    let container = container::read(reader, &mut top, &facets);
     let needs = plain_table(reader, &mut top, "needs", true);
     let needs_for = read_needs_for(reader, &mut top, &facets);
     let env = plain_table(reader, &mut top, "env", true);
@@ -316,6 +336,7 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
         retry,
         rules,
         facets,
+        container,
         needs,
         needs_for,
         env,

@@ -1,6 +1,7 @@
 //! What a suite says of itself: its file, its list of tests, its variants, and the patterns that pick from them; and what
 //! trying it shows.
 
+pub mod container;
 pub mod draft;
 pub mod file;
 pub mod listing;

@@ -5,6 +5,10 @@ use std::collections::{BTreeMap, HashMap};
 use kesmo_core::{
     plan::Plan,
     run::cases::CaseTally,
+    suite::{
+        Variant,
+        container::{From, Image, name_for},
+    },
     words::{Ended, Outcome},
 };
 use kesmo_floor::{Ask, EntryOrder, EntryQuestion, active};
@@ -21,7 +25,7 @@ use super::{
     body::Answer,
     found::{find, past},
 };
-use crate::{access::MaySee, app::App, past::Past, refused::Refused};
+use crate::{access::MaySee, app::App, lookup::suite_file, past::Past, refused::Refused};
 
 pub(super) fn routes() -> Vec<Route> {
     routes![entries, entry, log, artifacts, blob]
@@ -220,9 +224,24 @@ async fn entry(app: &State<App>, _caller: MaySee, suite: &str, number: i32, inde
         expected_us: history.iter().find_map(|a| a.expected_us),
         parked: past.plan.park_of(index).map(|p| format!("parked until {}: {}", p.until, p.why)),
         group: planned.group.is_some(),
+        image: image_of(app, &row, past.plan.variant_of(index)).await?,
         claims: past.plan.claim_sets[planned.claims as usize].clone(),
         history,
     }))
+}
+
+/// The image that a run's processes of a variant ran in.
+async fn image_of(app: &App, row: &RunRow, variant: &Variant) -> Result<Option<Image>, Refused> {
+    let images = row.images()?;
+    let Some(source) = row.source.as_deref().filter(|_| !images.is_empty()) else { return Ok(None) };
+    let options = row.run_options()?;
+    let file = suite_file(app, source).await?.1.in_image(options.image.as_deref());
+    let name = match file.container.map(|container| container.from) {
+        Some(From::Image(name)) => name_for(&name, variant.pairs()),
+        Some(From::Build(file)) => file,
+        None => return Ok(None),
+    };
+    Ok(images.into_iter().find(|image| image.name == name))
 }
 
 /// What an attempt printed, as text.

@@ -68,6 +68,7 @@ pub(super) fn invalid(error: kesmo_core::Error) -> Refused {
 pub(crate) async fn nothing_to_run(app: &App, row: &SuiteRow, brief: &Brief) -> Option<String> {
     let (_, file) = suite_file(app, &row.source).await.ok()?;
     let options = &brief.options;
+    let file = file.in_image(options.image.as_deref());
     let setup = setup(&file, &row.source, options).ok()?;
     let mut lists = Vec::new();
     for variant in file.facets.chosen(&options.variants).ok()? {
@@ -106,6 +107,8 @@ fn setup(file: &SuiteFile, bundle: &str, options: &RunOptions) -> Result<Setup, 
         seed: 0,
         branch: None,
         commit: None,
+        image: file.container.as_ref().map(|container| container.from.clone()),
+        images: options.images.clone(),
     })
 }
 
@@ -120,6 +123,7 @@ async fn plan(
     let row = named(app, suite).await?;
     let bundle = bundle.unwrap_or(&row.source).to_owned();
     let (_, file) = suite_file(app, &bundle).await?;
+    let file = file.in_image(options.image.as_deref());
     options.check(&file).map_err(invalid)?;
     let lists = listed(app, &file, &bundle, pool, options).await?;
     let records = app.store.records(row.id, pool).await?;

@@ -75,6 +75,7 @@ async fn report_of(
     let run = serde_json::to_value(summary_of_row(&row, suite)).unwrap_or_default();
     let wrongs = app.store.wrongs(row.id).await?;
     let name = format!("{suite}/{number}");
+    let images = row.images()?;
     let whole = Whole {
         name: &name,
         took: Span(took.max(0) as u64),
@@ -82,6 +83,7 @@ async fn report_of(
         reason: &row.reason,
         wrongs: &wrongs,
         flaky_fails: row.run_options()?.flaky_fails,
+        images: &images,
     };
     let text = report::write(format, &whole, run, &cases);
     let kind = match format {

@@ -68,6 +68,7 @@ pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Resul
         listed: row.listed as u32,
         variants: variants.iter().map(ToString::to_string).collect(),
         notes: app.store.notes(row.id).await?,
+        images: row.images()?,
     })
 }
 
@@ -268,6 +269,8 @@ async fn again(app: &State<App>, caller: MayOperate, suite: &str, number: i32, a
     let again = body(again)?;
     let row = find(app, suite, number).await?;
     let mut options = row.run_options()?;
+    // In the same surroundings.
+    options.images = row.images()?;
     if let Some(shard) = again.shard {
         let shards = super::breakdown::shards_of(app, &row).await?;
         let of = shards.len();

@@ -4,6 +4,7 @@ use chrono::{DateTime, Utc};
 use kesmo_core::{
     format::Step,
     run::cases::CaseTally,
+    suite::container::Image,
     words::{Ended, Outcome},
 };
 use serde::{Deserialize, Serialize};
@@ -67,6 +68,9 @@ pub struct EntryDetail {
     pub claims: Vec<String>,
     /// Why it is parked, if it is.
     pub parked: Option<String>,
+    /// The image that its processes ran in.
+    #[serde(default)]
+    pub image: Option<Image>,
     pub history: Vec<Attempt>,
 }
 

@@ -8,6 +8,7 @@ use kesmo_core::{
     plan::brief::Origin,
     run::{AttemptStats, Tally, TimeLeft},
     source::GitSource,
+    suite::container::Image,
     words::{Phase, Verdict},
 };
 use serde::{Deserialize, Serialize};
@@ -118,6 +119,9 @@ pub struct Run {
     pub variants: Vec<String>,
     /// Remarks, oldest first.
     pub notes: Vec<String>,
+    /// The images that its processes ran in.
+    #[serde(default)]
+    pub images: Vec<Image>,
 }
 
 /// A run of a chain.

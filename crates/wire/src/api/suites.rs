@@ -54,6 +54,9 @@ pub struct SuiteDetail {
     pub settings: BTreeMap<String, String>,
     /// Names of `[env-for]`.
     pub environments: Vec<String>,
+    /// The image that its processes run in, or the file that one is built by.
+    #[serde(default)]
+    pub image: Option<String>,
     /// What a worker must offer.
     pub needs: BTreeMap<String, String>,
     pub retries: u32,

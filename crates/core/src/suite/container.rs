@@ -1,0 +1,316 @@
+//! The image that a suite's processes run in: `[container]` of a suite file, `--image` of a start, and what an engine made of it.
+
+use serde::{Deserialize, Serialize};
+use toml::de::DeValue;
+
+use super::{
+    reader::{Reader, Table},
+    variant::Facets,
+};
+use crate::{error::Error, name::did_you_mean, time::Bytes};
+
+/// What a worker offers that has a container engine, and a suite in an image needs.
+pub const OFFER: (&str, &str) = ("containers", "yes");
+
+/// Where a suite's files are in a container.
+pub const FILES: &str = "/kesmo/suite";
+/// Where a batch's own files are in a container: its artifacts, names and events.
+pub const BATCH: &str = "/kesmo/batch";
+
+/// The least memory that a container may be given, in bytes: below it, engines cannot start one.
+const LEAST_MEMORY: u64 = 6 << 20;
+/// The longest reference of an image, in bytes.
+const LONGEST: usize = 500;
+
+/// Where an image comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum From {
+    /// It has this name, in which `{FACET}` stands for the variant's value.
+    Image(String),
+    /// It is built by this file of the bundle.
+    Build(String),
+}
+
+impl std::fmt::Display for From {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Image(name) => f.write_str(name),
+            Self::Build(file) => write!(f, "built by {file}"),
+        }
+    }
+}
+
+/// `[container]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Container {
+    pub from: From,
+    /// `host`, `none`, or a network of the engine.
+    pub network: String,
+    pub memory: Option<Bytes>,
+    /// Thousandths of a processor.
+    pub cpus: Option<u32>,
+    /// The engine's small first process passes signals on and takes orphans.
+    pub init: bool,
+}
+
+impl Container {
+    /// A container of an image, for a suite that asks for none itself.
+    #[must_use]
+    pub fn of(from: From) -> Self {
+        Self { from, network: "host".to_owned(), memory: None, cpus: None, init: false }
+    }
+}
+
+/// An image as an engine has it.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Image {
+    /// The name that it was asked for by; of one that was built, the file that made it.
+    pub name: String,
+    /// The digest of its configuration, `sha256:…`: two with the same digest are the same, on whichever engine. Source: the OCI
+    /// image specification, "ImageID".
+    pub digest: String,
+    /// Where a registry has it, by the digest of its manifest: `registry.example/gate@sha256:…`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+}
+
+impl Image {
+    /// Checks what an engine or a caller said.
+    ///
+    /// # Errors
+    /// In words, if a name or digest is none.
+    pub fn check(&self) -> Result<(), String> {
+        check_reference(&self.name)?;
+        let hex = self.digest.strip_prefix("sha256:").unwrap_or_default();
+        if hex.len() != 64 || !hex.bytes().all(|b| b.is_ascii_hexdigit()) {
+            return Err(format!(
+                "{:?} is not the digest of an image, sha256:…",
+                crate::name::shorten(&self.digest, 80)
+            ));
+        }
+        self.at.as_deref().map_or(Ok(()), check_reference)
+    }
+
+    /// Its digest, short: the first twelve digits, as engines show it.
+    #[must_use]
+    pub fn short(&self) -> &str {
+        let digits = self.digest.strip_prefix("sha256:").unwrap_or(&self.digest);
+        digits.get(..12).unwrap_or(digits)
+    }
+}
+
+impl std::fmt::Display for Image {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} ({})", self.name, self.short())
+    }
+}
+
+/// Checks a name of an image; what it names, only an engine knows.
+///
+/// # Errors
+/// In words, if no image can be called so.
+pub fn check_reference(name: &str) -> Result<(), String> {
+    let allowed = |c: char| c.is_ascii_alphanumeric() || "._-/:@{}".contains(c);
+    let said = crate::name::shorten(name, 80);
+    if name.is_empty()
+        || name.len() > LONGEST
+        || name.starts_with(['-', '/', ':', '@', '.'])
+        || !name.chars().all(allowed)
+    {
+        return Err(format!("{said:?} is not the name of an image; write it like \"localhost/quay-gate:12\""));
+    }
+    let last = name.rsplit('/').next().unwrap_or(name);
+    let repository = name.split('@').next().unwrap_or(name);
+    let path = repository.strip_suffix(last).unwrap_or(repository);
+    if path.chars().any(|c| c.is_ascii_uppercase())
+        || last.split([':', '@']).next().is_some_and(|l| l.chars().any(|c| c.is_ascii_uppercase()))
+    {
+        return Err(format!("{said:?} is not the name of an image: only its tag may have capital letters"));
+    }
+    Ok(())
+}
+
+/// Checks the image of a start, `--image`.
+///
+/// # Errors
+/// If no image can be called so.
+pub fn check_option(name: &str) -> Result<(), Error> {
+    check_reference(name).map_err(|why| Error::Options(format!("--image: {why}")))
+}
+
+/// The name with the variant's values in it.
+#[must_use]
+pub fn name_for(name: &str, variant: &[(String, String)]) -> String {
+    variant.iter().fold(name.to_owned(), |name, (facet, value)| name.replace(&format!("{{{facet}}}"), value))
+}
+
+/// Reads `[container]`.
+pub(super) fn read<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>, facets: &Facets) -> Option<Container> {
+    let (line, mut table) = top.inner(reader, "container")?;
+    let before = reader.problems.len();
+    let image = table.read(reader, "image", "a string", |v| {
+        v.as_str().map(|name| check_reference(name).and_then(|()| known_facets(name, facets)).map(|()| name.to_owned()))
+    });
+    let build = table.read(reader, "build", "a string", |v| v.as_str().map(build_file));
+    let network = table.read(reader, "network", "a string", |v| v.as_str().map(network_name));
+    let memory = table.size(reader, "memory");
+    if let Some(memory) = memory.filter(|m| m.0 < LEAST_MEMORY) {
+        reader.complain(
+            line,
+            format!("[container] memory is {memory}; no container starts with less than {}", Bytes(LEAST_MEMORY)),
+        );
+    }
+    let cpus = table.read(reader, "cpus", "a number of processors, like 2 or 0.5", thousandths);
+    let init = table.flag(reader, "init").unwrap_or(false);
+    let whole = reader.problems.len() == before;
+    table.finish(reader);
+    let from = match (image, build) {
+        (Some(image), None) => From::Image(image),
+        (None, Some(build)) => From::Build(build),
+        (Some(_), Some(_)) => {
+            reader.complain(
+                line,
+                "[container] has both \"image\" and \"build\": an image is named, or built from a file of the suite",
+            );
+            return None;
+        }
+        (None, None) => {
+            if whole {
+                reader.complain(line, "[container] has no \"image\": name one, like image = \"localhost/quay-gate:12\", or build = \"Containerfile\"");
+            }
+            return None;
+        }
+    };
+    Some(Container { from, network: network.unwrap_or_else(|| "host".to_owned()), memory, cpus, init })
+}
+
+/// Every `{NAME}` in an image's name is a facet of the suite.
+fn known_facets(name: &str, facets: &Facets) -> Result<(), String> {
+    let mut rest = name;
+    while let Some(open) = rest.find(['{', '}']) {
+        let inside = rest[open..].strip_prefix('{').and_then(|after| after.split_once('}'));
+        let Some((facet, after)) = inside else { return Err(format!("{name:?} has a brace without its other half")) };
+        if !facets.facets.iter().any(|known| known.0 == facet) {
+            let hint = did_you_mean(facet, facets.facets.iter().map(|known| known.0.as_str()));
+            return Err(format!("{{{facet}}} is not a facet of this suite{hint}"));
+        }
+        rest = after;
+    }
+    Ok(())
+}
+
+fn build_file(path: &str) -> Result<String, String> {
+    let fits =
+        !path.is_empty() && !path.starts_with('/') && !path.split('/').any(|part| part == ".." || part.is_empty());
+    if fits && !path.chars().any(char::is_control) {
+        Ok(path.to_owned())
+    } else {
+        Err(format!(
+            "{path:?} is not a file of the suite; write its path from the suite's folder, like \"Containerfile\""
+        ))
+    }
+}
+
+fn network_name(name: &str) -> Result<String, String> {
+    let fits = name.starts_with(|c: char| c.is_ascii_alphanumeric())
+        && name.len() <= 100
+        && name.chars().all(|c| c.is_ascii_alphanumeric() || "._-".contains(c));
+    if fits {
+        Ok(name.to_owned())
+    } else {
+        Err(format!("{name:?} is not the name of a network; write host, none, or one of the engine's"))
+    }
+}
+
+/// Processors in thousandths.
+fn thousandths(value: &DeValue<'_>) -> Option<Result<u32, String>> {
+    let text = match value {
+        DeValue::Integer(n) => n.as_str(),
+        DeValue::Float(n) => n.as_str(),
+        _ => return None,
+    };
+    let number: Option<f64> = text.replace('_', "").parse().ok();
+    Some(match number.filter(|n| (0.01..=1024.0).contains(n)) {
+        Some(n) => Ok((n * 1000.0).round() as u32),
+        None => Err(format!("{text} is out of bounds; write a number from 0.01 to 1024")),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::suite::SuiteFile;
+
+    fn parsed(lines: &str) -> Result<Container, String> {
+        let text = format!(
+            "suite = \"fares\"\n[tests]\nlist = [\"./t\"]\nrun = [\"./t\", \"{{names}}\"]\nresults = \"tap\"\n[facets]\nscreen = [\"phone\", \"desk\"]\n[container]\n{lines}\n"
+        );
+        let file = SuiteFile::parse("kesmo.toml", &text).map_err(|e| e.to_string())?;
+        Ok(file.container.expect("it has a container"))
+    }
+
+    #[test]
+    fn a_container_is_read_with_what_is_usual_for_the_rest() {
+        let plain = parsed("image = \"localhost/quay-gate:12\"").unwrap();
+        assert_eq!(plain, Container::of(From::Image("localhost/quay-gate:12".into())));
+        let whole =
+            parsed("build = \"images/Containerfile\"\nnetwork = \"none\"\nmemory = \"2 GiB\"\ncpus = 0.5\ninit = true")
+                .unwrap();
+        assert_eq!(whole.from, From::Build("images/Containerfile".into()));
+        assert_eq!(
+            (whole.network.as_str(), whole.memory, whole.cpus, whole.init),
+            ("none", Some(Bytes(2 << 30)), Some(500), true)
+        );
+        assert_eq!(parsed("image = \"a\"\ncpus = 2").unwrap().cpus, Some(2000));
+    }
+
+    #[test]
+    fn what_cannot_be_a_container_says_why_and_where() {
+        for (lines, wanted) in [
+            ("", "line 8: [container] has no \"image\""),
+            ("image = \"a\"\nbuild = \"b\"", "has both \"image\" and \"build\""),
+            (
+                "image = \"Localhost/x\"",
+                "line 9: \"image\" in [container]: \"Localhost/x\" is not the name of an image: only its tag",
+            ),
+            ("image = \"a b\"", "is not the name of an image"),
+            ("image = \"-rm\"", "is not the name of an image"),
+            ("image = 3", "must be a string, and is an integer"),
+            ("image = \"a:{scren}\"", "{scren} is not a facet of this suite; did you mean \"screen\"?"),
+            ("image = \"a:{screen\"", "a brace without its other half"),
+            ("build = \"../Containerfile\"", "is not a file of the suite"),
+            ("build = \"/etc/x\"", "is not a file of the suite"),
+            ("image = \"a\"\nnetwork = \"--privileged\"", "is not the name of a network"),
+            ("image = \"a\"\nmemory = \"1 MiB\"", "no container starts with less than 6.0 MiB"),
+            ("image = \"a\"\ncpus = 0", "write a number from 0.01 to 1024"),
+            ("image = \"a\"\nmemorry = \"1 GiB\"", "did you mean \"memory\"?"),
+        ] {
+            let said = parsed(lines).unwrap_err();
+            assert!(said.contains(wanted), "{lines}: {said}");
+        }
+    }
+
+    #[test]
+    fn a_name_takes_the_variants_values_in() {
+        let image = parsed("image = \"localhost/gate-{screen}:{screen}\"").unwrap();
+        let From::Image(name) = image.from else { panic!("an image") };
+        assert_eq!(name_for(&name, &[("screen".into(), "phone".into())]), "localhost/gate-phone:phone");
+    }
+
+    #[test]
+    fn what_is_said_of_an_image_is_checked() {
+        let image = |name: &str, digest: &str| Image { name: name.into(), digest: digest.into(), at: None };
+        let digest = format!("sha256:{}", "a1".repeat(32));
+        assert_eq!(image("a:1", &digest).check(), Ok(()));
+        assert_eq!(image("a:1", &digest).to_string(), "a:1 (a1a1a1a1a1a1)");
+        assert!(image("a:1", "sha256:..").check().is_err() && image("a;b", &digest).check().is_err());
+        let at = Image { at: Some("r.example/a@sha256:1\n".into()), ..image("a", &digest) };
+        assert!(at.check().is_err());
+        for good in ["registry.example:5000/quay/gate:12-B", "gate", "quay/gate@sha256:00ff"] {
+            assert_eq!(check_reference(good), Ok(()), "{good}");
+        }
+    }
+}

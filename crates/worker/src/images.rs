@@ -1,0 +1,152 @@
+//! The images of a worker's engine: found once, built once for a bundle, and what was prepared in them.
+
+use std::{collections::HashMap, path::PathBuf, sync::Arc};
+
+use kesmo_core::suite::{
+    SuiteFile,
+    container::{Container, From, Image},
+};
+use kesmo_engine::{Build, Engine, Marks};
+use tokio::sync::{Mutex, OnceCell};
+
+use crate::running::{InImage, Trouble};
+
+/// Images that were built or settled on, by what they depend on.
+type Known = Mutex<HashMap<String, Arc<OnceCell<Image>>>>;
+
+/// A worker's images.
+pub struct Images {
+    engine: Option<Engine>,
+    marks: Marks,
+    known: Known,
+    /// What builds printed that nobody has taken yet, by the file that was built.
+    logs: std::sync::Mutex<Vec<BuildLog>>,
+}
+
+/// What a build printed.
+#[derive(Debug, Clone)]
+pub struct BuildLog {
+    pub file: String,
+    pub text: String,
+    /// What was made; none if it failed.
+    pub image: Option<Image>,
+}
+
+impl Images {
+    pub fn new(engine: Option<Engine>, marks: Marks) -> Self {
+        Self { engine, marks, known: Mutex::default(), logs: std::sync::Mutex::default() }
+    }
+
+    fn engine(&self) -> Result<&Engine, Trouble> {
+        let none = || {
+            Trouble::Cannot(
+                "the suite runs in an image, and no container engine was found here (its socket is named with --engine)"
+                    .into(),
+            )
+        };
+        self.engine.as_ref().ok_or_else(none)
+    }
+
+    /// The image of a name. The one that a run has settled on is looked for once; else what the engine has by now.
+    ///
+    /// # Errors
+    /// In the engine's words, if it has none and cannot bring it; if it goes away.
+    pub async fn named(&self, name: &str, settled: Option<&Image>) -> Result<Image, Trouble> {
+        let engine = self.engine()?;
+        let Some(settled) = settled else { return Ok(engine.image(name, None).await?) };
+        let cell = self.cell(format!("{name} {}", settled.digest)).await;
+        cell.get_or_try_init(|| async { Ok(engine.image(name, Some(settled)).await?) }).await.cloned()
+    }
+
+    /// The image that a file of a bundle makes; `fetch` brings the bundle where it is to be built.
+    ///
+    /// # Errors
+    /// In the engine's words, if it cannot be built; if it goes away.
+    pub async fn built<F: Future<Output = Result<PathBuf, String>>>(
+        &self,
+        bundle: &str,
+        file: &str,
+        fetch: impl FnOnce() -> F,
+    ) -> Result<Image, Trouble> {
+        let engine = self.engine()?;
+        let cell = self.cell(format!("{file} of {bundle}")).await;
+        let build = async {
+            let tag = format!("built-{}", tag_of(&[bundle, file]));
+            let (repository, tag) = Engine::name_of_made(&tag);
+            let archive = fetch().await.map_err(Trouble::Cannot)?;
+            let built = engine.build(&format!("{repository}:{tag}"), file, &archive, &self.marks).await;
+            if let Err(e) = std::fs::remove_file(&archive) {
+                tracing::debug!("{}: {e}", archive.display());
+            }
+            let Build { image, log, .. } = built?;
+            let told = BuildLog { file: file.to_owned(), text: log, image: image.as_ref().ok().cloned() };
+            self.logs.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(told);
+            engine.trim(&self.marks.home).await;
+            Ok(image?)
+        };
+        cell.get_or_try_init(|| build).await.cloned()
+    }
+
+    /// What builds printed since the last time.
+    pub fn take_logs(&self) -> Vec<BuildLog> {
+        std::mem::take(&mut *self.logs.lock().unwrap_or_else(std::sync::PoisonError::into_inner))
+    }
+
+    async fn cell(&self, key: String) -> Arc<OnceCell<Image>> {
+        Arc::clone(self.known.lock().await.entry(key).or_default())
+    }
+
+    /// What surrounds the processes of a suite in an image.
+    ///
+    /// # Errors
+    /// If there is no engine.
+    pub fn around(&self, suite: &SuiteFile, image: Image) -> Result<InImage, Trouble> {
+        let engine = self.engine()?.clone();
+        let container = suite.container.clone().unwrap_or_else(|| Container::of(From::Image(image.name.clone())));
+        let identity = image.digest.clone();
+        Ok(InImage { engine, container, image, identity, home: self.marks.home.clone() })
+    }
+
+    /// The identity of what was prepared before, if the engine still has it.
+    ///
+    /// # Errors
+    /// If the engine goes away.
+    pub async fn prepared(&self, tag: &str) -> Result<Option<String>, Trouble> {
+        let (repository, tag) = Engine::name_of_made(&format!("prepared-{tag}"));
+        Ok(self.engine()?.made(&format!("{repository}:{tag}")).await?)
+    }
+
+    /// Keeps what is in a container as an image with that tag; without a tag nothing is kept.
+    ///
+    /// # Errors
+    /// If the engine cannot, or goes away.
+    pub async fn keep(&self, container: String, tag: Option<&str>) -> Result<(), Trouble> {
+        let Some(tag) = tag else { return Ok(()) };
+        let engine = self.engine()?;
+        let (repository, tag) = Engine::name_of_made(&format!("prepared-{tag}"));
+        engine.keep(&container, &repository, &tag, &self.marks).await?;
+        engine.trim(&self.marks.home).await;
+        Ok(())
+    }
+
+    /// Removes the containers of this worker's home, or of some of its work; what cannot be removed now is removed later.
+    pub async fn clear(&self, work: &str) -> usize {
+        let Some(engine) = &self.engine else { return 0 };
+        match engine.clear(&self.marks.home, work).await {
+            Ok(cleared) => cleared,
+            Err(e) => {
+                tracing::warn!("containers are removed later: {e}");
+                engine.clear_later(self.marks.home.clone(), work.to_owned());
+                0
+            }
+        }
+    }
+}
+
+/// A short name of what something depends on.
+fn tag_of(parts: &[&str]) -> String {
+    use sha2::{Digest, Sha256};
+    let mut whole = hex::encode(Sha256::digest(parts.join("\n")));
+    whole.truncate(20);
+    whole
+}
