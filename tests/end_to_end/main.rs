@@ -3,9 +3,11 @@
 mod access;
 mod api;
 mod console;
+mod engine;
 mod files;
 mod getting_in;
 mod holes;
+mod images;
 mod once;
 mod planning;
 mod quay;

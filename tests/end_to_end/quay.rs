@@ -81,7 +81,7 @@ fn ended_with_us(command: &mut Command) -> &mut Command {
 }
 
 /// Starts a child from a thread that never ends: tests run in threads of their own, which do.
-fn spawn(mut command: Command) -> Child {
+pub fn spawn(mut command: Command) -> Child {
     type Request = (Command, mpsc::Sender<Child>);
     static SPAWNER: LazyLock<mpsc::Sender<Request>> = LazyLock::new(|| {
         let (sender, requests) = mpsc::channel::<Request>();
@@ -239,8 +239,17 @@ impl Quay {
         self.worker_at(name, slots, &self.url, &self.token())
     }
 
+    /// A worker with a container engine.
+    pub fn worker_with(&self, name: &str, slots: u16, engine: &str) -> Process {
+        self.worker_of(name, slots, &self.url, &self.token(), engine)
+    }
+
     /// A worker that knows several addresses, split by commas; its token is made by the admin's.
     pub fn worker_at(&self, name: &str, slots: u16, urls: &str, admin: &str) -> Process {
+        self.worker_of(name, slots, urls, admin, "none")
+    }
+
+    fn worker_of(&self, name: &str, slots: u16, urls: &str, admin: &str, engine: &str) -> Process {
         let token_file = self.path(&format!("token-{name}"));
         if !token_file.exists() {
             let added = self.kesmo_as(admin, &["token", "add", &format!("worker-{name}"), "--role", "worker"]);
@@ -249,7 +258,10 @@ impl Quay {
         let mut command = Command::new(KESMO);
         command.args(["worker", "--name", name, "--slots", &slots.to_string(), "--offer", "os=linux", "--home"]);
         command.arg(self.path(&format!("worker-{name}")));
-        command.env("KESMO_URL", urls).env("KESMO_TOKEN", fs::read_to_string(&token_file).expect("the token"));
+        command
+            .env("KESMO_ENGINE", engine)
+            .env("KESMO_URL", urls)
+            .env("KESMO_TOKEN", fs::read_to_string(&token_file).expect("the token"));
         let log = fs::OpenOptions::new().create(true).append(true).open(self.path("workers.log")).expect("a log");
         command.stdout(Stdio::null()).stderr(log);
         let process = Process(spawn(command));
@@ -303,7 +315,7 @@ impl Quay {
         let mut command = Command::new(KESMO);
         command.args(words).current_dir(self.dir.path()).env("KESMO_URL", &self.url).env("KESMO_TOKEN", token);
         // What a person saved on this machine must not matter.
-        command.env("HOME", self.dir.path()).env_remove("XDG_CONFIG_HOME");
+        command.env("HOME", self.dir.path()).env_remove("XDG_CONFIG_HOME").env("KESMO_ENGINE", "none");
         command
     }
 

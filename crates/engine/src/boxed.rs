@@ -139,7 +139,9 @@ impl Engine {
         }
         let program = &spec.words[0];
         let cannot = format!("the command {program:?} could not be started in {shown}");
-        let name = format!("kesmo-{}-{}", spec.marks.work, crate::unlike());
+        let allowed = |c: char| if c.is_ascii_alphanumeric() || "_.-".contains(c) { c } else { '-' };
+        let work: String = spec.marks.work.chars().map(allowed).collect();
+        let name = format!("kesmo-{work}-{}", crate::unlike());
         let options = CreateContainerOptionsBuilder::default().name(&name).build();
         let made = self.docker.create_container(Some(options), spec.body()).await.map_err(self.failed(&cannot))?;
         let mut boxed = Boxed {

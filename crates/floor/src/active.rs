@@ -113,7 +113,12 @@ impl ActiveRun {
         let share = Share::new(options.priority.unwrap_or_default().weight());
         let needs = variants.iter().map(|v| file.needs_of(v)).collect();
         let month = kesmo_store::month_of(row.created_at);
-        let images = row.images().unwrap_or_default();
+        let mut images = row.images().unwrap_or_default();
+        // What is settled beforehand need not be found out.
+        for variant in &variants {
+            let settled = Setup { variant: variant.pairs().to_vec(), ..setup.clone() }.settled_image().cloned();
+            images.extend(settled.filter(|settled| !images.iter().any(|image| image.name == settled.name)));
+        }
         let fresh = Instant::now().checked_sub(PUBLISH_EVERY).unwrap_or_else(Instant::now);
         Self {
             month,

@@ -11,6 +11,7 @@ use kesmo_core::{
         Fit, WorkerId,
         load::{Load, Turn},
     },
+    suite::container::OFFER,
     time::Span,
 };
 use kesmo_wire::link::{BatchKey, Hello, ToWorker};
@@ -281,23 +282,23 @@ impl Workers {
                  `kesmo worker drain {name} --undo`, or start another"
             );
         }
-        let missing: Vec<String> = needs
-            .iter()
-            .filter(|(n, v)| !in_pool.iter().any(|k| k.offers.get(*n) == Some(v)))
-            .map(|(n, v)| format!("{n}={v}"))
-            .collect();
-        let offers: String = needs.iter().map(|(n, v)| format!(" --offer {n}={v}")).collect();
-        let start = format!("start one with `kesmo worker --pool {pool}{offers}`");
-        if in_pool.is_empty() {
-            let wanted: Vec<String> = needs.iter().map(|(n, v)| format!("{n}={v}")).collect();
-            let offering =
-                if wanted.is_empty() { String::new() } else { format!(" that offers {}", wanted.join(", ")) };
-            format!("waiting for a worker{offering}: none is in the pool {pool}; {start}")
-        } else if missing.is_empty() {
-            let wanted: Vec<String> = needs.iter().map(|(n, v)| format!("{n}={v}")).collect();
-            format!("waiting for a worker that offers {} together; {start}", wanted.join(", "))
+        let lacking = |need: &(&String, &String)| !in_pool.iter().any(|k| k.offers.get(need.0) == Some(need.1));
+        let missing: Vec<(&String, &String)> = needs.iter().filter(lacking).collect();
+        let all: Vec<(&String, &String)> = needs.iter().collect();
+        let plain = all.iter().filter(|need| !is_engine(need));
+        let offers: String = plain.map(|(n, v)| format!(" --offer {n}={v}")).collect();
+        let socket = if all.iter().any(is_engine) {
+            " where one is (it is found at the usual sockets, or named with --engine)"
         } else {
-            format!("waiting for a worker that offers {}; {start}", missing.join(", "))
+            ""
+        };
+        let start = format!("start one with `kesmo worker --pool {pool}{offers}`{socket}");
+        if in_pool.is_empty() {
+            format!("waiting for a worker{}: none is in the pool {pool}; {start}", that_offers(&all))
+        } else if missing.is_empty() {
+            format!("waiting for a worker{} together; {start}", that_offers(&all))
+        } else {
+            format!("waiting for a worker{}; {start}", that_offers(&missing))
         }
     }
 
@@ -395,6 +396,21 @@ impl Workers {
 
     pub fn take_changes(&mut self) -> (Vec<WorkerId>, Vec<String>) {
         (std::mem::take(&mut self.changed).into_iter().collect(), std::mem::take(&mut self.gone))
+    }
+}
+
+fn is_engine(need: &(&String, &String)) -> bool {
+    (need.0.as_str(), need.1.as_str()) == OFFER
+}
+
+/// What a worker is to offer, in words.
+fn that_offers(needs: &[(&String, &String)]) -> String {
+    let plain: Vec<String> = needs.iter().filter(|need| !is_engine(need)).map(|(n, v)| format!("{n}={v}")).collect();
+    match (plain.is_empty(), needs.iter().any(is_engine)) {
+        (true, false) => String::new(),
+        (false, false) => format!(" that offers {}", plain.join(", ")),
+        (true, true) => " that has a container engine".to_owned(),
+        (false, true) => format!(" that offers {} and has a container engine", plain.join(", ")),
     }
 }
 
@@ -504,6 +520,11 @@ mod tests {
         assert_eq!(
             because("night", &[]),
             "waiting for a worker: none is in the pool night; start one with `kesmo worker --pool night`"
+        );
+        assert_eq!(
+            because("main", &[("containers", "yes"), ("gpu", "none")]),
+            "waiting for a worker that offers gpu=none and has a container engine; start one with \
+             `kesmo worker --pool main --offer gpu=none` where one is (it is found at the usual sockets, or named with --engine)"
         );
         let mut apart = Workers::default();
         apart.link_up(hello("a", 1, "p", &[("os", "linux")]), 1, link()).unwrap();

@@ -498,10 +498,19 @@ impl Setup {
         self.images.iter().find(|image| image.name == name)
     }
 
+    /// The image that the run has settled on for the variant.
+    #[must_use]
+    pub fn settled_image(&self) -> Option<&Image> {
+        match self.image_of_variant() {
+            Some(From::Image(name)) => self.settled(&name),
+            Some(From::Build(_)) | None => None,
+        }
+    }
+
     /// Whether what a name stands for is not settled yet: what an engine has under it may be another tomorrow.
     #[must_use]
     pub fn image_is_open(&self) -> bool {
-        matches!(self.image_of_variant(), Some(From::Image(name)) if self.settled(&name).is_none())
+        matches!(self.image_of_variant(), Some(From::Image(_))) && self.settled_image().is_none()
     }
 }
 

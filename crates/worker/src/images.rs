@@ -11,14 +11,14 @@ use tokio::sync::{Mutex, OnceCell};
 
 use crate::running::{InImage, Trouble};
 
-/// Images that were built or settled on, by what they depend on.
-type Known = Mutex<HashMap<String, Arc<OnceCell<Image>>>>;
+/// Images that were built, by what they depend on.
+type Built = Mutex<HashMap<String, Arc<OnceCell<Image>>>>;
 
 /// A worker's images.
 pub struct Images {
     engine: Option<Engine>,
     marks: Marks,
-    known: Known,
+    built: Built,
     /// What builds printed that nobody has taken yet, by the file that was built.
     logs: std::sync::Mutex<Vec<BuildLog>>,
 }
@@ -34,7 +34,7 @@ pub struct BuildLog {
 
 impl Images {
     pub fn new(engine: Option<Engine>, marks: Marks) -> Self {
-        Self { engine, marks, known: Mutex::default(), logs: std::sync::Mutex::default() }
+        Self { engine, marks, built: Mutex::default(), logs: std::sync::Mutex::default() }
     }
 
     fn engine(&self) -> Result<&Engine, Trouble> {
@@ -47,15 +47,13 @@ impl Images {
         self.engine.as_ref().ok_or_else(none)
     }
 
-    /// The image of a name. The one that a run has settled on is looked for once; else what the engine has by now.
+    /// The image of a name: the one that a run has settled on, or what the engine has by now. It is looked for each time, as
+    /// images are removed, too.
     ///
     /// # Errors
     /// In the engine's words, if it has none and cannot bring it; if it goes away.
     pub async fn named(&self, name: &str, settled: Option<&Image>) -> Result<Image, Trouble> {
-        let engine = self.engine()?;
-        let Some(settled) = settled else { return Ok(engine.image(name, None).await?) };
-        let cell = self.cell(format!("{name} {}", settled.digest)).await;
-        cell.get_or_try_init(|| async { Ok(engine.image(name, Some(settled)).await?) }).await.cloned()
+        Ok(self.engine()?.image(name, settled).await?)
     }
 
     /// The image that a file of a bundle makes; `fetch` brings the bundle where it is to be built.
@@ -93,7 +91,7 @@ impl Images {
     }
 
     async fn cell(&self, key: String) -> Arc<OnceCell<Image>> {
-        Arc::clone(self.known.lock().await.entry(key).or_default())
+        Arc::clone(self.built.lock().await.entry(key).or_default())
     }
 
     /// What surrounds the processes of a suite in an image.
