@@ -6,6 +6,7 @@
 
 mod engine;
 mod floor;
+mod images;
 mod program;
 mod quay;
 mod real;
@@ -53,7 +54,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 18] = [
+    let all: [(&str, Measure); 19] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -70,6 +71,7 @@ fn main() -> ExitCode {
         ("starts", real::starting),
         ("cases", real::cases),
         ("fed", real::fed),
+        ("images", images::images),
         ("engine", engine::inputs),
         ("promises", engine::promises),
     ];

@@ -11,6 +11,7 @@ mod images;
 mod once;
 mod planning;
 mod quay;
+mod reach;
 mod readers;
 mod runs;
 mod starting;

@@ -87,6 +87,7 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
             ["Labels", Object.entries(run.labels).map(([k, v]) => <Link key={k} className="tag name" to={`/runs?label=${encodeURIComponent(`${k}=${v}`)}`}>{`${k}=${v}`}</Link>)],
             ["Settings", Object.entries(run.options.set ?? {}).map(([k, v]) => `${k} = ${v}`).join(", ")],
             ["Environment", run.options.env],
+            ["Reaches", (run.reach ?? []).map((name) => <div key={name}>⇄ <span className="name">{name}</span></div>)],
             ["Image", (run.images ?? []).map((image) => <Image key={image.name} of={image} />)],
             ["Pool", run.pool],
             ["Started", <span key="at"><When at={run.created_at} />{run.origin?.kind === "imported" ? ", brought" : ""} by {run.started_by}</span>],

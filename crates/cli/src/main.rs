@@ -20,7 +20,10 @@ use failure::{Failure, NO_SERVICE};
 
 fn main() -> ExitCode {
     let kesmo = Kesmo::parse();
-    if !matches!(kesmo.command, Command::Serve(_) | Command::Worker(_) | Command::Here(_) | Command::Join(_)) {
+    if !matches!(
+        kesmo.command,
+        Command::Serve(_) | Command::Worker(_) | Command::Here(_) | Command::Join(_) | Command::Reach(_)
+    ) {
         // A reader that closes the pipe early (`kesmo runs | head`) ends the program quietly, as other programs do.
         // SAFETY: sets the default disposition before any thread is started.
         unsafe {
@@ -86,6 +89,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
             connection::close_handed_over();
             commands::join::run(options, &context).await
         }
+        Command::Reach(options) => done(commands::reach::run(options, &context()?).await),
         Command::Forecast(options) => done(commands::planning::forecast(options, &context()?).await),
         Command::Portion(options) => done(commands::planning::portion(options, &context()?).await),
         Command::Hunt(options) => done(commands::hunt::run(options, &context()?).await),

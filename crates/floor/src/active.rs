@@ -262,6 +262,7 @@ impl ActiveRun {
             variants: self.engine.plan().variants.iter().map(ToString::to_string).collect(),
             notes: self.notes.clone(),
             images: self.images.clone(),
+            reach: self.setup.reach.clone(),
         }
     }
 

@@ -117,6 +117,12 @@ pub(crate) enum Message {
     /// The plan of a run was made, with what starting a process of its suite cost last; or it cannot be.
     Planned(i64, Box<Result<(Plan, Option<Span>), String>>),
     /// A list that a worker made was read, or cannot be.
+    /// What private addresses are offered to a pool: names, and where each leads.
+    Reachable(String, BTreeMap<String, String>),
+    /// What a run that is active reaches: its pool, and the names.
+    ReachedBy(String, oneshot::Sender<Option<(String, Vec<String>)>>),
+    /// The address of the service that carries out a pool's runs, if that is another one.
+    Elsewhere(String, oneshot::Sender<Option<String>>),
     ListRead(String, Result<Made, String>),
     /// A list that is not known is wanted.
     Want(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
@@ -200,6 +206,25 @@ impl FloorHandle {
         self.send(Message::Look(reply)).await;
         // A service that is stopping looks no more.
         drop(answer.await);
+    }
+
+    /// Tells what private addresses are offered to a pool now.
+    pub async fn reachable(&self, pool: &str, offered: BTreeMap<String, String>) {
+        self.send(Message::Reachable(pool.to_owned(), offered)).await;
+    }
+
+    /// What a run that is active reaches in private networks: its pool, and the names.
+    pub async fn reached_by(&self, run: &str) -> Option<(String, Vec<String>)> {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::ReachedBy(run.to_owned(), reply)).await;
+        answer.await.ok().flatten()
+    }
+
+    /// The address of the service that carries out a pool's runs, if that is another one.
+    pub async fn elsewhere(&self, pool: &str) -> Option<String> {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::Elsewhere(pool.to_owned(), reply)).await;
+        answer.await.ok().flatten()
     }
 
     /// A message of a link.

@@ -107,6 +107,8 @@ pub(crate) struct Floor {
     /// The service is asked to stop: a commit that PostgreSQL does not take is given up, unacknowledged.
     pub(crate) stopping: Arc<AtomicBool>,
     pub(crate) stalled: Stalled,
+    /// Private addresses that are offered to each pool: names, and where each leads.
+    pub(crate) reachable: HashMap<String, BTreeMap<String, String>>,
 }
 
 /// What a floor stands on.
@@ -169,6 +171,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         over,
         stopping: Arc::clone(&leaving),
         stalled: Stalled::default(),
+        reachable: HashMap::new(),
     };
     floor.look().await?;
     floor.keep().await;
@@ -264,6 +267,12 @@ impl Floor {
             Message::List(ask, reply) => self.list(*ask, reply),
             Message::Want(ask, reply) => self.want_for_ask(*ask, reply),
             Message::ListRead(job, read) => self.list_read(&job, read),
+            Message::Reachable(pool, offered) => self.reachable(pool, offered),
+            Message::ReachedBy(run, reply) => {
+                let active = self.runs.values().find(|active| !active.finished() && active.name() == run);
+                tell(reply, active.map(|active| (active.row.pool.clone(), active.setup.reach.clone())));
+            }
+            Message::Elsewhere(pool, reply) => tell(reply, self.elsewhere(&pool).await),
             Message::Planned(run, made) => self.planned(run, *made),
             Message::Ask(ask) => self.after.push(After::Ask(ask)),
             Message::Fetched(run, result) => self.fetched(run, *result).await,
@@ -397,14 +406,53 @@ impl Floor {
         self.fleet_changed = true;
     }
 
+    /// What private addresses are offered to a pool has changed: runs that name them go on, or wait.
+    fn reachable(&mut self, pool: String, offered: BTreeMap<String, String>) {
+        let before = self.reachable.get(&pool).cloned().unwrap_or_default();
+        let of_pool = |active: &&ActiveRun| active.row.pool == pool && !active.finished();
+        let mut said: Vec<(i64, String)> = Vec::new();
+        for active in self.runs.values().filter(of_pool) {
+            for name in &active.setup.reach {
+                match (before.get(name), offered.get(name)) {
+                    (_, Some(to)) if before.get(name) != Some(to) => {
+                        said.push((active.row.id, format!("{name} is {to}")))
+                    }
+                    (Some(_), None) => {
+                        said.push((active.row.id, format!("{name} can be reached no more: it was taken back")))
+                    }
+                    _ => {}
+                }
+            }
+        }
+        for (run, text) in said {
+            self.note(run, text);
+        }
+        self.reachable.insert(pool, offered);
+        self.fleet_changed = true;
+    }
+
     fn tell_fleet(&mut self) {
         for run in self.runs.keys().copied().collect::<Vec<_>>() {
             let Some(active) = self.runs.get_mut(&run) else { continue };
             let name = active.name();
             let asking = Asking { pool: &active.row.pool, run: Some(&name), needs: &active.needs };
-            let workers = self.workers.capable(asking);
+            let mut workers = self.workers.capable(asking);
+            let unreached = self.reachable.get(&active.row.pool).map_or_else(
+                || active.setup.reach.first().cloned(),
+                |offered| active.setup.reach.iter().find(|name| !offered.contains_key(*name)).cloned(),
+            );
+            // Its tests would fail for nothing that is theirs.
+            if unreached.is_some() {
+                workers.clear();
+            }
             active.capable = workers.keys().copied().collect();
-            let because = |needs| self.workers.none_because(&active.row.pool, needs);
+            let pool = &active.row.pool;
+            let because = |needs| match &unreached {
+                Some(name) => format!(
+                    "waiting for {name}, which nobody lets be reached: on a machine that can, `kesmo reach {name}=HOST:PORT --pool {pool}`"
+                ),
+                None => self.workers.none_because(pool, needs),
+            };
             let none_because = because(active.needs.first().unwrap_or(&active.file.needs));
             let none = |v: &usize| !workers.values().any(|fit| fit.takes(*v as u16));
             let none_for =

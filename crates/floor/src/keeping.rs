@@ -63,6 +63,7 @@ fn setup(row: &RunRow, options: &RunOptions, suite: &str, file: &SuiteFile) -> R
         seed: row.seed as u64,
         image: file.container.as_ref().map(|container| container.from.clone()),
         images: settled(row, options)?,
+        reach: options.reached(file).map_err(|e| e.to_string())?.into_iter().collect(),
     })
 }
 
@@ -241,7 +242,12 @@ impl Floor {
             active.lists.push(NeededList { variant, key, tests });
         }
         self.commit.runs.push(active.stored());
+        let offered = self.reachable.get(&active.row.pool).cloned().unwrap_or_default();
+        let reached = active.setup.reach.clone();
         self.runs.insert(id, active);
+        for (name, to) in reached.iter().filter_map(|name| Some((name, offered.get(name)?))) {
+            self.note(id, format!("{name} is {to}"));
+        }
         self.fleet_changed = true;
         for ask in asks {
             self.want_for_run(ask, id);
@@ -490,7 +496,7 @@ impl Floor {
         }
     }
 
-    fn note(&mut self, run: i64, text: String) {
+    pub(super) fn note(&mut self, run: i64, text: String) {
         if let Some(active) = self.runs.get_mut(&run)
             && active.notes.len() < 1000
         {

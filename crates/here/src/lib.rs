@@ -24,6 +24,7 @@ use kesmo_core::{
 use kesmo_wire::{
     link::{BatchKey, Grant, GrantedEntry, KeptFile, ListJob, Log, Said, Setup, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
+    reach::variable,
 };
 use kesmo_worker::{Config, Hearing, Home, Slots};
 use tokio::time::Instant;
@@ -59,6 +60,8 @@ pub struct Job {
     pub taken: Option<Home>,
     /// The container engine, for a suite that runs in an image.
     pub engine: Option<kesmo_worker::ContainerEngine>,
+    /// Where what the suite reaches is from here, by name.
+    pub reach: BTreeMap<String, String>,
 }
 
 /// What a run tells while it goes on.
@@ -186,17 +189,20 @@ impl Place {
             ..Config::default()
         })
         .await?;
+        let mut env = job.file.environment(job.options.env.as_deref())?;
+        env.extend(job.reach.iter().map(|(name, to)| (variable(name), to.clone())));
         let setup = Setup {
             run: format!("{}/here", job.file.suite),
             bundle: job.digest.clone(),
             variant: Vec::new(),
             settings: job.file.settings_with(&job.options.set)?,
-            env: job.file.environment(job.options.env.as_deref())?,
+            env,
             seed: job.seed,
             branch: None,
             commit: None,
             image: job.file.container.as_ref().map(|container| container.from.clone()),
             images: job.options.images.clone(),
+            reach: Vec::new(),
         };
         job.options.check(&job.file)?;
         Ok(Self { slots, setup, blobs: job.home.join("local/blobs"), logs: Vec::new() })

@@ -203,6 +203,7 @@ impl Shown {
             variants: self.variants.clone(),
             notes: self.notes.clone(),
             images: self.images.clone(),
+            reach: self.options.reach.clone(),
         }
     }
 

@@ -7,7 +7,9 @@ use kesmo_floor::FloorHandle;
 use kesmo_store::Store;
 use tokio::sync::Semaphore;
 
-use crate::{deliveries::Deliveries, known::Known, past::PastCache, rates::Rates, scheduler::clock::Clock};
+use crate::{
+    deliveries::Deliveries, known::Known, past::PastCache, rates::Rates, reaching::Reaches, scheduler::clock::Clock,
+};
 
 /// What every call can reach.
 #[derive(Clone)]
@@ -20,6 +22,8 @@ pub struct App {
     pub git: Git,
     pub rates: Arc<Rates>,
     pub deliveries: Deliveries,
+    /// Private addresses that are offered.
+    pub reaches: Reaches,
     pub clock: Clock,
     /// Where callers reach this service, where that is another address than it listens at.
     pub reached_at: Option<String>,

@@ -14,6 +14,7 @@ mod known;
 mod lookup;
 mod past;
 mod rates;
+mod reaching;
 mod refused;
 pub mod scheduler;
 pub mod starting;
@@ -195,6 +196,7 @@ async fn serve_with(
     let dead: Arc<OnceLock<&'static str>> = Arc::default();
     let app = App {
         deliveries: Deliveries::start(store.clone()),
+        reaches: reaching::Reaches::default(),
         store,
         floor: floor.clone(),
         blobs,

@@ -14,7 +14,7 @@ use std::{
 use rustls::{ClientConfig, RootCertStore, crypto::ring};
 use rustls_pki_types::{CertificateDer, ServerName, pem::PemObject};
 use tokio::{
-    io::{AsyncRead, AsyncWrite, ReadBuf},
+    io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf},
     net::TcpStream,
 };
 use tokio_rustls::{TlsConnector, client::TlsStream};
@@ -28,6 +28,8 @@ pub enum Error {
     Address(String),
     #[error("{0}")]
     Connect(String),
+    #[error("the service answered with {status}: {said}")]
+    Refused { status: u16, said: String },
 }
 
 /// Whose certificates are trusted.
@@ -106,6 +108,64 @@ impl Trust {
         let name = ServerName::try_from(at.host.clone()).map_err(|_| Error::Address(address.to_owned()))?;
         let stream = TlsConnector::from(Arc::clone(&self.config)).connect(name, tcp).await.map_err(failed)?;
         Ok(Stream::Tls(Box::new(stream)))
+    }
+}
+
+/// The longest head of an answer that is read, in bytes.
+const LONGEST_HEAD: usize = 16 << 10;
+
+impl Trust {
+    /// Connects to a service and has the connection upgraded to a protocol of its own (RFC 9110, section 7.8), whose bytes are what
+    /// is read from then on. `path` begins with a slash.
+    ///
+    /// # Errors
+    /// If it cannot connect; with the answer's own words, if the service refuses.
+    pub async fn upgraded(&self, address: &str, path: &str, token: &str, protocol: &str) -> Result<Stream, Error> {
+        let at = Address::parse(address)?;
+        let failed = |e: io::Error| Error::Connect(format!("{address}: {}", innermost(&e)));
+        if [path, token].iter().any(|text| text.contains(['\r', '\n'])) {
+            return Err(Error::Address(address.to_owned()));
+        }
+        let mut stream = self.connect(address).await?;
+        let (host, port, base) = (&at.host, at.port, &at.path);
+        let request = format!(
+            "GET {base}{path} HTTP/1.1\r\nHost: {host}:{port}\r\nAuthorization: Bearer {token}\r\nConnection: Upgrade\r\nUpgrade: {protocol}\r\n\r\n"
+        );
+        stream.write_all(request.as_bytes()).await.map_err(failed)?;
+        // A byte at a time, as what comes after the head is the other side's.
+        let mut head = Vec::new();
+        while !head.ends_with(b"\r\n\r\n") {
+            if head.len() >= LONGEST_HEAD {
+                return Err(Error::Connect(format!("{address}: its answer has no end")));
+            }
+            head.push(stream.read_u8().await.map_err(failed)?);
+        }
+        let head = String::from_utf8_lossy(&head).into_owned();
+        let status = head.split_whitespace().nth(1).unwrap_or_default();
+        if status == "101" {
+            return Ok(stream);
+        }
+        let length = head.lines().find_map(|line| {
+            let (name, value) = line.split_once(':')?;
+            name.eq_ignore_ascii_case("content-length").then(|| value.trim().parse::<usize>().ok())?
+        });
+        let mut body = vec![0; length.unwrap_or(0).min(LONGEST_HEAD)];
+        stream.read_exact(&mut body).await.map_err(failed)?;
+        Err(Error::Refused { status: status.parse().unwrap_or(0), said: String::from_utf8_lossy(&body).into_owned() })
+    }
+}
+
+/// Bytes that are held of each direction of a connection that is carried on.
+const HELD: usize = 256 << 10;
+
+/// Carries bytes between two connections until both have no more; the end of one direction is passed on, and the other goes on.
+///
+/// # Errors
+/// If one of them breaks.
+pub async fn carry(one: &mut TcpStream, other: &mut Stream) -> io::Result<()> {
+    match other {
+        Stream::Plain(other) => tokio::io::copy_bidirectional_with_sizes(one, other, HELD, HELD).await.map(drop),
+        Stream::Tls(other) => tokio::io::copy_bidirectional_with_sizes(one, other, HELD, HELD).await.map(drop),
     }
 }
 

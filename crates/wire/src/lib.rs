@@ -6,6 +6,7 @@ mod digest;
 pub mod imports;
 pub mod link;
 pub mod live;
+pub mod reach;
 
 pub use digest::{Digest, NotADigest};
 

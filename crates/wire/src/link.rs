@@ -480,6 +480,9 @@ pub struct Setup {
     /// Images that the run has settled on: no other is to be used under their names.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub images: Vec<Image>,
+    /// What its processes are to reach in private networks, by name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub reach: Vec<String>,
 }
 
 impl Setup {
@@ -705,6 +708,7 @@ mod tests {
             commit: None,
             image: Some(From::Image("localhost/gate-{screen}:1".into())),
             images: Vec::new(),
+            reach: vec!["gate".into()],
         };
         assert_eq!(setup.image_of_variant(), Some(From::Image("localhost/gate-phone:1".into())));
         assert!(setup.image_is_open());

@@ -17,7 +17,10 @@ use kesmo_core::{
     suite::file::{NamesAs, Results},
 };
 use kesmo_engine::Input;
-use kesmo_wire::link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
+use kesmo_wire::{
+    link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent},
+    reach::variable,
+};
 use nix::{sys::stat::Mode, unistd::mkfifo};
 use tokio::{
     io::{AsyncRead, AsyncReadExt, AsyncWriteExt},
@@ -33,6 +36,7 @@ use crate::{
     hearing::{Heard, Hearing},
     process,
     progress::ProcessEnd,
+    reaching::{Reaching, Way},
     reading::{Reading, Step},
     running::{Call, Running, Trouble},
     source::{Ready, Sources},
@@ -65,6 +69,7 @@ pub struct Tools {
     pub hearing: Option<Hearing>,
     /// So often the container engine went away, one time after the other.
     pub losses: Arc<AtomicU32>,
+    pub reaching: Reaching,
 }
 
 /// After so many batches in a row that lost their container engine, a worker is unfit for the run.
@@ -208,6 +213,13 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
     if let Err(why) = ready.around.hand_over(&batch_folder(tools, grant)) {
         return BatchEnd::Unfit(why);
     }
+    let mut ways = Vec::new();
+    for name in &grant.setup.reach {
+        match tools.reaching.open(key, &grant.setup.run, name).await {
+            Ok(way) => ways.push((name.clone(), way)),
+            Err(e) => return BatchEnd::Unfit(format!("no way to {name} could be opened: {e}")),
+        }
+    }
     let mut run = BatchRun {
         tools,
         grant,
@@ -227,6 +239,7 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
         named: HashMap::new(),
         sending: JoinSet::new(),
         lost: None,
+        ways,
     };
     let end = run.all_processes().await;
     run.keep_files().await;
@@ -265,6 +278,8 @@ struct BatchRun<'b> {
     sending: JoinSet<()>,
     /// The container engine went away under a process: why.
     lost: Option<String>,
+    /// Ports that lead to private addresses, by their names.
+    ways: Vec<(String, Way)>,
 }
 
 impl BatchRun<'_> {
@@ -333,6 +348,9 @@ impl BatchRun<'_> {
         let mut call = self.tools.sources.call(&words, &self.folder, &self.grant.setup);
         call.batch = Some(self.batch());
         call.env("KESMO_BATCH", self.grant.key.batch.to_string()).env("KESMO_SLOT", self.grant.slot.to_string());
+        for (name, way) in &self.ways {
+            call.env(&variable(name), format!("127.0.0.1:{}", way.port));
+        }
         call.env("KESMO_ARTIFACTS", self.inside(&self.artifacts));
         call.env("KESMO_EVENTS", self.inside(&self.events_path()));
         if entries.len() == 1 && !self.grant.more {
@@ -1008,6 +1026,7 @@ mod tests {
         let mark = crate::clock::random_mark();
         let marks = kesmo_engine::Marks { home: "home".into(), work: mark.clone() };
         let (events, coming) = mpsc::channel(1000);
+        let reaching = Reaching::new(config.clone(), Arc::clone(&address), events.clone());
         let tools = Tools {
             sources: Arc::new(Sources::new(config.clone(), client.clone(), Arc::clone(&address), marks, None)),
             uploads: Uploads::new(client, &config, Arc::clone(&address)),
@@ -1018,6 +1037,7 @@ mod tests {
             mark,
             hearing: None,
             losses: Arc::default(),
+            reaching,
         };
         Bench { tools, coming, _home: home }
     }
@@ -1039,6 +1059,7 @@ mod tests {
                 commit: None,
                 image: None,
                 images: Vec::new(),
+                reach: Vec::new(),
             },
             entries: names.iter().enumerate().map(entry).collect(),
             attempt,

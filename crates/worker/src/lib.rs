@@ -21,6 +21,7 @@ mod images;
 mod link;
 mod process;
 mod progress;
+mod reaching;
 mod reading;
 mod running;
 mod slots;

@@ -14,6 +14,7 @@ use crate::{
     error::Error,
     home::{Home, home_mark, take_home},
     process,
+    reaching::Reaching,
     running::Trouble,
     source::Sources,
     uploads::Uploads,
@@ -105,6 +106,7 @@ impl Slots {
         let (sender, coming) = mpsc::channel(1024);
         let (output_sender, outputs) = mpsc::channel(64);
         let sources = Arc::new(sources);
+        let reaching = Reaching::new(config.clone(), Arc::clone(&address), sender.clone());
         let tools = Tools {
             sources: Arc::clone(&sources),
             uploads: Uploads::new(client, &config, Arc::clone(&address)),
@@ -115,6 +117,7 @@ impl Slots {
             mark: mark.clone(),
             hearing: config.hearing.clone(),
             losses: Arc::default(),
+            reaching,
         };
         let slots = (0..config.slots).map(|_| start_slot(tools.clone())).collect();
         Ok(Self {

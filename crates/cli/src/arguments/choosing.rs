@@ -54,6 +54,9 @@ pub struct Choosing {
     /// Run in this image, instead of the suite's or of none
     #[arg(long, value_name = "IMAGE", help_heading = "How they run")]
     pub image: Option<String>,
+    /// Let it reach the private address of that name, which `kesmo reach` offers (repeatable)
+    #[arg(long, value_name = "NAME", help_heading = "How they run")]
+    pub reach: Vec<String>,
 }
 
 /// Where suites that run in images do.
@@ -141,6 +144,7 @@ impl Choosing {
             set: pairs("--set", &self.set)?,
             env: self.env.clone(),
             image: self.image.clone(),
+            reach: self.reach.clone(),
             ..RunOptions::default()
         })
     }

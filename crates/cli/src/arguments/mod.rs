@@ -11,6 +11,7 @@ mod join;
 mod people;
 mod planning;
 mod queue;
+mod reach;
 mod runs;
 mod schedules;
 mod serve;
@@ -35,6 +36,7 @@ pub use join::Join;
 pub use people::{Login, Token};
 pub use planning::{Forecast, Park, Parked, PortionOf, Unpark};
 pub use queue::{Queue, QueueCommand};
+pub use reach::Reach;
 pub use runs::{Artifacts, Log, Report, Runs, Show, Stop};
 pub use schedules::{AddSchedule, Schedule};
 pub use serve::Serve;
@@ -88,6 +90,8 @@ pub enum Command {
     Here(Box<Here>),
     /// Lend this machine to one run until its verdict (for CI jobs)
     Join(Box<Join>),
+    /// Let runs reach addresses that this machine can, for as long as it goes on
+    Reach(Reach),
     /// How long a run would take, by number of shards
     Forecast(Forecast),
     /// The names in a fixed share, for CI servers that start their own jobs

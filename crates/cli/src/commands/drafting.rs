@@ -185,6 +185,7 @@ pub async fn try_suite(options: &TrySuite, json: bool) -> Result<u8, Failure> {
         home: home.folder.clone(),
         taken: Some(home.taken.clone()),
         engine,
+        reach: std::collections::BTreeMap::new(),
         file,
     };
     let watched = std::io::stderr().is_terminal() && !json;

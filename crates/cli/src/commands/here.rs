@@ -1,6 +1,9 @@
 //! `kesmo here`: the suite in this folder, on this machine, with no service.
 
-use std::path::{Path, PathBuf};
+use std::{
+    collections::BTreeMap,
+    path::{Path, PathBuf},
+};
 
 use kesmo_client::pack;
 use kesmo_core::{
@@ -51,7 +54,12 @@ pub async fn run(
         }
     }
     let file = file.in_image(run_options.image.as_deref());
+    let reach = reached_here(&mut run_options)?;
     run_options.check(&file)?;
+    if let Some(name) = run_options.reached(&file)?.into_iter().find(|name| !reach.contains_key(name)) {
+        let say = format!("the suite reaches {name}: say where that is from here, --reach {name}=HOST:PORT");
+        return Err(Failure::call(say));
+    }
     let engine = match file.container {
         Some(_) => options.engine.find().await?,
         None => None,
@@ -78,6 +86,7 @@ pub async fn run(
         home: home.folder.clone(),
         taken: Some(home.taken.clone()),
         engine,
+        reach,
     };
     let mut display = Display::new(&[format!("{suite}/here")], options.refresh.refresh, json);
     let (sender, mut told) = tokio::sync::mpsc::unbounded_channel();
@@ -215,6 +224,19 @@ async fn as_shard(
         ..options
     };
     Ok((options, detail.seed))
+}
+
+/// Where what a suite reaches is from this machine: no service is between.
+fn reached_here(options: &mut RunOptions) -> Result<BTreeMap<String, String>, Failure> {
+    let mut all = BTreeMap::new();
+    for given in &mut options.reach {
+        let Some((name, to)) = given.split_once('=') else {
+            return Err(Failure::call(format!("--reach {given}: here, say where it is, --reach {given}=HOST:PORT")));
+        };
+        all.insert(name.to_owned(), to.to_owned());
+        *given = name.to_owned();
+    }
+    Ok(all)
 }
 
 /// Brings what is known of the tests up to date.

@@ -112,6 +112,7 @@ async fn repeat(
         set: run.options.set.clone(),
         env: run.options.env.clone(),
         image: run.options.image.clone(),
+        reach: run.options.reach.clone(),
         images: run.images.clone(),
         seed: Some(run.seed),
         run_parked: true,

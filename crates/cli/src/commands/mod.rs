@@ -12,6 +12,7 @@ pub mod keys;
 pub mod people;
 pub mod planning;
 pub mod queue;
+pub mod reach;
 pub mod reports;
 pub mod runs;
 pub mod schedules;

@@ -26,7 +26,7 @@ pub fn cache() -> PathBuf {
 }
 
 /// The name of this machine, as part of a name.
-fn host() -> String {
+pub fn host() -> String {
     let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
     let plain: String =
         host.trim().to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();

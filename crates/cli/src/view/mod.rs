@@ -361,6 +361,9 @@ pub fn run_head(run: &Run, page: Option<&str>) -> String {
         ),
         _ => format!("  started by {} at {}, pool {}{brief}\n", s.started_by, moment(s.created_at), s.pool),
     };
+    if !run.reach.is_empty() {
+        out += &format!("  ⇄ reaches {}\n", run.reach.join(", "));
+    }
     for image in &run.images {
         out += &format!("  in the image {image}\n");
     }

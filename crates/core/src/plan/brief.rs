@@ -11,7 +11,7 @@
 //! ```
 //!
 //! The keys are those of the options of a start: `suite`, `pool`, `pick`, `drop`, `variants`, `retries`, `shards`, `repeat`,
-//! `shuffle`, `recent-failures-first`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, `image`, `branch`, `commit`, and the tables `set`
+//! `shuffle`, `recent-failures-first`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, `image`, `reach`, `branch`, `commit`, and the tables `set`
 //! and `labels`; and what only a saved brief has: `then`, `then-if` and `replace-older`.
 
 use std::collections::BTreeMap;
@@ -26,7 +26,7 @@ use crate::{
     words::Verdict,
 };
 
-const KEYS: [&str; 23] = [
+const KEYS: [&str; 24] = [
     "suite",
     "pool",
     "pick",
@@ -43,6 +43,7 @@ const KEYS: [&str; 23] = [
     "priority",
     "env",
     "image",
+    "reach",
     "branch",
     "commit",
     "then",
@@ -158,6 +159,7 @@ struct Read {
     priority: Option<Priority>,
     env: Option<String>,
     image: Option<String>,
+    reach: Vec<String>,
     branch: Option<String>,
     commit: Option<String>,
     then: Option<String>,
@@ -210,6 +212,7 @@ impl Brief {
                 set,
                 env: read.env,
                 image: read.image,
+                reach: read.reach,
                 labels,
                 seed: read.seed,
                 repeat: read.repeat,
@@ -257,6 +260,7 @@ impl Brief {
         put("priority", o.priority.map(|p| toml::Value::String(p.word().into())));
         put("env", text(&o.env));
         put("image", text(&o.image));
+        put("reach", list(&o.reach));
         put("replace-older", truth(self.replace_older));
         put("then", text(&self.then));
         let then_if = self.then.is_some() && self.then_if != ThenIf::default();
@@ -345,6 +349,7 @@ impl Brief {
             env: call.env.or_else(|| of.env.clone()),
             image: call.image.or_else(|| of.image.clone()),
             images: call.images,
+            reach: list(call.reach, &of.reach),
             labels: pairs(call.labels, &of.labels),
             seed: call.seed.or(of.seed),
             repeat: call.repeat.or(of.repeat),

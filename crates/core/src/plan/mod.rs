@@ -14,7 +14,7 @@ pub use only::{At, Only};
 
 use crate::{
     error::Error,
-    name::{TestName, nearest},
+    name::{Slug, TestName, nearest},
     record::median,
     suite::{
         Choice, ListedTest, Pattern, SuiteFile, Variant,
@@ -104,6 +104,9 @@ pub struct RunOptions {
     /// Images that are settled beforehand: those of a run that this one is to be like.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub images: Vec<Image>,
+    /// Addresses in private networks that its processes talk to, besides those that the suite file names.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub reach: Vec<String>,
     /// Labels of the run.
     pub labels: BTreeMap<String, String>,
     /// The seed handed to the suite's processes.
@@ -143,6 +146,25 @@ pub struct CasesOf {
 }
 
 impl RunOptions {
+    /// The names of everything that a run's processes talk to in private networks.
+    ///
+    /// # Errors
+    /// If a name is none, or the image's network is not the machine's.
+    pub fn reached(&self, suite: &SuiteFile) -> Result<BTreeSet<String>, Error> {
+        let mut names: BTreeSet<String> = suite.reach.iter().map(ToString::to_string).collect();
+        for name in &self.reach {
+            names.insert(Slug::parse("what is reached", name)?.to_string());
+        }
+        let apart = suite.container.as_ref().filter(|container| container.network != "host");
+        if let (Some(container), Some(name)) = (apart, names.first()) {
+            return Err(Error::Options(format!(
+                "--reach {name} needs [container] network = \"host\", and it is {:?}",
+                container.network
+            )));
+        }
+        Ok(names)
+    }
+
     /// Checks what can be checked without a list of tests.
     ///
     /// # Errors
@@ -153,6 +175,7 @@ impl RunOptions {
         suite.environment(self.env.as_deref())?;
         suite.settings_with(&self.set)?;
         self.image.as_deref().map_or(Ok(()), check_option)?;
+        self.reached(suite)?;
         self.images.iter().try_for_each(|image| image.check().map_err(Error::Options))?;
         if let Some(n) = self.retries.filter(|n| *n > MOST_RETRIES) {
             return Err(Error::Options(format!("--retries {n} is too many; the most is {MOST_RETRIES}")));

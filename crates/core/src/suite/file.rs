@@ -189,6 +189,8 @@ pub struct SuiteFile {
     pub facets: Facets,
     /// The image that its processes run in; none: they run as they are.
     pub container: Option<Container>,
+    /// Addresses in private networks that its processes talk to, by the names that they are offered under.
+    pub reach: Vec<Slug>,
     pub needs: BTreeMap<String, String>,
     /// What a worker must offer besides, for variants with that value of a facet: `[needs-for.FACET.VALUE]`.
     pub needs_for: Vec<((String, String), BTreeMap<String, String>)>,
@@ -318,6 +320,7 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
     let rules = read_rules(reader, &mut top);
     let facets = top.inner(reader, "facets").map(|(_, table)| read_facets(reader, table)).unwrap_or_default();
     let container = container::read(reader, &mut top, &facets);
+    let reach = read_reach(reader, &mut top, container.as_ref());
     let needs = plain_table(reader, &mut top, "needs", true);
     let needs_for = read_needs_for(reader, &mut top, &facets);
     let env = plain_table(reader, &mut top, "env", true);
@@ -337,12 +340,36 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
         rules,
         facets,
         container,
+        reach,
         needs,
         needs_for,
         env,
         env_for,
         settings,
     })
+}
+
+fn read_reach<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>, container: Option<&Container>) -> Vec<Slug> {
+    let Some((line, mut table)) = top.inner(reader, "reach") else { return Vec::new() };
+    let needs = table.texts(reader, "needs", 1).unwrap_or_default();
+    table.finish(reader);
+    let mut names = Vec::new();
+    for need in needs {
+        match Slug::parse("what is reached", &need) {
+            Ok(name) => names.push(name),
+            Err(why) => reader.complain(line, format!("[reach]: {why}")),
+        }
+    }
+    if let Some(container) = container.filter(|c| !names.is_empty() && c.network != "host") {
+        let network = &container.network;
+        reader.complain(
+            line,
+            format!(
+                "[reach] needs [container] network = \"host\", and it is {network:?}: what is reached is at 127.0.0.1"
+            ),
+        );
+    }
+    names
 }
 
 fn plain_table<'t>(

@@ -13,6 +13,7 @@ pub mod people;
 pub mod planning;
 pub mod polls;
 pub mod queue;
+pub mod reach;
 pub mod reports;
 pub mod runs;
 pub mod schedules;
@@ -88,6 +89,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", breakdown::routes())
         .mount("/", live::routes())
         .mount("/", work::routes())
+        .mount("/", reach::routes())
         .mount("/", console::routes())
         .register("/", catchers![refused])
 }
@@ -161,6 +163,7 @@ impl Modify for Bearer {
         schedules::now, schedules::calendar,
         webhooks::add, webhooks::list, webhooks::show, webhooks::remove, webhooks::pause, webhooks::new_secret,
         webhooks::try_body, webhooks::delivery, webhooks::redeliver, webhooks::take,
+        reach::list,
         polls::put, polls::list, polls::all, polls::remove,
         live::run, live::floor, live::output,
     ),

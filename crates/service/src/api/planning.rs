@@ -109,6 +109,7 @@ fn setup(file: &SuiteFile, bundle: &str, options: &RunOptions) -> Result<Setup, 
         commit: None,
         image: file.container.as_ref().map(|container| container.from.clone()),
         images: options.images.clone(),
+        reach: Vec::new(),
     })
 }
 

@@ -41,9 +41,13 @@ pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Resul
         return Ok(*run);
     }
     let options = row.run_options()?;
-    let variants = match &row.source {
-        Some(source) => suite_file(app, source).await?.1.facets.chosen(&options.variants).unwrap_or_default(),
-        None => Vec::new(),
+    let (variants, reach) = match &row.source {
+        Some(source) => {
+            let file = suite_file(app, source).await?.1;
+            let reach = options.reached(&file).unwrap_or_default().into_iter().collect();
+            (file.facets.chosen(&options.variants).unwrap_or_default(), reach)
+        }
+        None => (Vec::new(), options.reach.clone()),
     };
     let waits = if row.phase == "queued" || row.phase == "listing" {
         app.floor.ask(|reply| Ask::Summary(row.id, reply)).await.flatten()
@@ -69,6 +73,7 @@ pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Resul
         variants: variants.iter().map(ToString::to_string).collect(),
         notes: app.store.notes(row.id).await?,
         images: row.images()?,
+        reach,
     })
 }
 

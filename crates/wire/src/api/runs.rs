@@ -122,6 +122,9 @@ pub struct Run {
     /// The images that its processes ran in.
     #[serde(default)]
     pub images: Vec<Image>,
+    /// What its processes reach in private networks, by name.
+    #[serde(default)]
+    pub reach: Vec<String>,
 }
 
 /// A run of a chain.

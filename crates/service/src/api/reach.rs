@@ -1,0 +1,232 @@
+//! Private addresses: what machines offer, and the connections of runs to them, which go through the service.
+
+use std::{io, pin::Pin, time::Duration};
+
+use futures::{SinkExt, StreamExt};
+use kesmo_wire::reach::{FromOfferer, Reachable, ToOfferer, UPGRADE};
+use rocket::{
+    Response, Route, Shutdown, State,
+    data::{IoHandler, IoStream},
+    get,
+    http::Status,
+    request::Request,
+    response::{self, Responder},
+    routes,
+    serde::json::Json,
+};
+use rocket_ws::{Channel, Message, WebSocket, stream::DuplexStream};
+use tokio::{
+    sync::{mpsc, watch},
+    time::Instant,
+};
+
+use super::body::Answer;
+use crate::{
+    access::{MayLend, MayOperate, MaySee, Standing},
+    app::App,
+    reaching::{Counted, Offerer, Offering, Opening},
+    refused::Refused,
+};
+
+/// A machine has so long to make a connection that it is asked for.
+const MAKING: Duration = Duration::from_secs(15);
+/// Connections that a machine may be asked for before it has heard of the first.
+const WAITING: usize = 256;
+/// The largest message of a machine that offers addresses, in bytes.
+const LARGEST_MESSAGE: usize = 1 << 20;
+/// Bytes that are held of each direction of a connection.
+const HELD: usize = 256 << 10;
+
+pub(super) fn routes() -> Vec<Route> {
+    routes![list, offer, bring, reach]
+}
+
+/// Everything that is offered now.
+#[utoipa::path(get, path = "/api/reach", operation_id = "reachable", tag = "reach", responses((status = 200, body = [Reachable])))]
+#[get("/api/reach")]
+async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<Reachable>> {
+    Ok(Json(app.reaches.all()))
+}
+
+/// A machine offers addresses, for as long as its connection lasts.
+#[get("/api/reach/link")]
+fn offer(
+    socket: WebSocket,
+    app: &State<App>,
+    caller: MayOperate,
+    standing: Standing,
+    shutdown: Shutdown,
+) -> Channel<'static> {
+    let app = app.inner().clone();
+    let by = caller.0.name.clone();
+    let config = rocket_ws::Config {
+        max_message_size: Some(LARGEST_MESSAGE),
+        max_frame_size: Some(LARGEST_MESSAGE),
+        ..rocket_ws::Config::default()
+    };
+    socket.config(config).channel(move |mut stream| {
+        Box::pin(async move {
+            let ended = tokio::select! {
+                ended = carry(&mut stream, &app, by, shutdown) => ended,
+                () = standing.ends() => Err("its token was removed".into()),
+            };
+            if let Err(e) = ended {
+                tracing::info!("an offer of addresses ended: {e}");
+            }
+            Ok(())
+        })
+    })
+}
+
+async fn say(stream: &mut DuplexStream, message: &ToOfferer) -> Result<(), String> {
+    let text = serde_json::to_string(message).map_err(|e| e.to_string())?;
+    stream.send(Message::Text(text)).await.map_err(|e| e.to_string())
+}
+
+async fn carry(stream: &mut DuplexStream, app: &App, by: String, mut shutdown: Shutdown) -> Result<(), String> {
+    let patience = app.floor.patience;
+    let first = tokio::time::timeout(patience, stream.next()).await.map_err(|_| "nothing was offered in time")?;
+    let text = match first.ok_or("closed before an offer")?.map_err(|e| e.to_string())? {
+        Message::Text(text) => text,
+        _ => return Err("the first message was no offer".into()),
+    };
+    let (pool, host, addresses) = match FromOfferer::read(&text) {
+        Ok(FromOfferer::Offer { pool, host, addresses, .. }) => (pool, host, addresses),
+        Ok(FromOfferer::Failed { .. }) => return Err("the first message was no offer".into()),
+        Err(message) => return say(stream, &ToOfferer::Refused { message }).await,
+    };
+    if let Some(url) = app.floor.elsewhere(&pool).await {
+        return say(stream, &ToOfferer::Elsewhere { url }).await;
+    }
+    let (sender, mut asked) = mpsc::channel(WAITING);
+    let offering = match app.reaches.offer(Offerer { pool: pool.clone(), host, by }, addresses, &sender) {
+        Ok(offering) => offering,
+        Err(message) => return say(stream, &ToOfferer::Refused { message }).await,
+    };
+    app.floor.reachable(&pool, app.reaches.of_pool(&pool)).await;
+    let ended = talk(stream, &offering, &mut asked, patience, &mut shutdown).await;
+    drop(offering);
+    app.floor.reachable(&pool, app.reaches.of_pool(&pool)).await;
+    ended
+}
+
+async fn talk(
+    stream: &mut DuplexStream,
+    offering: &Offering,
+    asked: &mut mpsc::Receiver<ToOfferer>,
+    patience: Duration,
+    shutdown: &mut Shutdown,
+) -> Result<(), String> {
+    say(stream, &ToOfferer::Offered).await?;
+    let mut heard = Instant::now();
+    loop {
+        tokio::select! {
+            message = stream.next() => {
+                let message = message.ok_or("closed")?.map_err(|e| e.to_string())?;
+                heard = Instant::now();
+                match message {
+                    Message::Close(_) => return Err("closed by the machine that offered".into()),
+                    Message::Text(text) => match FromOfferer::read(&text) {
+                        Ok(FromOfferer::Failed { id, why }) => offering.failed(&id, why),
+                        Ok(FromOfferer::Offer { .. }) => return Err("it offered a second time".into()),
+                        Err(message) => {
+                            say(stream, &ToOfferer::Refused { message: message.clone() }).await?;
+                            return Err(message);
+                        }
+                    },
+                    _ => {}
+                }
+            }
+            message = asked.recv() => match message {
+                Some(message) => say(stream, &message).await?,
+                None => return Err("nobody asks any more".into()),
+            },
+            () = tokio::time::sleep_until(heard + patience) => return Err("silent for too long".into()),
+            () = &mut *shutdown => {
+                stream.close(None).await.map_err(|e| e.to_string())?;
+                return Err("the service is stopping".into());
+            }
+        }
+    }
+}
+
+/// A connection whose bytes go by as they are.
+pub struct Raw<H>(H);
+
+impl<'r, H: IoHandler + 'r> Responder<'r, 'r> for Raw<H> {
+    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'r> {
+        if !request.headers().get("Upgrade").any(|protocol| protocol.eq_ignore_ascii_case(UPGRADE)) {
+            return Refused::invalid(format!("this is for connections that are upgraded to {UPGRADE}"))
+                .respond_to(request);
+        }
+        Response::build().status(Status::SwitchingProtocols).upgrade(UPGRADE, self.0).ok()
+    }
+}
+
+/// Hands a connection to whoever waits for it.
+pub struct Bringing {
+    app: App,
+    id: String,
+}
+
+#[rocket::async_trait]
+impl IoHandler for Bringing {
+    async fn io(self: Pin<Box<Self>>, stream: IoStream) -> io::Result<()> {
+        self.app.reaches.bring(&self.id, stream);
+        Ok(())
+    }
+}
+
+/// A machine brings a connection that it was asked for.
+#[get("/api/reach/connections/<id>")]
+async fn bring(app: &State<App>, _caller: MayOperate, id: &str) -> Result<Raw<Bringing>, Refused> {
+    if !app.reaches.is_waited_for(id) {
+        return Err(Refused::not_found("nobody waits for this connection any more"));
+    }
+    Ok(Raw(Bringing { app: app.inner().clone(), id: id.to_owned() }))
+}
+
+/// Carries bytes between a run's process and what it reaches, until both have no more, or the offer goes.
+pub struct Carrying {
+    other: IoStream,
+    stays: watch::Receiver<()>,
+    _counted: Counted,
+}
+
+#[rocket::async_trait]
+impl IoHandler for Carrying {
+    async fn io(mut self: Pin<Box<Self>>, mut stream: IoStream) -> io::Result<()> {
+        let Self { other, stays, .. } = &mut *self;
+        tokio::select! {
+            carried = tokio::io::copy_bidirectional_with_sizes(&mut stream, other, HELD, HELD) => carried.map(drop),
+            _ = stays.changed() => Ok(()),
+        }
+    }
+}
+
+/// A run's process connects to what is offered under a name. It is answered once the connection is made.
+#[get("/api/work/reach/<suite>/<number>/<name>")]
+async fn reach(
+    app: &State<App>,
+    _caller: MayLend,
+    suite: &str,
+    number: i32,
+    name: &str,
+) -> Result<Raw<Carrying>, Refused> {
+    let run = format!("{suite}/{number}");
+    let reached = app.floor.reached_by(&run).await;
+    let (pool, names) = reached.ok_or_else(|| Refused::not_found(format!("{run} does not run here")))?;
+    if !names.iter().any(|known| known == name) {
+        return Err(Refused::not_found(format!("{run} does not say that it reaches {name:?}")));
+    }
+    let Opening { brought, stays, counted, waits } = app.reaches.open(&pool, name).map_err(Refused::unavailable)?;
+    let made = tokio::time::timeout(MAKING, brought).await;
+    drop(waits);
+    let why = match made {
+        Ok(Ok(Ok(other))) => return Ok(Raw(Carrying { other, stays, _counted: counted })),
+        Ok(Ok(Err(why))) => why,
+        Ok(Err(_)) => format!("{name} is not offered any more"),
+        Err(_) => format!("the machine that offers {name} made no connection within {} s", MAKING.as_secs()),
+    };
+    Err(Refused::unavailable(why))
+}
