@@ -7,6 +7,7 @@
 #   ./demo.sh --port N      listen on another port
 cd "$(dirname "$0")"
 . scripts/common.sh
+. scripts/engine.sh
 
 mode=stay
 port=7215
@@ -71,6 +72,29 @@ export KESMO_URL="http://127.0.0.1:$port"
 KESMO_TOKEN=$(cat "$home/service/admin-token")
 export KESMO_TOKEN
 
+step "Starting a container engine, and the tide office behind its wall"
+engine=$home/engine
+prepare_engine "$engine"
+make_image "$engine" localhost/lantern-quay:1
+engine_podman "$engine" rm --force --all --time 0 >/dev/null 2>&1 || true
+rm -f "$engine/socket"
+engine_podman "$engine" system service --time=0 "unix://$engine/socket" >"$engine/log" 2>&1 &
+pids+=($!)
+for _ in $(seq 100); do
+    [ -S "$engine/socket" ] && break
+    sleep 0.1
+done
+[ -S "$engine/socket" ] || { cat "$engine/log" >&2; fail "the container engine did not start"; }
+[ "$(id -u)" = 0 ] || as_root chmod 666 "$engine/socket"
+standins/tide-office >"$home/tide-office.out" &
+pids+=($!)
+for _ in $(seq 100); do
+    grep -q 'is at' "$home/tide-office.out" && break
+    sleep 0.1
+done
+setsid "$kesmo" reach "tides=$(sed -n 's/.* is at //p' "$home/tide-office.out")" >"$home/reach.log" 2>&1 &
+pids+=($!)
+
 step "Starting three workers"
 if [ ! -s "$home/worker-token" ]; then
     "$kesmo" token remove demo-workers >/dev/null 2>&1 || true
@@ -78,7 +102,7 @@ if [ ! -s "$home/worker-token" ]; then
 fi
 for name in heron tern gull; do
     KESMO_TOKEN=$(cat "$home/worker-token") setsid "$kesmo" worker --name "$name" --slots 2 --offer os=linux \
-        --offer browser=chromium --home "$home/worker-$name" >"$home/worker-$name.log" 2>&1 &
+        --offer browser=chromium --engine "unix://$engine/socket" --home "$home/worker-$name" >"$home/worker-$name.log" 2>&1 &
     pids+=($!)
 done
 for _ in $(seq 100); do
@@ -87,7 +111,7 @@ for _ in $(seq 100); do
 done
 
 step "Adding the suites of Lantern Quay"
-for suite in fares sailings boarding-gate berths departure-board ticket-desk harbour-signs soundings; do
+for suite in fares sailings boarding-gate berths departure-board ticket-desk harbour-signs soundings tide-tables; do
     "$kesmo" suite add "lantern-quay/$suite" | sed -n 1p
 done
 
@@ -172,7 +196,14 @@ if [ "$mode" = tour ]; then
     expect 0 suite draft lantern-quay/ticket-desk --print
     expect 0 suite try lantern-quay/ticket-desk
     expect 0 import "$home/fares.xml" --suite fares-elsewhere --new --label release=1187 --at "$(date -u +%Y-%m-%dT%H:%M:%SZ)"
-    expect 0 join --suite lantern-quay/fares --key "tour-$$" --slots 2 --refresh 1s
+    expect 0 join --suite lantern-quay/fares --key "tour-$$" --slots 2 --refresh 1s --report "junit=$home/joined.xml"
+    # In an image, and across a wall.
+    expect 0 reach
+    expect 0 start tide-tables --wait --refresh 1s
+    number=$(newest tide-tables)
+    expect 0 show "$number"
+    expect 0 again "$number" --wait
+    expect 10 start tide-tables --image localhost/lantern-quay:none --wait
     expect 0 start departure-board --wait --refresh 2s
     number=$("$kesmo" runs --suite departure-board --limit 1 --json | sed -n 's/.*"name": "departure-board\/\([0-9]*\)".*/\1/p' | sed -n 1p)
     expect 0 artifacts "departure-board/$number" --to "$home/screens"
@@ -211,7 +242,7 @@ if [ "$mode" = tour ]; then
 fi
 
 step "Starting runs"
-for suite in fares sailings boarding-gate berths departure-board ticket-desk harbour-signs soundings; do
+for suite in fares sailings boarding-gate berths departure-board ticket-desk harbour-signs soundings tide-tables; do
     "$kesmo" start "$suite" --label release=1187 2>/dev/null
 done
 push main "The boards are wiped at noon"

@@ -9,6 +9,7 @@ mod floor;
 mod images;
 mod program;
 mod quay;
+mod reach;
 mod real;
 mod starting;
 mod watching;
@@ -54,7 +55,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 19] = [
+    let all: [(&str, Measure); 20] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -72,6 +73,7 @@ fn main() -> ExitCode {
         ("cases", real::cases),
         ("fed", real::fed),
         ("images", images::images),
+        ("reach", reach::reach),
         ("engine", engine::inputs),
         ("promises", engine::promises),
     ];

@@ -101,7 +101,7 @@ impl Engine {
         fs::write(folder.join("etc/mark"), format!("{mark}\n")).expect("a mark");
         for tool in [
             "sh", "cat", "echo", "sleep", "id", "tail", "touch", "seq", "grep", "mkdir", "env", "kill", "ls", "rm",
-            "head", "sed", "chmod", "nc",
+            "head", "sed", "chmod", "nc", "wget", "seq", "printf", "wc", "test",
         ] {
             drop(std::os::unix::fs::symlink("busybox", folder.join("bin").join(tool)));
         }

@@ -241,3 +241,28 @@ fn a_restart_of_the_service_is_outlived_by_an_offer_and_images_reach_too() {
     assert_eq!(status, 2, "{said}");
     assert_says(&said, &["--reach gate needs [container] network = \"host\", and it is \"none\""]);
 }
+
+#[test]
+fn the_demos_suite_runs_in_its_image_across_the_wall() {
+    let (quay, engine) = (Quay::open(), Engine::start());
+    engine.import("localhost/lantern-quay:1", "lantern", &[]);
+    let _worker = quay.worker_with("heron", 2, &engine.address());
+    let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
+    let mut office = std::process::Command::new("python3");
+    office
+        .arg(format!("{root}/standins/tide-office"))
+        .stdout(Stdio::from(fs::File::create(quay.path("office")).unwrap()));
+    let _office = Process(spawn(office));
+    let at = until("the office is open", || {
+        let said = fs::read_to_string(quay.path("office")).unwrap_or_default();
+        said.trim().strip_prefix("the tide office is at ").map(str::to_owned)
+    });
+    let _offer = offer(&quay, &quay.token(), &format!("tides={at}"));
+    let report = quay.path("tides.tap");
+    let folder = PathBuf::from(format!("{root}/lantern-quay/tide-tables"));
+    let (status, said) = quay.wait(&folder, &["--report", &format!("tap={}", report.display())]);
+    assert_eq!(status, 0, "{said}");
+    let wanted = format!("# image localhost/lantern-quay:1 {}", engine.digest("localhost/lantern-quay:1"));
+    assert_says(&fs::read_to_string(&report).unwrap(), &["1..6", &wanted, "ok 6"]);
+    engine.none_left();
+}

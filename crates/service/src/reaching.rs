@@ -15,7 +15,7 @@ use rocket::data::IoStream;
 use tokio::sync::{mpsc, oneshot, watch};
 
 /// The most connections that one offer has open at the same time.
-const MOST_OPEN: u32 = 2000;
+const MOST_OPEN: u32 = 500;
 
 /// What comes of a connection that was asked for.
 pub type Brought = Result<IoStream, String>;

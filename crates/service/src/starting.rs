@@ -135,10 +135,11 @@ pub async fn prepare(app: &App, wanted: Wanted, looked: &mut Looked) -> Result<N
             kesmo_core::suite::Choice::parse(&options.pick, &options.drop).map_err(invalid)?;
         }
         None => {
-            if (branch.is_some() || commit.is_some()) && !told {
+            // Files that are brought may be said to be of one.
+            if (branch.is_some() || commit.is_some()) && !told && bundle.is_none() {
                 return Err(Refused::invalid(format!(
-                    "--branch and --commit are for suites from version control, and {suite} is not: add it with \
-                     `kesmo suite add --git URL`"
+                    "--branch and --commit are for suites from version control, or for a folder that is started as it is, and {suite} is \
+                     neither: add it with `kesmo suite add --git URL`, or start its folder"
                 )));
             }
             let digest = bundle.unwrap_or_else(|| row.source.clone());

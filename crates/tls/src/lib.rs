@@ -3,6 +3,8 @@
 //! The machine's own authorities are trusted, and those of a file that is given (`--ca FILE`), so that a service behind a
 //! company's own authority can be called. Nothing turns the check of certificates off.
 
+mod carry;
+
 use std::{
     io,
     path::Path,
@@ -18,6 +20,8 @@ use tokio::{
     net::TcpStream,
 };
 use tokio_rustls::{TlsConnector, client::TlsStream};
+
+pub use carry::carry;
 
 /// Why nothing can be trusted or reached.
 #[derive(Debug, thiserror::Error)]
@@ -152,20 +156,6 @@ impl Trust {
         let mut body = vec![0; length.unwrap_or(0).min(LONGEST_HEAD)];
         stream.read_exact(&mut body).await.map_err(failed)?;
         Err(Error::Refused { status: status.parse().unwrap_or(0), said: String::from_utf8_lossy(&body).into_owned() })
-    }
-}
-
-/// Bytes that are held of each direction of a connection that is carried on.
-const HELD: usize = 256 << 10;
-
-/// Carries bytes between two connections until both have no more; the end of one direction is passed on, and the other goes on.
-///
-/// # Errors
-/// If one of them breaks.
-pub async fn carry(one: &mut TcpStream, other: &mut Stream) -> io::Result<()> {
-    match other {
-        Stream::Plain(other) => tokio::io::copy_bidirectional_with_sizes(one, other, HELD, HELD).await.map(drop),
-        Stream::Tls(other) => tokio::io::copy_bidirectional_with_sizes(one, other, HELD, HELD).await.map(drop),
     }
 }
 

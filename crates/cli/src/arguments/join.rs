@@ -39,6 +39,9 @@ pub struct Join {
     /// End with the status of what ran here, instead of the run's
     #[arg(long)]
     pub own_status: bool,
+    /// Write a report of the whole run when it is over: junit, tap or json (repeatable)
+    #[arg(long, value_name = "FORMAT=FILE", value_parser = pair)]
+    pub report: Vec<(String, String)>,
     #[command(flatten)]
     pub engine: EngineAt,
     #[command(flatten)]

@@ -7,7 +7,7 @@ use kesmo_wire::api::{Meet, Met, Run, Shard};
 use tokio::sync::oneshot;
 
 use super::{
-    run_path as path,
+    reports, run_path as path,
     runs::entries,
     serve::log_to_stderr,
     start::new_run,
@@ -22,6 +22,7 @@ pub fn usual_slots() -> u16 {
 }
 
 pub async fn run(options: &Join, context: &Context) -> Result<u8, Failure> {
+    let wanted = reports::prepare(&options.report)?;
     let Place { name, home, taken } = place("join", options.name.as_deref(), None)?;
     let run = come_to(options, context).await?;
     if std::env::var_os("KESMO_LOG").is_some() {
@@ -61,7 +62,9 @@ pub async fn run(options: &Join, context: &Context) -> Result<u8, Failure> {
         eprintln!("kesmo: this machine did not leave the run in good order: {e}");
     }
     let status = status?;
-    if options.own_status && status <= 1 { own_status(&run, &name, status, context).await } else { Ok(status) }
+    let status =
+        if options.own_status && status <= 1 { own_status(&run, &name, status, context).await? } else { status };
+    Ok(reports::of_run(&run, &wanted, status, context).await)
 }
 
 /// The run to join; with a key it is started by the first who comes.
