@@ -58,6 +58,7 @@ need_tools() {
     install_missing 'postgresql=/usr/lib/postgresql/*/bin/initdb' chromium=/usr/bin/chromium \
         chromium-driver=/usr/bin/chromedriver fonts-dejavu=/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf \
         podman=podman runc=/usr/sbin/runc busybox-static=/bin/busybox catatonit=catatonit \
+        'faketime=/usr/lib/*/faketime/libfaketimeMT.so.1' \
         python3=/usr/bin/python3 curl=curl gcc=cc nodejs=node npm=npm git=git openssh-client=ssh
     command -v cargo >/dev/null 2>&1 || [ ! -e "$HOME/.cargo/env" ] || . "$HOME/.cargo/env"
     command -v cargo >/dev/null 2>&1 || fail "Rust is not installed: install Rust 1.95 or newer (https://rustup.rs), then call this again"

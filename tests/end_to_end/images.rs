@@ -165,14 +165,14 @@ fn what_goes_wrong_in_an_image_is_told_as_what_it_is() {
         (
             "memory",
             "memory = \"40 MiB\"",
-            "exec tail -c 300m /dev/zero",
+            "sleep 0.5; exec tail -c 300m /dev/zero",
             1,
             vec!["signal 9 (killed); its container had no memory left (40.0 MiB, [container] memory)"],
         ),
         (
             "memory-child",
             "memory = \"40 MiB\"",
-            "tail -c 300m /dev/zero; echo not ok - $t",
+            "sleep 0.5; tail -c 300m /dev/zero; echo not ok - $t",
             1,
             vec!["its container had no memory left (40.0 MiB, [container] memory), and a process was ended for it"],
         ),
@@ -314,6 +314,28 @@ fn an_engine_that_goes_away_costs_no_test_anything() {
         assert!(history.iter().filter(|a| a["ended"] != "lost").count() == 1, "{history:?}");
     }
     engine.none_left();
+}
+
+#[test]
+fn a_container_that_somebody_kills_is_a_crash_and_others_are_not_touched() {
+    let (quay, engine) = (Quay::open(), Engine::start());
+    let _worker = quay.worker_with("heron", 2, &engine.address());
+    // One of another's, with nothing of Kesmo's on it, stays whatever a worker clears away.
+    engine.call(&["run", "--detach", "--network", "host", "--name", "strangers", IMAGE, "sleep", "600"]);
+    let folder = tap(&quay, "strangled", &image(), "[ $t = b ] || sleep 300; echo ok - $t");
+    let run = quay.start_run(&folder, &[]);
+    let own = || {
+        let lines = engine.call(&["ps", "--format", "{{.Names}}"]);
+        lines.lines().filter(|name| name.starts_with("kesmo-")).map(str::to_owned).collect::<Vec<_>>()
+    };
+    until("its test runs", || (quay.run(&run)["tally"]["passed"] == 1 && own().len() == 1).then_some(()));
+    engine.call(&["kill", &own()[0]]);
+    until("it is over", || (quay.run(&run)["phase"] == "finished").then_some(()));
+    let history = quay.history(&run, "a");
+    assert_eq!(history[0]["ended"], "crashed", "{history:?}");
+    assert_says(&history[0]["message"].to_string(), &["its process ended under it, with signal 9 (killed)"]);
+    until("its own are gone", || own().is_empty().then_some(()));
+    assert_eq!(engine.call(&["ps", "--format", "{{.Names}}"]), "strangers");
 }
 
 #[test]

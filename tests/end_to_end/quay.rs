@@ -67,6 +67,26 @@ pub struct Quay {
     options: Vec<String>,
     /// What the service said when it was started first.
     greeting: Arc<Mutex<String>>,
+    /// The machine's clock, as the service and its workers see it.
+    wall: Option<Wall>,
+}
+
+/// The machine's clock, as some processes see it: what a test sets, others do not notice. Their monotonic clock goes on.
+#[derive(Clone)]
+pub struct Wall(PathBuf);
+
+impl Wall {
+    /// Sets it by so much beside the true one: `+5h`, `-20m`.
+    pub fn set(&self, by: &str) {
+        fs::write(&self.0, by).expect("the clock is set");
+    }
+
+    fn of(&self, command: &mut Command) {
+        const LIBRARY: &str = "/usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1";
+        assert!(Path::new(LIBRARY).exists(), "clocks are set with Debian's package faketime");
+        command.env("LD_PRELOAD", LIBRARY).env("FAKETIME_TIMESTAMP_FILE", &self.0);
+        command.env("FAKETIME_NO_CACHE", "1").env("FAKETIME_DONT_FAKE_MONOTONIC", "1");
+    }
 }
 
 /// Ends a child when the thread that starts it ends, so that nothing outlives the tests.
@@ -145,6 +165,16 @@ impl Quay {
         (quay, clock.expect("it was made"))
     }
 
+    /// A quay whose service and workers see a clock that the test sets.
+    pub fn with_wall() -> (Self, Wall) {
+        let mut quay = Self::apart("2s", |_| Vec::new());
+        let wall = Wall(quay.path("wall"));
+        wall.set("+0");
+        quay.wall = Some(wall.clone());
+        quay.start();
+        (quay, wall)
+    }
+
     /// One of several services that share a database and their files. The folder is its own.
     pub fn sharing(database: &str, blobs: &Path, clock: &Clock) -> Self {
         let (blobs, clock) = (blobs.display().to_string(), clock.path.display().to_string());
@@ -154,13 +184,18 @@ impl Quay {
 
     /// A quay in a folder of its own, whose service has further options.
     fn in_folder(patience: &'static str, options: impl FnOnce(&Path) -> Vec<String>) -> Self {
+        let mut quay = Self::apart(patience, options);
+        quay.start();
+        quay
+    }
+
+    /// The same, whose service is not started yet.
+    fn apart(patience: &'static str, options: impl FnOnce(&Path) -> Vec<String>) -> Self {
         let dir = tempfile::tempdir().expect("a folder");
         // PostgreSQL runs as another user where the tests run as root, and must reach its cluster.
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
         let options = options(dir.path());
-        let mut quay = Self { service: None, url: String::new(), dir, patience, options, greeting: Arc::default() };
-        quay.start();
-        quay
+        Self { service: None, url: String::new(), dir, patience, options, greeting: Arc::default(), wall: None }
     }
 
     /// Whether its service runs.
@@ -181,6 +216,7 @@ impl Quay {
         command.arg("--git-folder").arg(std::env::temp_dir()).args(&self.options);
         let log = fs::OpenOptions::new().create(true).append(true).open(self.path("service.log")).expect("a log");
         command.stdout(Stdio::piped()).stderr(log);
+        self.wall.iter().for_each(|wall| wall.of(&mut command));
         let mut service = Process(spawn(command));
         let mut lines = BufReader::new(service.0.stdout.take().expect("its output")).lines().map_while(Result::ok);
         let mut said = String::new();
@@ -264,6 +300,7 @@ impl Quay {
             .env("KESMO_TOKEN", fs::read_to_string(&token_file).expect("the token"));
         let log = fs::OpenOptions::new().create(true).append(true).open(self.path("workers.log")).expect("a log");
         command.stdout(Stdio::null()).stderr(log);
+        self.wall.iter().for_each(|wall| wall.of(&mut command));
         let process = Process(spawn(command));
         until("the worker is linked", || {
             let words = ["workers", "--json"];

@@ -117,7 +117,9 @@ print('ok - a' if not failed and hash.hexdigest() == wanted.hexdigest() else 'no
     let run = quay.start_run(&folder, &[]);
     until("it says what it waits for", || {
         let said = all_said(&quay.kesmo(&["show", &run]));
-        said.contains(&format!("waiting for gate, which nobody lets be reached: on a machine that can, `kesmo reach gate=HOST:PORT --pool main`")).then_some(())
+        said.contains(
+            "waiting for gate, which nobody lets be reached: on a machine that can, `kesmo reach gate=HOST:PORT --pool main`",
+        ).then_some(())
     });
     let offer = offer(&quay, &quay.token(), &format!("gate=127.0.0.1:{port}"));
     until("it is over", || (quay.run(&run)["phase"] == "finished").then_some(()));

@@ -90,7 +90,10 @@ fn what_is_wrong_with_a_brief_is_said_when_it_is_saved() {
     let said = |words: &[&str]| refused(quay, &[&["brief", "add"], words].concat());
     assert_says(&said(&["w1", "--suite", "wrong-brie"]), &["did you mean \"wrong-brief\"?"]);
     assert_says(&said(&["w1", "--suite", "wrong-brief", "--set", "passenger=1"]), &["passenger", "passengers"]);
-    assert_says(&said(&["w1", "--suite", "wrong-brief", "--branch", "main"]), &["is not", "kesmo suite add --git URL"]);
+    assert_says(
+        &said(&["w1", "--suite", "wrong-brief", "--branch", "main"]),
+        &["wrong-brief is neither", "kesmo suite add --git URL"],
+    );
     assert_says(&said(&["w1", "--suite", "wrong-brief", "--then", "nowhere"]), &["--then: there is no brief named"]);
     assert_says(&said(&["W 1", "--suite", "wrong-brief"]), &["the brief's name", "a-z, 0-9"]);
     done(quay, &["brief", "add", "w1", "--suite", "wrong-brief"]);

@@ -220,3 +220,25 @@ fn a_worker_that_leaves_in_good_order_gives_its_work_back_at_once() {
     assert_eq!(watched.status.code(), Some(0), "{}", all_said(&watched));
     assert_each_counted_once(&quay, &run, 6);
 }
+
+#[test]
+fn a_clock_that_is_set_ends_no_test_and_keeps_no_retry_waiting() {
+    let (quay, wall) = Quay::with_wall();
+    let _worker = quay.worker("heron", 1);
+    let body = "sleep 1; if [ $t = a ] && [ \"$KESMO_ATTEMPT\" != 2 ]; then echo not ok - $t; else echo ok - $t; fi";
+    let limits = "[limits]\ntest = \"20s\"\nrun = \"40s\"\n[retry]\ntimes = 1\npause = \"2s\"";
+    let folder = quay.tap("clocks", "a b c d", body, limits);
+    let began = std::time::Instant::now();
+    let run = quay.start_run(&folder, &["--shards", "1"]);
+    until("it runs", || (quay.run(&run)["phase"] == "running").then_some(()));
+    for by in ["+5h", "-5h", "+0"] {
+        std::thread::sleep(std::time::Duration::from_millis(1200));
+        wall.set(by);
+    }
+    until("it is over", || (quay.run(&run)["phase"] == "finished").then_some(()));
+    let over = quay.run(&run);
+    assert_eq!((over["verdict"].as_str(), over["tally"]["flaky"].as_u64()), (Some("passed"), Some(1)), "{over}");
+    assert!(began.elapsed().as_secs() < 40, "nothing waited for the clock: {} s", began.elapsed().as_secs());
+    let spent = quay.history(&run, "b")[0]["spent_us"].as_u64().expect("a time");
+    assert!((900_000..20_000_000).contains(&spent), "{spent}");
+}

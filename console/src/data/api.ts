@@ -17,6 +17,7 @@ export type Suite = Schemas["Suite"];
 export type SuiteDetail = Schemas["SuiteDetail"];
 export type Worker = Schemas["Worker"];
 export type Slot = Schemas["Slot"];
+export type Reachable = Schemas["Reachable"];
 export type Tally = Schemas["Tally"];
 export type RunOptions = Schemas["RunOptions"];
 /** What is left away stands at its default. */
@@ -130,6 +131,11 @@ export function useRuns({ suite, label, verdict, limit = 100 }: RunFilter = {}) 
 
 export function useSuites() {
   return useQuery({ queryKey: ["suites"], queryFn: ({ signal }) => call<Suite[]>("/api/suites", { signal }) });
+}
+
+/** The private addresses that are offered now. */
+export function useReachable() {
+  return useQuery({ queryKey: ["reach"], queryFn: ({ signal }) => call<Reachable[]>("/api/reach", { signal }), refetchInterval: 5000 });
 }
 
 export function useSuite(name: string) {

@@ -108,6 +108,8 @@ function OneSuite({ name, s }: { name: string; s: SuiteDetail }) {
             ["From", s.git ? <span key="git" className="name">{s.git.url}{s.git.folder ? ` ${s.git.folder}` : ""}</span> : null],
             ["Branch", s.git?.branch ? <span key="branch" className="name">{s.git.branch}</span> : null],
             ["Facets", s.facets.map((f) => <div key={f.name}>{`${f.name}: ${f.values.join(", ")}`}</div>)],
+            ["Image", s.image ? <span key="image" className="name">{s.image}</span> : null],
+            ["Reaches", s.reach.map((name) => <div key={name}>⇄ <span className="name">{name}</span></div>)],
             ["Needs", Object.entries(s.needs).map(([k, v]) => `${k}=${v}`).join(", ")],
             ["Settings", Object.entries(s.settings).map(([k, v]) => `${k} = ${v}`).join(", ")],
             ["Environments", s.environments.join(", ")],

@@ -3,10 +3,10 @@ import { Link } from "react-router";
 
 import { Button } from "react-bootstrap";
 
-import { type Worker, useDrain, useMayOperate } from "../data/api";
+import { type Worker, useDrain, useMayOperate, useReachable } from "../data/api";
 import { useFloor } from "../data/floor";
 import { Empty, Loading } from "../parts/Frame";
-import { TestName, When, span, useNow } from "../parts/words";
+import { TestName, When, plain, span, useNow } from "../parts/words";
 
 export function WorkersPage() {
   const { workers, seen } = useFloor();
@@ -16,6 +16,7 @@ export function WorkersPage() {
     return (
       <Empty>
         No worker is here. Start one: <code>kesmo worker --slots 4</code>
+        <PrivateAddresses />
       </Empty>
     );
   }
@@ -69,7 +70,41 @@ export function WorkersPage() {
           </Table>
         </section>
       ))}
+      <PrivateAddresses />
     </>
+  );
+}
+
+/** Addresses in private networks that machines offer to runs. */
+function PrivateAddresses() {
+  const offered = useReachable().data ?? [];
+  if (offered.length === 0) return null;
+  return (
+    <section className="worker">
+      <h2>Private addresses</h2>
+      <Table size="sm" className="dense">
+        <thead>
+          <tr>
+            <th>Name</th>
+            <th>Leads to</th>
+            <th>Pool</th>
+            <th>Offered</th>
+            <th className="number">Open connections</th>
+          </tr>
+        </thead>
+        <tbody>
+          {offered.map((one) => (
+            <tr key={`${one.pool}/${one.name}`}>
+              <td>⇄ <span className="name">{one.name}</span></td>
+              <td className="name">{plain(one.to)} on {plain(one.host)}</td>
+              <td>{one.pool}</td>
+              <td>by {one.by} since <When at={one.since} /></td>
+              <td className="number">{one.open}</td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+    </section>
   );
 }
 

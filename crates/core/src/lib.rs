@@ -8,6 +8,7 @@
 
 pub mod calendar;
 pub mod error;
+pub mod fleet;
 pub mod format;
 pub mod name;
 pub mod plan;

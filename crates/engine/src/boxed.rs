@@ -1,6 +1,6 @@
 //! Containers: started with their outputs attached, waited for, ended and removed.
 
-use std::{pin::Pin, time::Duration};
+use std::{path::Path, pin::Pin, time::Duration};
 
 use bollard::{
     container::LogOutput,
@@ -16,7 +16,10 @@ use tokio::{
     task::JoinHandle,
 };
 
-use crate::{Engine, Error, Marks, memory::Watched};
+use crate::{
+    Engine, Error, Marks,
+    memory::{Watched, counted_after},
+};
 
 /// What a container's process reads.
 pub type Input = Pin<Box<dyn AsyncWrite + Send>>;
@@ -194,8 +197,9 @@ impl Boxed {
         // One that has ended already has no process.
         let about = engine.docker.inspect_container(&id, None).await.ok().and_then(|about| about.state);
         let watched = about.and_then(|state| Watched::of(state.pid?, &id));
+        let early = if watched.is_none() { counted_after(&id, Path::new("/sys/fs/cgroup")) } else { 0 };
         self.pid = watched.as_ref().map_or(0, |w| w.pid);
-        self.waiting = Some(tokio::spawn(async move { engine.end_of(&id, watched, carried).await }));
+        self.waiting = Some(tokio::spawn(async move { engine.end_of(&id, watched, early, carried).await }));
         Ok(())
     }
 
@@ -260,9 +264,15 @@ impl Drop for Boxed {
 
 impl Engine {
     /// Waits for the end of a container and of its outputs.
-    async fn end_of(&self, id: &str, watched: Option<Watched>, mut carried: JoinHandle<()>) -> Result<Exit, Error> {
+    async fn end_of(
+        &self,
+        id: &str,
+        watched: Option<Watched>,
+        early: u64,
+        mut carried: JoinHandle<()>,
+    ) -> Result<Exit, Error> {
         let mut read = false;
-        let mut for_memory = 0;
+        let mut for_memory = early;
         if let Some(watched) = watched {
             let ended = watched.ended_for_memory();
             tokio::pin!(ended);

@@ -10,7 +10,7 @@ mod memory;
 
 use std::{collections::HashMap, path::Path, sync::Arc, time::Duration};
 
-use bollard::{Docker, query_parameters::ListContainersOptionsBuilder};
+use bollard::{Docker, models::SystemInfoCgroupVersionEnum, query_parameters::ListContainersOptionsBuilder};
 
 pub use boxed::{Boxed, Exit, Input, Mount, Output, Spec};
 pub use image::Build;
@@ -98,7 +98,8 @@ impl Engine {
             return Err(away("give a socket of this machine, like unix:///run/podman/podman.sock".into()));
         };
         // A socket without rights is refused by the system in its own words, which the client hides.
-        tokio::net::UnixStream::connect(path).await.map_err(|e| away(socket_said(path, &e)))?;
+        let socket = tokio::net::UnixStream::connect(path).await.map_err(|e| away(socket_said(path, &e)))?;
+        let without_root = socket.peer_cred().is_ok_and(|engine| engine.uid() != 0);
         let connect = |seconds| Docker::connect_with_unix(path, seconds, VERSION).map_err(|e| away(e.to_string()));
         let (mut docker, mut patient) = (connect(SOON)?, connect(LONG)?);
         let info = match docker.info().await {
@@ -111,10 +112,12 @@ impl Engine {
             }
             Err(e) => return Err(away(said(&e))),
         };
+        // One without root keeps no limits there, though it says that it does.
+        let limits = !(without_root && info.cgroup_version == Some(SystemInfoCgroupVersionEnum::_1));
         let about = About {
             architecture: as_images_say(&info.architecture.unwrap_or_default()),
-            limits_memory: info.memory_limit.unwrap_or(false),
-            limits_cpus: info.cpu_cfs_quota.unwrap_or(false),
+            limits_memory: limits && info.memory_limit.unwrap_or(false),
+            limits_cpus: limits && info.cpu_cfs_quota.unwrap_or(false),
         };
         Ok(Self { at: address.into(), docker, patient, about: Arc::new(about) })
     }

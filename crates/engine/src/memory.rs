@@ -49,6 +49,21 @@ impl Watched {
     }
 }
 
+/// How many processes of a container were ended for their memory that has ended itself, but is not cleared up yet: its group is
+/// looked for where engines make them.
+pub(crate) fn counted_after(container: &str, root: &Path) -> u64 {
+    let places = [
+        format!("libpod_parent/libpod-{container}"),
+        format!("machine.slice/libpod-{container}.scope"),
+        format!("docker/{container}"),
+        format!("system.slice/docker-{container}.scope"),
+    ];
+    let files = places.iter().flat_map(|place| {
+        [root.join("memory").join(place).join("memory.oom_control"), root.join(place).join("memory.events")]
+    });
+    files.filter_map(|file| std::fs::read_to_string(file).ok()).map(|text| counted(&text)).max().unwrap_or(0)
+}
+
 /// The file that counts, of the groups of a process.
 fn count_of(groups: &str, root: &Path) -> Option<PathBuf> {
     let below = |path: &str| path.trim_start_matches('/').to_owned();
@@ -86,6 +101,16 @@ mod tests {
         assert_eq!(counted("oom_kill_disable 0\nunder_oom 0\noom_kill 3\n"), 3);
         assert_eq!(counted("low 0\noom 2\noom_kill 1\noom_group_kill 0\n"), 1);
         assert_eq!(counted(""), 0);
+    }
+
+    #[test]
+    fn what_ended_at_once_is_counted_where_its_group_still_is() {
+        let root = tempfile::tempdir().unwrap();
+        assert_eq!(counted_after("c1", root.path()), 0);
+        let group = root.path().join("memory/libpod_parent/libpod-c1");
+        std::fs::create_dir_all(&group).unwrap();
+        std::fs::write(group.join("memory.oom_control"), "oom_kill_disable 0\noom_kill 2\n").unwrap();
+        assert_eq!((counted_after("c1", root.path()), counted_after("c2", root.path())), (2, 0));
     }
 
     #[test]

@@ -6,12 +6,15 @@
 //!
 //! [`left`] holds the engine's ranges for the time left against the truth.
 //!
+//! [`pools`] holds how many machines a pool starts against the best that is known afterwards.
+//!
 //! [`forecast`] answers how long a run would take by number of slots, with the same engine and no faults.
 
 mod cases;
 pub mod forecast;
 mod ledger;
 pub mod left;
+pub mod pools;
 mod random;
 mod scenario;
 mod world;

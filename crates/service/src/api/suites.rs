@@ -162,6 +162,7 @@ async fn detail(app: &App, row: SuiteRow) -> Result<SuiteDetail, Refused> {
         facets: facets.collect(),
         settings: file.settings.clone(),
         environments: file.env_for.keys().cloned().collect(),
+        reach: file.reach.iter().map(ToString::to_string).collect(),
         image: file.container.as_ref().map(|container| container.from.to_string()),
         needs: file.needs.clone(),
         retries: file.retry.times.unwrap_or(DEFAULT_RETRIES),

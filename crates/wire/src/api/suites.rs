@@ -57,6 +57,8 @@ pub struct SuiteDetail {
     /// The image that its processes run in, or the file that one is built by.
     #[serde(default)]
     pub image: Option<String>,
+    /// What its processes reach in private networks, by name.
+    pub reach: Vec<String>,
     /// What a worker must offer.
     pub needs: BTreeMap<String, String>,
     pub retries: u32,
