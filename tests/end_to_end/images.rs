@@ -231,6 +231,7 @@ fn an_image_is_built_once_for_a_bundle_and_its_user_may_write() {
     assert_eq!(status, 0, "{said}");
     let log = text(&quay.kesmo(&["log", "built/1", "a"]).stdout);
     assert_says(&log, &["1000", "the gate opens"]);
+    assert_eq!(quay.run("built/1")["images"][0]["name"], "images/Containerfile");
     let files = quay.json(&["artifacts", "built/1"]);
     assert_says(&files.to_string(), &["images/Containerfile.log", "what its build printed on heron"]);
     let images = engine.call(&["images", "--quiet", "--filter", "reference=localhost/kesmo-made"]);

@@ -10,7 +10,10 @@ use bollard::{
     },
 };
 use futures::{StreamExt, TryStreamExt};
-use kesmo_core::{name::shorten, suite::container::Image};
+use kesmo_core::{
+    name::shorten,
+    suite::container::{Image, is_of},
+};
 use tokio_util::io::ReaderStream;
 
 use crate::{Engine, Error, HOME, Marks};
@@ -83,7 +86,8 @@ impl Engine {
         let digest = found.id.unwrap_or_default();
         let digest = if digest.contains(':') { digest } else { format!("sha256:{digest}") };
         // What was built here stands in no registry, though some engines make such a name up for it.
-        let at = found.repo_digests.unwrap_or_default().into_iter().find(|at| !at.starts_with("localhost/"));
+        let named = |at: &String| !at.starts_with("localhost/") && is_of(at, name);
+        let at = found.repo_digests.unwrap_or_default().into_iter().find(named);
         Ok(Image { name: name.to_owned(), digest, at })
     }
 

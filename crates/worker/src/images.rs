@@ -67,12 +67,20 @@ impl Images {
         fetch: impl FnOnce() -> F,
     ) -> Result<Image, Trouble> {
         let engine = self.engine()?;
-        let cell = self.cell(format!("{file} of {bundle}")).await;
+        let key = format!("{file} of {bundle}");
+        let (repository, tag) = Engine::name_of_made(&format!("built-{}", tag_of(&[bundle, file])));
+        let name = format!("{repository}:{tag}");
+        let cell = self.cell(&key).await;
+        // Images are removed, too: then it is built again.
+        let cell = if cell.initialized() && engine.made(&name).await?.is_none() {
+            self.built.lock().await.remove(&key);
+            self.cell(&key).await
+        } else {
+            cell
+        };
         let build = async {
-            let tag = format!("built-{}", tag_of(&[bundle, file]));
-            let (repository, tag) = Engine::name_of_made(&tag);
             let archive = fetch().await.map_err(Trouble::Cannot)?;
-            let built = engine.build(&format!("{repository}:{tag}"), file, &archive, &self.marks).await;
+            let built = engine.build(&name, file, &archive, &self.marks).await;
             if let Err(e) = std::fs::remove_file(&archive) {
                 tracing::debug!("{}: {e}", archive.display());
             }
@@ -90,8 +98,14 @@ impl Images {
         std::mem::take(&mut *self.logs.lock().unwrap_or_else(std::sync::PoisonError::into_inner))
     }
 
-    async fn cell(&self, key: String) -> Arc<OnceCell<Image>> {
-        Arc::clone(self.built.lock().await.entry(key).or_default())
+    async fn cell(&self, key: &str) -> Arc<OnceCell<Image>> {
+        Arc::clone(self.built.lock().await.entry(key.to_owned()).or_default())
+    }
+
+    /// The name of what was prepared: of this worker's own, as its files are.
+    fn name_of_prepared(&self, tag: &str) -> (String, String) {
+        let home = self.marks.home.get(..8).unwrap_or(&self.marks.home);
+        Engine::name_of_made(&format!("prepared-{home}-{tag}"))
     }
 
     /// What surrounds the processes of a suite in an image.
@@ -110,7 +124,7 @@ impl Images {
     /// # Errors
     /// If the engine goes away.
     pub async fn prepared(&self, tag: &str) -> Result<Option<String>, Trouble> {
-        let (repository, tag) = Engine::name_of_made(&format!("prepared-{tag}"));
+        let (repository, tag) = self.name_of_prepared(tag);
         Ok(self.engine()?.made(&format!("{repository}:{tag}")).await?)
     }
 
@@ -121,7 +135,7 @@ impl Images {
     pub async fn keep(&self, container: String, tag: Option<&str>) -> Result<(), Trouble> {
         let Some(tag) = tag else { return Ok(()) };
         let engine = self.engine()?;
-        let (repository, tag) = Engine::name_of_made(&format!("prepared-{tag}"));
+        let (repository, tag) = self.name_of_prepared(tag);
         engine.keep(&container, &repository, &tag, &self.marks).await?;
         engine.trim(&self.marks.home).await;
         Ok(())

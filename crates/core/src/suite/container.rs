@@ -83,7 +83,8 @@ impl Image {
     /// # Errors
     /// In words, if a name or digest is none.
     pub fn check(&self) -> Result<(), String> {
-        check_reference(&self.name)?;
+        // What was built is called by its file.
+        check_reference(&self.name).or_else(|why| build_file(&self.name).map(drop).map_err(|_| why))?;
         let hex = self.digest.strip_prefix("sha256:").unwrap_or_default();
         if hex.len() != 64 || !hex.bytes().all(|b| b.is_ascii_hexdigit()) {
             return Err(format!(
@@ -91,7 +92,13 @@ impl Image {
                 crate::name::shorten(&self.digest, 80)
             ));
         }
-        self.at.as_deref().map_or(Ok(()), check_reference)
+        match &self.at {
+            Some(at) if !is_of(at, &self.name) => {
+                let (at, name) = (crate::name::shorten(at, 80), crate::name::shorten(&self.name, 80));
+                Err(format!("{at:?} is not where a registry has {name:?}"))
+            }
+            _ => Ok(()),
+        }
     }
 
     /// Its digest, short: the first twelve digits, as engines show it.
@@ -131,6 +138,20 @@ pub fn check_reference(name: &str) -> Result<(), String> {
         return Err(format!("{said:?} is not the name of an image: only its tag may have capital letters"));
     }
     Ok(())
+}
+
+/// Whether a registry's `REPOSITORY@sha256:…` is that of a name: the same repository, or the one that engines take a short name for.
+/// What one engine says is brought by others: it must not lead them to another's image.
+#[must_use]
+pub fn is_of(at: &str, name: &str) -> bool {
+    let Some((repository, digest)) = at.split_once('@') else { return false };
+    let hex = digest.strip_prefix("sha256:").unwrap_or_default();
+    let whole = name.split('@').next().unwrap_or(name);
+    // A colon after the last slash begins the tag; one before it a port.
+    let last = whole.rfind('/').map_or(0, |slash| slash + 1);
+    let own = whole[last..].find(':').map_or(whole, |colon| &whole[..last + colon]);
+    let names = [own.to_owned(), format!("docker.io/library/{own}"), format!("docker.io/{own}")];
+    hex.len() == 64 && hex.bytes().all(|b| b.is_ascii_hexdigit()) && names.iter().any(|n| n == repository)
 }
 
 /// Checks the image of a start, `--image`.
@@ -205,7 +226,7 @@ fn known_facets(name: &str, facets: &Facets) -> Result<(), String> {
 fn build_file(path: &str) -> Result<String, String> {
     let fits =
         !path.is_empty() && !path.starts_with('/') && !path.split('/').any(|part| part == ".." || part.is_empty());
-    if fits && !path.chars().any(char::is_control) {
+    if fits && path.len() <= LONGEST && !path.chars().any(|c| c.is_control() || ";|&$`".contains(c)) {
         Ok(path.to_owned())
     } else {
         Err(format!(
@@ -306,9 +327,19 @@ mod tests {
         let digest = format!("sha256:{}", "a1".repeat(32));
         assert_eq!(image("a:1", &digest).check(), Ok(()));
         assert_eq!(image("a:1", &digest).to_string(), "a:1 (a1a1a1a1a1a1)");
+        assert_eq!(image("images/Containerfile", &digest).check(), Ok(()));
         assert!(image("a:1", "sha256:..").check().is_err() && image("a;b", &digest).check().is_err());
-        let at = Image { at: Some("r.example/a@sha256:1\n".into()), ..image("a", &digest) };
-        assert!(at.check().is_err());
+        let at = |name: &str, repository: &str| {
+            let at = Some(format!("{repository}@{digest}"));
+            Image { at, ..image(name, &digest) }.check().is_ok()
+        };
+        assert!(at("r.example:5000/quay/gate:12", "r.example:5000/quay/gate") && at("gate", "docker.io/library/gate"));
+        assert!(at("gate@sha256:00", "gate") && at("quay/gate", "docker.io/quay/gate"));
+        assert!(
+            !at("gate", "evil.example/gate") && !at("r.example/gate:1", "r.example/other"),
+            "another's is not brought"
+        );
+        assert!(!at("r.example:5000/gate", "r.example") && !at("a", "a\nb"));
         for good in ["registry.example:5000/quay/gate:12-B", "gate", "quay/gate@sha256:00ff"] {
             assert_eq!(check_reference(good), Ok(()), "{good}");
         }

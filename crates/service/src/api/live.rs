@@ -263,6 +263,12 @@ fn follow(
             // Where it runs has changed: what has ended since is kept by now.
             if now.as_ref().map(|o| o.turn) != turn || now.is_none() {
                 turn = now.as_ref().map(|o| o.turn);
+                // Before the attempts: of an entry that has its outcome, all of them are kept.
+                let outcome = match app.floor.ask(|reply| Ask::EntryState(row.id, index, reply)).await.flatten() {
+                    Some((None, ..)) => None,
+                    Some((outcome, ..)) => Some(outcome),
+                    None => Some(outcome_of(&app, &row, index).await),
+                };
                 let Ok(ended) = ended_since(&app, &row, index, sent.attempt).await else { return };
                 for (attempt, log) in ended {
                     if attempt.number as u32 > sent.attempt {
@@ -284,11 +290,6 @@ fn follow(
                     sent = Sent::new(sent.attempt + 1);
                     yield sent.event("attempt", &end);
                 }
-                let outcome = match app.floor.ask(|reply| Ask::EntryState(row.id, index, reply)).await.flatten() {
-                    Some((None, ..)) => None,
-                    Some((outcome, ..)) => Some(outcome),
-                    None => Some(outcome_of(&app, &row, index).await),
-                };
                 if let Some(outcome) = outcome {
                     yield sent.event("end", &OutputOver { outcome });
                     return;
