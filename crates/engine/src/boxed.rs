@@ -17,7 +17,7 @@ use tokio::{
 };
 
 use crate::{
-    Engine, Error, Marks,
+    engine::{Engine, Error, Marks, unlike},
     memory::{Watched, counted_after},
 };
 
@@ -144,7 +144,7 @@ impl Engine {
         let cannot = format!("the command {program:?} could not be started in {shown}");
         let allowed = |c: char| if c.is_ascii_alphanumeric() || "_.-".contains(c) { c } else { '-' };
         let work: String = spec.marks.work.chars().map(allowed).collect();
-        let name = format!("kesmo-{work}-{}", crate::unlike());
+        let name = format!("kesmo-{work}-{}", unlike());
         let options = CreateContainerOptionsBuilder::default().name(&name).build();
         let made = self.docker.create_container(Some(options), spec.body()).await.map_err(self.failed(&cannot))?;
         let mut boxed = Boxed {

@@ -16,7 +16,7 @@ use kesmo_core::{
 };
 use tokio_util::io::ReaderStream;
 
-use crate::{Engine, Error, HOME, Marks};
+use crate::engine::{Engine, Error, HOME, Marks};
 
 /// So many images that were built or prepared for a worker are kept.
 const MOST_MADE: usize = 30;

@@ -13,7 +13,7 @@ use tokio::{
     net::TcpStream,
 };
 
-use crate::Stream;
+use crate::stream::Stream;
 
 /// Bytes that are held of each direction.
 const HELD: usize = 1 << 20;

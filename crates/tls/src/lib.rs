@@ -4,24 +4,24 @@
 //! company's own authority can be called. Nothing turns the check of certificates off.
 
 mod carry;
+mod stream;
 
 use std::{
     io,
     path::Path,
-    pin::Pin,
     sync::{Arc, OnceLock},
-    task::{Context, Poll},
 };
 
 use rustls::{ClientConfig, RootCertStore, crypto::ring};
 use rustls_pki_types::{CertificateDer, ServerName, pem::PemObject};
 use tokio::{
-    io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf},
+    io::{AsyncReadExt, AsyncWriteExt},
     net::TcpStream,
 };
-use tokio_rustls::{TlsConnector, client::TlsStream};
+use tokio_rustls::TlsConnector;
 
 pub use carry::carry;
+pub use stream::Stream;
 
 /// Why nothing can be trusted or reached.
 #[derive(Debug, thiserror::Error)]
@@ -206,44 +206,6 @@ impl Address {
             return Err(wrong());
         }
         Ok(Self { tls, host: host.to_owned(), port, path: path.trim_end_matches('/').to_owned() })
-    }
-}
-
-/// A connection, with TLS or without.
-pub enum Stream {
-    Plain(TcpStream),
-    Tls(Box<TlsStream<TcpStream>>),
-}
-
-impl AsyncRead for Stream {
-    fn poll_read(self: Pin<&mut Self>, c: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
-        match self.get_mut() {
-            Self::Plain(stream) => Pin::new(stream).poll_read(c, buffer),
-            Self::Tls(stream) => Pin::new(stream).poll_read(c, buffer),
-        }
-    }
-}
-
-impl AsyncWrite for Stream {
-    fn poll_write(self: Pin<&mut Self>, c: &mut Context<'_>, content: &[u8]) -> Poll<io::Result<usize>> {
-        match self.get_mut() {
-            Self::Plain(stream) => Pin::new(stream).poll_write(c, content),
-            Self::Tls(stream) => Pin::new(stream).poll_write(c, content),
-        }
-    }
-
-    fn poll_flush(self: Pin<&mut Self>, c: &mut Context<'_>) -> Poll<io::Result<()>> {
-        match self.get_mut() {
-            Self::Plain(stream) => Pin::new(stream).poll_flush(c),
-            Self::Tls(stream) => Pin::new(stream).poll_flush(c),
-        }
-    }
-
-    fn poll_shutdown(self: Pin<&mut Self>, c: &mut Context<'_>) -> Poll<io::Result<()>> {
-        match self.get_mut() {
-            Self::Plain(stream) => Pin::new(stream).poll_shutdown(c),
-            Self::Tls(stream) => Pin::new(stream).poll_shutdown(c),
-        }
     }
 }
 

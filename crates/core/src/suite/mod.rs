@@ -7,6 +7,8 @@ pub mod file;
 pub mod listing;
 pub mod pick;
 mod reader;
+#[cfg(test)]
+mod tests_of_containers;
 pub mod tried;
 pub mod variant;
 
