@@ -84,7 +84,6 @@ pub struct Boxed {
     /// Its first process on this machine; 0 where that is not known.
     pid: i32,
     waiting: Option<JoinHandle<Result<Exit, Error>>>,
-    marks: Marks,
     removed: bool,
 }
 
@@ -155,7 +154,6 @@ impl Engine {
             id: made.id,
             pid: 0,
             waiting: None,
-            marks: spec.marks.clone(),
             removed: false,
         };
         match boxed.begin(spec.fed, &cannot).await {
@@ -234,7 +232,7 @@ impl Boxed {
         self.removed = true;
         if let Err(e) = self.engine.remove(&self.id).await {
             tracing::warn!("a container is removed later: {e}");
-            self.engine.clear_later(self.marks.home.clone(), self.marks.work.clone());
+            self.engine.remove_later(self.id.clone());
         }
     }
 }
@@ -246,13 +244,7 @@ impl Boxed {
             return;
         }
         self.removed = true;
-        let (engine, id, marks) = (self.engine.clone(), self.id.clone(), self.marks.clone());
-        tokio::spawn(async move {
-            if let Err(e) = engine.remove(&id).await {
-                tracing::warn!("a container is removed later: {e}");
-                engine.clear_later(marks.home, marks.work);
-            }
-        });
+        self.engine.remove_later(self.id.clone());
     }
 }
 

@@ -150,19 +150,19 @@ impl Engine {
         }
     }
 
-    /// Removes every container of a worker's home, or of some of its work by the beginning of its mark, and tells how many that
-    /// were. What an engine is about to remove itself is passed over.
+    /// Removes the containers of a worker's home whose work is wanted, and tells how many that were. What an engine is about to
+    /// remove itself is passed over.
     ///
     /// # Errors
     /// If the engine does not answer.
-    pub async fn clear(&self, home: &str, work: &str) -> Result<usize, Error> {
+    pub async fn clear(&self, home: &str, work: &Work) -> Result<usize, Error> {
         let filters = HashMap::from([("label".to_owned(), vec![format!("{HOME}={home}")])]);
         let options = ListContainersOptionsBuilder::default().all(true).filters(&filters).build();
         let found = self.docker.list_containers(Some(options)).await;
         let mut cleared = 0;
         for container in found.map_err(self.failed("the containers cannot be listed"))? {
             let of = container.labels.as_ref().and_then(|labels| labels.get(WORK)).map_or("", String::as_str);
-            if let Some(id) = container.id.filter(|_| of.starts_with(work)) {
+            if let Some(id) = container.id.filter(|_| work.wants(of)) {
                 self.remove(&id).await?;
                 cleared += 1;
             }
@@ -170,20 +170,47 @@ impl Engine {
         Ok(cleared)
     }
 
-    /// As [`Engine::clear`], until the engine answers; for whoever cannot wait for it. It gives up after a day.
-    pub fn clear_later(&self, home: String, work: String) {
+    /// As [`Engine::clear`], until the engine answers; for whoever cannot wait for it.
+    pub fn clear_later(&self, home: String, work: Work) {
         let engine = self.clone();
-        tokio::spawn(async move {
-            let mut pause = Duration::from_secs(1);
-            for _ in 0..1500 {
-                match engine.clear(&home, &work).await {
-                    Ok(_) => return,
-                    Err(e) => tracing::warn!("containers are not removed yet: {e}"),
-                }
-                tokio::time::sleep(pause).await;
-                pause = (pause * 2).min(Duration::from_secs(60));
-            }
-        });
+        tokio::spawn(async move { again_and_again(|| engine.clear(&home, &work)).await });
+    }
+
+    /// Removes one container, until the engine answers. Others of the same work may run by then.
+    pub(crate) fn remove_later(&self, id: String) {
+        let engine = self.clone();
+        tokio::spawn(async move { again_and_again(|| engine.remove(&id)).await });
+    }
+}
+
+/// Which work of a home, by the beginning of its mark.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Work {
+    /// That begins so.
+    Of(String),
+    /// All that begins otherwise: what a worker must clear away that begins so itself.
+    NotOf(String),
+}
+
+impl Work {
+    fn wants(&self, mark: &str) -> bool {
+        match self {
+            Self::Of(beginning) => mark.starts_with(beginning.as_str()),
+            Self::NotOf(beginning) => !mark.starts_with(beginning.as_str()),
+        }
+    }
+}
+
+/// Tries something with growing pauses until the engine answers. It gives up after a day.
+async fn again_and_again<T, F: Future<Output = Result<T, Error>>>(what: impl Fn() -> F) {
+    let mut pause = Duration::from_secs(1);
+    for _ in 0..1500 {
+        match what().await {
+            Ok(_) => return,
+            Err(e) => tracing::warn!("containers are not removed yet: {e}"),
+        }
+        tokio::time::sleep(pause).await;
+        pause = (pause * 2).min(Duration::from_secs(60));
     }
 }
 
@@ -257,6 +284,14 @@ mod tests {
     fn the_numbers_of_containers_are_left_away() {
         let said = format!("preparing container {} for attach: sha256:12 is \"{}\":", "a1".repeat(32), "0".repeat(64));
         assert_eq!(without_ids(&said), "preparing container … for attach: sha256:12 is …");
+    }
+
+    #[test]
+    fn what_a_worker_clears_away_late_is_not_what_it_began_meanwhile() {
+        let before = Work::NotOf("aa".into());
+        assert!(before.wants("bb-1-2-x") && before.wants("") && !before.wants("aa-1-2-x"));
+        let batch = Work::Of("aa-1-2-".into());
+        assert!(batch.wants("aa-1-2-x") && !batch.wants("aa-1-20-x") && !batch.wants("bb-1-2-x"));
     }
 
     #[test]

@@ -10,5 +10,5 @@ mod image;
 mod memory;
 
 pub use boxed::{Boxed, Exit, Input, Mount, Output, Spec};
-pub use engine::{Engine, Error, Marks, NONE, usual};
+pub use engine::{Engine, Error, Marks, NONE, Work, usual};
 pub use image::Build;

@@ -276,8 +276,10 @@ impl Floor {
             }
             list.tests = Listed::Here(Arc::clone(&made.tests));
         }
-        let stored = active.stored();
-        self.commit.runs.push(stored);
+        if made.image.is_some() {
+            let stored = active.stored();
+            self.commit.runs.push(stored);
+        }
         self.to_plan.push(run);
         for ask in again {
             self.want_for_run(ask, run);

@@ -6,7 +6,7 @@ use kesmo_core::suite::{
     SuiteFile,
     container::{Container, From, Image},
 };
-use kesmo_engine::{Build, Engine, Marks};
+use kesmo_engine::{Build, Engine, Marks, Work};
 use tokio::sync::{Mutex, OnceCell};
 
 use crate::running::{InImage, Trouble};
@@ -141,17 +141,32 @@ impl Images {
         Ok(())
     }
 
-    /// Removes the containers of this worker's home, or of some of its work; what cannot be removed now is removed later.
-    pub async fn clear(&self, work: &str) -> usize {
+    /// Removes the containers of this worker's own work whose mark begins so.
+    pub async fn clear(&self, work: &str) {
+        self.clear_away(Work::Of(work.to_owned())).await;
+    }
+
+    /// Removes the containers of workers that had this home before, and tells how many those were.
+    pub async fn clear_before(&self) -> usize {
+        self.clear_away(Work::NotOf(self.marks.work.clone())).await
+    }
+
+    /// Removes containers; what cannot be removed now is removed later.
+    async fn clear_away(&self, work: Work) -> usize {
         let Some(engine) = &self.engine else { return 0 };
-        match engine.clear(&self.marks.home, work).await {
+        match engine.clear(&self.marks.home, &work).await {
             Ok(cleared) => cleared,
             Err(e) => {
                 tracing::warn!("containers are removed later: {e}");
-                engine.clear_later(self.marks.home.clone(), work.to_owned());
+                engine.clear_later(self.marks.home.clone(), work);
                 0
             }
         }
+    }
+
+    /// Removes what is left of this worker's own work.
+    pub async fn close(&self) {
+        self.clear(&self.marks.work).await;
     }
 }
 

@@ -32,7 +32,7 @@ pub struct Closing(Arc<Sources>);
 impl Closing {
     /// Removes the containers that are left.
     pub async fn close(self) {
-        self.0.images().clear("").await;
+        self.0.images().close().await;
     }
 }
 
@@ -99,7 +99,7 @@ impl Slots {
         let client = client.map_err(|e| Error::file(&home, &std::io::Error::other(e)))?;
         let marks = Marks { home: home_mark.clone(), work: mark.clone() };
         let sources = Sources::new(config.clone(), client.clone(), Arc::clone(&address), marks, run_as);
-        let left = sources.images().clear("").await;
+        let left = sources.images().clear_before().await;
         if left > 0 {
             tracing::warn!("{left} containers of a worker that was killed were removed");
         }
