@@ -10,6 +10,7 @@ use std::{
     io,
     path::Path,
     sync::{Arc, OnceLock},
+    time::Duration,
 };
 
 use rustls::{ClientConfig, RootCertStore, crypto::ring};
@@ -19,6 +20,10 @@ use tokio::{
     net::TcpStream,
 };
 use tokio_rustls::TlsConnector;
+use tokio_tungstenite::{
+    WebSocketStream,
+    tungstenite::{self, client::IntoClientRequest, http::HeaderValue},
+};
 
 pub use carry::carry;
 pub use stream::Stream;
@@ -32,6 +37,8 @@ pub enum Error {
     Address(String),
     #[error("{0}")]
     Connect(String),
+    #[error("the token holds characters that no token has")]
+    Token,
     #[error("the service answered with {status}: {said}")]
     Refused { status: u16, said: String },
 }
@@ -112,6 +119,36 @@ impl Trust {
         let name = ServerName::try_from(at.host.clone()).map_err(|_| Error::Address(address.to_owned()))?;
         let stream = TlsConnector::from(Arc::clone(&self.config)).connect(name, tcp).await.map_err(failed)?;
         Ok(Stream::Tls(Box::new(stream)))
+    }
+}
+
+/// A WebSocket is waited for so long.
+const ANSWER: Duration = Duration::from_secs(10);
+
+impl Trust {
+    /// Opens a WebSocket to a service, as whoever has the token. `path` begins with a slash.
+    ///
+    /// # Errors
+    /// If the address or the token cannot be one; if there is no answer within 10 s; with its status, if the service refuses.
+    pub async fn web_socket(&self, address: &str, path: &str, token: &str) -> Result<WebSocketStream<Stream>, Error> {
+        // The connection is made here, with TLS or without: to the WebSocket it is a stream.
+        let rest = address.split_once("://").map_or("", |(_, rest)| rest);
+        let request = format!("ws://{rest}{path}").into_client_request();
+        let mut request = request.map_err(|_| Error::Address(address.to_owned()))?;
+        let bearer = HeaderValue::from_str(&format!("Bearer {token}")).map_err(|_| Error::Token)?;
+        request.headers_mut().insert("Authorization", bearer);
+        let linking = async {
+            let stream = self.connect(address).await?;
+            match tokio_tungstenite::client_async(request, stream).await {
+                Ok((socket, _)) => Ok(socket),
+                Err(tungstenite::Error::Http(answer)) => {
+                    Err(Error::Refused { status: answer.status().as_u16(), said: answer.status().to_string() })
+                }
+                Err(e) => Err(Error::Connect(e.to_string())),
+            }
+        };
+        let too_long = |_| Error::Connect(format!("no answer within {} s", ANSWER.as_secs()));
+        tokio::time::timeout(ANSWER, linking).await.map_err(too_long)?
     }
 }
 

@@ -10,10 +10,7 @@ use std::{
 use futures::{SinkExt, StreamExt};
 use kesmo_wire::link::{BatchKey, FromWorker, Hello, ToWorker, VERSION, WorkerEvent};
 use tokio::time::Instant;
-use tokio_tungstenite::{
-    WebSocketStream,
-    tungstenite::{Message, client::IntoClientRequest, http::HeaderValue},
-};
+use tokio_tungstenite::{WebSocketStream, tungstenite::Message};
 
 use crate::{config::Config, error::Error, process, slots::Slots};
 
@@ -182,33 +179,18 @@ impl Worker {
     }
 
     async fn dial(&self) -> Result<Socket, Ended> {
-        let cut = |e: &dyn std::fmt::Display| Ended::Cut(e.to_string());
-        let now = self.slots.address.now();
-        // The connection is made here, with TLS or without: to the WebSocket it is a stream.
-        let address = now.split_once("://").map(|(_, rest)| format!("ws://{rest}/api/work/link")).unwrap_or_default();
-        let mut request = address.into_client_request().map_err(|e| Ended::Refused(e.to_string()))?;
-        let bearer = HeaderValue::from_str(&format!("Bearer {}", self.slots.config.token));
-        let bearer = bearer.map_err(|_| Ended::Refused("the token holds characters that no token has".into()))?;
-        request.headers_mut().insert("Authorization", bearer);
-        let linking = async {
-            let stream = self.slots.config.trust.connect(&now).await.map_err(|e| cut(&e))?;
-            Ok(tokio_tungstenite::client_async(request, stream).await)
-        };
-        let linked = tokio::time::timeout(Duration::from_secs(10), linking).await;
-        match linked.map_err(|_| cut(&"no answer within 10 s"))?? {
-            Ok((socket, _)) => Ok(socket),
-            Err(tokio_tungstenite::tungstenite::Error::Http(answer))
-                if matches!(answer.status().as_u16(), 401 | 403) =>
-            {
-                let say = if answer.status().as_u16() == 401 {
-                    "its token is not known: make one with `kesmo token add NAME --role worker`"
-                } else {
-                    "its token lacks the right to work: make one with `kesmo token add NAME --role worker`"
-                };
-                Err(Ended::Refused(say.into()))
+        let config = &self.slots.config;
+        let dialled = config.trust.web_socket(&self.slots.address.now(), "/api/work/link", &config.token).await;
+        dialled.map_err(|e| match e {
+            kesmo_tls::Error::Refused { status: 401, .. } => {
+                Ended::Refused("its token is not known: make one with `kesmo token add NAME --role worker`".into())
             }
-            Err(e) => Err(cut(&e)),
-        }
+            kesmo_tls::Error::Refused { status: 403, .. } => Ended::Refused(
+                "its token lacks the right to work: make one with `kesmo token add NAME --role worker`".into(),
+            ),
+            kesmo_tls::Error::Token => Ended::Refused(e.to_string()),
+            e => Ended::Cut(e.to_string()),
+        })
     }
 
     fn hello(&self) -> FromWorker {

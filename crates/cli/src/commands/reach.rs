@@ -6,14 +6,7 @@ use futures::{SinkExt, StreamExt};
 use kesmo_core::name::Slug;
 use kesmo_wire::reach::{Address, FromOfferer, Reachable, ToOfferer, UPGRADE, VERSION};
 use tokio::{net::TcpStream, sync::mpsc, task::JoinSet, time::Instant};
-use tokio_tungstenite::{
-    WebSocketStream,
-    tungstenite::{
-        Message,
-        client::IntoClientRequest,
-        http::{HeaderValue, StatusCode},
-    },
-};
+use tokio_tungstenite::{WebSocketStream, tungstenite::Message};
 
 use super::{asked_to_end, print_json, worker::host};
 use crate::{
@@ -109,30 +102,18 @@ struct Offering<'c> {
 
 impl Offering<'_> {
     async fn dial(&self) -> Result<Socket, Ended> {
-        let cut = |e: &dyn std::fmt::Display| Ended::Cut(e.to_string());
-        let address =
-            self.url.split_once("://").map(|(_, rest)| format!("ws://{rest}/api/reach/link")).unwrap_or_default();
-        let mut request = address.into_client_request().map_err(|e| Ended::Refused(e.to_string()))?;
-        let bearer = HeaderValue::from_str(&format!("Bearer {}", self.context.client.token()));
-        let bearer = bearer.map_err(|_| Ended::Refused("the token holds characters that no token has".into()))?;
-        request.headers_mut().insert("Authorization", bearer);
-        let linking = async {
-            let stream = self.context.service.trust.connect(&self.url).await.map_err(|e| cut(&e))?;
-            Ok(tokio_tungstenite::client_async(request, stream).await)
-        };
-        let linked = tokio::time::timeout(PATIENCE, linking).await;
-        match linked.map_err(|_| cut(&"no answer within 10 s"))?? {
-            Ok((socket, _)) => Ok(socket),
-            Err(tokio_tungstenite::tungstenite::Error::Http(answer)) if answer.status() == StatusCode::UNAUTHORIZED => {
-                Err(Ended::Refused("the token is not known (kesmo login)".into()))
+        let (trust, token) = (&self.context.service.trust, self.context.client.token());
+        let dialled = trust.web_socket(&self.url, "/api/reach/link", token).await;
+        dialled.map_err(|e| match e {
+            kesmo_tls::Error::Refused { status: 401, .. } => {
+                Ended::Refused("the token is not known (kesmo login)".into())
             }
-            Err(tokio_tungstenite::tungstenite::Error::Http(answer)) if answer.status() == StatusCode::FORBIDDEN => {
-                Err(Ended::Refused(
-                    "the token may not offer addresses: that takes one of the role operator or admin".into(),
-                ))
+            kesmo_tls::Error::Refused { status: 403, .. } => {
+                Ended::Refused("the token may not offer addresses: that takes one of the role operator or admin".into())
             }
-            Err(e) => Err(cut(&e)),
-        }
+            kesmo_tls::Error::Address(_) | kesmo_tls::Error::Token => Ended::Refused(e.to_string()),
+            e => Ended::Cut(e.to_string()),
+        })
     }
 
     /// Offers the addresses until the link ends.

@@ -17,6 +17,7 @@ pub mod reach;
 pub mod reports;
 pub mod runs;
 pub mod schedules;
+mod sockets;
 pub mod suites;
 pub mod webhooks;
 pub mod work;

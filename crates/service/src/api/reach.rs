@@ -2,7 +2,7 @@
 
 use std::{io, pin::Pin, time::Duration};
 
-use futures::{SinkExt, StreamExt};
+use futures::StreamExt;
 use kesmo_wire::reach::{FromOfferer, Reachable, ToOfferer, UPGRADE};
 use rocket::{
     Response, Route, Shutdown, State,
@@ -20,7 +20,10 @@ use tokio::{
     time::Instant,
 };
 
-use super::body::Answer;
+use super::{
+    body::Answer,
+    sockets::{say, within},
+};
 use crate::{
     access::{MayLend, MayOperate, MaySee, Standing},
     app::App,
@@ -59,12 +62,7 @@ fn offer(
 ) -> Channel<'static> {
     let app = app.inner().clone();
     let by = caller.0.name.clone();
-    let config = rocket_ws::Config {
-        max_message_size: Some(LARGEST_MESSAGE),
-        max_frame_size: Some(LARGEST_MESSAGE),
-        ..rocket_ws::Config::default()
-    };
-    socket.config(config).channel(move |mut stream| {
+    socket.config(within(LARGEST_MESSAGE)).channel(move |mut stream| {
         Box::pin(async move {
             let ended = tokio::select! {
                 ended = carry(&mut stream, &app, by, shutdown) => ended,
@@ -76,11 +74,6 @@ fn offer(
             Ok(())
         })
     })
-}
-
-async fn say(stream: &mut DuplexStream, message: &ToOfferer) -> Result<(), String> {
-    let text = serde_json::to_string(message).map_err(|e| e.to_string())?;
-    stream.send(Message::Text(text)).await.map_err(|e| e.to_string())
 }
 
 async fn carry(stream: &mut DuplexStream, app: &App, by: String, mut shutdown: Shutdown) -> Result<(), String> {

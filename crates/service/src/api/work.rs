@@ -2,7 +2,7 @@
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use futures::{SinkExt, StreamExt};
+use futures::StreamExt;
 use kesmo_core::name::RunName;
 use kesmo_wire::{
     Digest,
@@ -13,7 +13,10 @@ use rocket::{Data, Route, Shutdown, State, fs::NamedFile, get, put, routes, serd
 use rocket_ws::{Channel, Message, WebSocket, stream::DuplexStream};
 use tokio::{sync::mpsc, time::Instant};
 
-use super::body::Answer;
+use super::{
+    body::Answer,
+    sockets::{say, within},
+};
 use crate::{
     access::{MayLend, Standing},
     app::App,
@@ -61,12 +64,7 @@ fn link(
 ) -> Channel<'static> {
     let app = app.inner().clone();
     let for_any_run = matches!(caller.0.role, Role::Worker | Role::Admin);
-    let config = rocket_ws::Config {
-        max_message_size: Some(LARGEST_MESSAGE),
-        max_frame_size: Some(LARGEST_MESSAGE),
-        ..rocket_ws::Config::default()
-    };
-    socket.config(config).channel(move |mut stream| {
+    socket.config(within(LARGEST_MESSAGE)).channel(move |mut stream| {
         Box::pin(async move {
             let number = LINKS.fetch_add(1, Ordering::Relaxed);
             let ended = tokio::select! {
@@ -80,11 +78,6 @@ fn link(
             Ok(())
         })
     })
-}
-
-async fn say(stream: &mut DuplexStream, message: &ToWorker) -> Result<(), String> {
-    let text = serde_json::to_string(message).map_err(|e| e.to_string())?;
-    stream.send(Message::Text(text)).await.map_err(|e| e.to_string())
 }
 
 fn read(message: &Message) -> Result<Option<FromWorker>, String> {

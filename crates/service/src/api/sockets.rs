@@ -1,0 +1,15 @@
+//! What the service's WebSockets share: the bounds of their messages, and how they are said.
+
+use futures::SinkExt;
+use rocket_ws::{Config, Message, stream::DuplexStream};
+
+/// A WebSocket whose messages have at most so many bytes.
+pub(super) fn within(largest: usize) -> Config {
+    Config { max_message_size: Some(largest), max_frame_size: Some(largest), ..Config::default() }
+}
+
+/// Says something as JSON.
+pub(super) async fn say(stream: &mut DuplexStream, message: &impl serde::Serialize) -> Result<(), String> {
+    let text = serde_json::to_string(message).map_err(|e| e.to_string())?;
+    stream.send(Message::Text(text)).await.map_err(|e| e.to_string())
+}
