@@ -306,6 +306,52 @@ fn a_digest_that_leads_elsewhere_is_refused_and_the_service_goes_on() {
     quay.end();
 }
 
+#[test]
+fn a_list_from_an_image_that_is_not_named_or_is_another_is_not_taken() {
+    let quay = shared();
+    let token = worker_token(quay, "faceless");
+    let folder = quay.tap("faceless", "a", "echo ok - $t", "[container]\nimage = \"localhost/quay-gate:12\"");
+    let digest = format!("sha256:{}", "a1".repeat(32));
+    let image = |name: &str, digest: &str| json!({ "name": name, "digest": digest });
+    for said in [
+        json!(null),
+        image("localhost/another:1", &digest),
+        image("localhost/quay-gate:12", "sha256:a1"),
+        image("localhost/quay-gate:12\u{0}", &digest),
+        json!({ "name": "localhost/quay-gate:12", "digest": digest, "at": format!("evil.example/gate@{digest}") }),
+    ] {
+        let run = quay.start_run(&folder, &[]);
+        Runtime::new().expect("a runtime").block_on(async {
+            let mut link = Link::welcomed(&quay.url, &token, hello("faceless", &[("containers", "yes")])).await;
+            let job = loop {
+                if let ToWorker::List(job) = link.hear().await.expect("the link lives") {
+                    break job.job;
+                }
+            };
+            let list = b"a\n".to_vec();
+            let listed = Digest::of(&list);
+            let http = kesmo_tls::Trust::default().http().build().expect("a client");
+            let put = http.put(format!("{}/api/work/blobs/{listed}", quay.url)).bearer_auth(&token).body(list);
+            assert!(put.send().await.expect("an answer").status().is_success());
+            let event = json!({ "event": "listed", "job": job, "result": { "Ok": listed }, "image": said });
+            link.say_text(json!({ "say": "report", "number": 1, "events": [event] }).to_string()).await;
+            // It stays until the run is over.
+            let over = tokio::task::spawn_blocking({
+                let (url, run) = (quay.url.clone(), run.clone());
+                move || {
+                    until(&format!("{url}/runs/{run} is over"), || {
+                        (shared().run(&run)["phase"] == "finished").then_some(())
+                    })
+                }
+            });
+            over.await.expect("it ends");
+        });
+        let over = quay.run(&run);
+        assert_eq!(over["verdict"], "void", "{said}: {over}");
+        assert_says(&over["reason"].to_string(), &["faceless listed the tests, and did not say in which image"]);
+    }
+}
+
 /// Plays the only worker of a run until its verdict: lists `a` and `b`, and says of each batch what it is told to.
 async fn play(quay: &Quay, token: &str, run: &str, says: impl Fn(&Grant) -> Vec<WorkerEvent>) {
     let mut link = Link::welcomed(&quay.url, token, hello("played", &[("berth", "odd")])).await;

@@ -216,8 +216,12 @@ fn only_those_with_the_right_offer_and_only_runs_that_say_so_reach() {
     let without = quay.kesmo(&["here", &folder]);
     assert_eq!(without.status.code(), Some(2), "{}", all_said(&without));
     assert_says(&all_said(&without), &["the suite reaches gate: say where that is from here, --reach gate=HOST:PORT"]);
-    let with = quay.kesmo(&["here", &folder, "--reach", "gate=10.0.0.1:80"]);
-    assert!(with.status.success(), "{}", all_said(&with));
+    for command in [&["here"][..], &["suite", "try"]] {
+        let with = quay.kesmo(&[command, &[&folder, "--reach", "gate=10.0.0.1:80"]].concat());
+        assert!(with.status.success(), "{}", all_said(&with));
+    }
+    let untried = quay.kesmo(&["suite", "try", &folder]);
+    assert_says(&all_said(&untried), &["the suite reaches gate: say where that is from here"]);
 }
 
 #[test]

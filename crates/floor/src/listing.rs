@@ -94,6 +94,12 @@ impl Floor {
             Ok(digest) => digest,
             Err(why) => return self.list_read(&job, Err(why)),
         };
+        // Without it nobody could say that all of the run had the same surroundings.
+        if self.listings.get(&job).is_some_and(|l| !l.ask.is_settled_by(image.as_ref())) {
+            let name = self.workers.name(worker);
+            let why = format!("{name} listed the tests, and did not say in which image");
+            return self.list_read(&job, Err(why));
+        }
         let (path, own) = (self.blobs.path(&digest), self.own.clone());
         tokio::spawn(async move {
             let read = tokio::task::spawn_blocking(move || {

@@ -45,6 +45,12 @@ impl ListAsk {
         self.key.starts_with(OPEN_LIST)
     }
 
+    /// Whether what a worker says of the image in which it made the list settles what is open.
+    pub(crate) fn is_settled_by(&self, image: Option<&Image>) -> bool {
+        let named = |image: &Image| self.setup.image_of_variant() == Some(From::Image(image.name.clone()));
+        !self.is_open() || image.is_some_and(named)
+    }
+
     pub(crate) fn asking<'a>(&'a self, run: Option<&'a str>) -> Asking<'a> {
         Asking { pool: &self.pool, run, needs: std::slice::from_ref(&self.needs) }
     }

@@ -122,6 +122,8 @@ impl Trust {
     }
 }
 
+/// A connection that is upgraded is waited for so long: longer than the service waits for the machine that makes it.
+const UPGRADING: Duration = Duration::from_secs(30);
 /// A WebSocket is waited for so long.
 const ANSWER: Duration = Duration::from_secs(10);
 
@@ -173,6 +175,14 @@ impl Trust {
             "GET {base}{path} HTTP/1.1\r\nHost: {host}:{port}\r\nAuthorization: Bearer {token}\r\nConnection: Upgrade\r\nUpgrade: {protocol}\r\n\r\n"
         );
         stream.write_all(request.as_bytes()).await.map_err(failed)?;
+        let answer = tokio::time::timeout(UPGRADING, Self::answer(address, stream)).await;
+        let too_long = |_| Error::Connect(format!("{address}: no answer within {} s", UPGRADING.as_secs()));
+        answer.map_err(too_long)?
+    }
+
+    /// Reads the answer to a connection that is to be upgraded.
+    async fn answer(address: &str, mut stream: Stream) -> Result<Stream, Error> {
+        let failed = |e: io::Error| Error::Connect(format!("{address}: {}", innermost(&e)));
         // A byte at a time, as what comes after the head is the other side's.
         let mut head = Vec::new();
         while !head.ends_with(b"\r\n\r\n") {

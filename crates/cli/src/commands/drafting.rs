@@ -163,8 +163,9 @@ fn question(text: &str, usual: &str) -> Result<Option<String>, Failure> {
 /// that was read, whether it passed or failed.
 pub async fn try_suite(options: &TrySuite, json: bool) -> Result<u8, Failure> {
     let file = pack::suite_file(&options.folder)?;
-    let run_options = options.choosing.options()?;
+    let mut run_options = options.choosing.options()?;
     let file = file.in_image(run_options.image.as_deref());
+    let reach = here::reached_here(&mut run_options, &file)?;
     run_options.check(&file)?;
     let engine = match file.container {
         Some(_) => options.engine.find().await?,
@@ -185,7 +186,7 @@ pub async fn try_suite(options: &TrySuite, json: bool) -> Result<u8, Failure> {
         home: home.folder.clone(),
         taken: Some(home.taken.clone()),
         engine,
-        reach: std::collections::BTreeMap::new(),
+        reach,
         file,
     };
     let watched = std::io::stderr().is_terminal() && !json;

@@ -8,6 +8,7 @@ use std::{
 use kesmo_client::pack;
 use kesmo_core::{
     plan::{RunOptions, portion::Portion},
+    suite::SuiteFile,
     words::Outcome,
 };
 use kesmo_here::{Finished, History, Job, Told};
@@ -54,12 +55,8 @@ pub async fn run(
         }
     }
     let file = file.in_image(run_options.image.as_deref());
-    let reach = reached_here(&mut run_options)?;
+    let reach = reached_here(&mut run_options, &file)?;
     run_options.check(&file)?;
-    if let Some(name) = run_options.reached(&file)?.into_iter().find(|name| !reach.contains_key(name)) {
-        let say = format!("the suite reaches {name}: say where that is from here, --reach {name}=HOST:PORT");
-        return Err(Failure::call(say));
-    }
     let engine = match file.container {
         Some(_) => options.engine.find().await?,
         None => None,
@@ -226,8 +223,11 @@ async fn as_shard(
     Ok((options, detail.seed))
 }
 
-/// Where what a suite reaches is from this machine: no service is between.
-fn reached_here(options: &mut RunOptions) -> Result<BTreeMap<String, String>, Failure> {
+/// Where what a suite reaches is from this machine, by name: no service is between. The options are left with the names.
+///
+/// # Errors
+/// If that is not said of everything that it reaches.
+pub fn reached_here(options: &mut RunOptions, file: &SuiteFile) -> Result<BTreeMap<String, String>, Failure> {
     let mut all = BTreeMap::new();
     for given in &mut options.reach {
         let Some((name, to)) = given.split_once('=') else {
@@ -236,7 +236,12 @@ fn reached_here(options: &mut RunOptions) -> Result<BTreeMap<String, String>, Fa
         all.insert(name.to_owned(), to.to_owned());
         *given = name.to_owned();
     }
-    Ok(all)
+    match options.reached(file)?.into_iter().find(|name| !all.contains_key(name)) {
+        Some(name) => Err(Failure::call(format!(
+            "the suite reaches {name}: say where that is from here, --reach {name}=HOST:PORT"
+        ))),
+        None => Ok(all),
+    }
 }
 
 /// Brings what is known of the tests up to date.
