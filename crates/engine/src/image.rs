@@ -33,8 +33,6 @@ pub struct Build {
     pub image: Result<Image, Error>,
     /// What it printed; of one that was made before, that.
     pub log: String,
-    /// It was made before.
-    pub kept: bool,
 }
 
 impl Engine {
@@ -109,22 +107,23 @@ impl Engine {
         Ok(())
     }
 
-    /// The image that a `Containerfile` of a bundle makes, built unless the engine has it. `tag` names it; `bundle` is a tar
+    /// The image that a `Containerfile` of a bundle makes, built unless the engine has it. `tag` says what it depends on; `bundle` is a tar
     /// archive, which may be gzipped.
     ///
     /// # Errors
     /// If the bundle cannot be read, or the engine does not answer.
     pub async fn build(&self, tag: &str, containerfile: &str, bundle: &Path, marks: &Marks) -> Result<Build, Error> {
-        if let Some(found) = self.has(tag).await? {
-            let log = format!("{containerfile} was built before on this engine, as {tag}\n");
-            return Ok(Build { image: self.fits(containerfile, found), log, kept: true });
+        let name = name_of_made(tag);
+        if let Some(found) = self.has(&name).await? {
+            let log = format!("{containerfile} was built before on this engine, as {name}\n");
+            return Ok(Build { image: self.fits(containerfile, found), log });
         }
         let failed = |e: std::io::Error| Error::Refused {
             what: format!("{containerfile} cannot be built"),
             said: format!("{}: {e}", bundle.display()),
         };
         let file = tokio::fs::File::open(bundle).await.map_err(failed)?;
-        let options = BuildImageOptionsBuilder::default().dockerfile(containerfile).t(tag).rm(true).forcerm(true);
+        let options = BuildImageOptionsBuilder::default().dockerfile(containerfile).t(&name).rm(true).forcerm(true);
         let labels = marks.labels();
         let labels: HashMap<&str, &str> = labels.iter().map(|(k, v)| (k.as_str(), v.as_str())).collect();
         let body = bollard::body_try_stream(ReaderStream::new(file));
@@ -156,31 +155,31 @@ impl Engine {
             let said = format!("{}: {}", why.trim(), tail(&log));
             log += &format!("{why}\n");
             let what = format!("{containerfile} cannot be built");
-            return Ok(Build { image: Err(Error::Refused { what, said }), log, kept: false });
+            return Ok(Build { image: Err(Error::Refused { what, said }), log });
         }
         let what = format!("{containerfile} was built, and its image is not there");
-        let found = self.has(tag).await?.ok_or_else(|| Error::Refused { what, said: tail(&log) })?;
-        Ok(Build { image: self.fits(containerfile, found), log, kept: false })
+        let found = self.has(&name).await?.ok_or_else(|| Error::Refused { what, said: tail(&log) })?;
+        Ok(Build { image: self.fits(containerfile, found), log })
     }
 
-    /// Makes an image of a container that has ended, under that name, and gives its identity.
+    /// Makes an image of a container that has ended, under that tag.
     ///
     /// # Errors
     /// If the engine cannot, or does not answer.
-    pub async fn keep(&self, container: &str, repository: &str, tag: &str, marks: &Marks) -> Result<String, Error> {
-        let options = CommitContainerOptionsBuilder::default().container(container).repo(repository).tag(tag);
+    pub async fn keep(&self, container: &str, tag: &str, marks: &Marks) -> Result<(), Error> {
+        let options = CommitContainerOptionsBuilder::default().container(container).repo(MADE).tag(tag);
         let labels = marks.labels().into_iter().map(|(name, value)| format!("LABEL {name}={value}"));
         let options = options.changes(&labels.collect::<Vec<_>>().join("\n")).build();
         let kept = self.patient.commit_container(options, ContainerConfig::default()).await;
-        Ok(kept.map_err(self.failed("what was prepared cannot be kept as an image"))?.id)
+        kept.map(drop).map_err(self.failed("what was prepared cannot be kept as an image"))
     }
 
-    /// The identity of an image that was made for this worker, if the engine still has it.
+    /// The identity of what was made under that tag, if the engine still has it.
     ///
     /// # Errors
     /// If the engine does not answer.
-    pub async fn made(&self, name: &str) -> Result<Option<String>, Error> {
-        Ok(self.has(name).await?.and_then(|found| found.id))
+    pub async fn made(&self, tag: &str) -> Result<Option<String>, Error> {
+        Ok(self.has(&name_of_made(tag)).await?.and_then(|found| found.id))
     }
 
     /// Removes the oldest images that were built or prepared for a worker's home, beyond those that are kept. What a container
@@ -204,15 +203,11 @@ impl Engine {
     }
 }
 
-/// Begins the names of images that are made for a worker.
-pub(crate) const MADE: &str = "localhost/kesmo-made";
+/// The repository of images that are made for a worker; what they depend on is their tag.
+const MADE: &str = "localhost/kesmo-made";
 
-impl Engine {
-    /// The repository and the tag of an image that is made for a worker, of what it depends on.
-    #[must_use]
-    pub fn name_of_made(tag: &str) -> (String, String) {
-        (MADE.to_owned(), tag.to_owned())
-    }
+fn name_of_made(tag: &str) -> String {
+    format!("{MADE}:{tag}")
 }
 
 /// The last lines of what was printed.

@@ -437,10 +437,9 @@ impl Floor {
             let name = active.name();
             let asking = Asking { pool: &active.row.pool, run: Some(&name), needs: &active.needs };
             let mut workers = self.workers.capable(asking);
-            let unreached = self.reachable.get(&active.row.pool).map_or_else(
-                || active.setup.reach.first().cloned(),
-                |offered| active.setup.reach.iter().find(|name| !offered.contains_key(*name)).cloned(),
-            );
+            let offered = self.reachable.get(&active.row.pool);
+            let is_offered = |name: &&String| offered.is_some_and(|offered| offered.contains_key(*name));
+            let unreached = active.setup.reach.iter().find(|name| !is_offered(name)).cloned();
             // Its tests would fail for nothing that is theirs.
             if unreached.is_some() {
                 workers.clear();

@@ -22,7 +22,9 @@ use kesmo_store::{
     runs::RunRow,
 };
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, Log, Said, Setup, ToWorker, WorkerEvent},
+    link::{
+        AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, Said, Setup, ToWorker, WorkerEvent,
+    },
     live::{AttemptChange, DecidedChange},
 };
 
@@ -498,6 +500,20 @@ impl Floor {
         }
     }
 
+    /// Keeps files that a batch, or an attempt in it, left behind.
+    pub(super) fn keep_files(&mut self, key: BatchKey, entry: Option<u32>, files: Vec<KeptFile>) {
+        let row = |file: KeptFile| NewArtifact {
+            run_id: key.run,
+            entry,
+            batch: key.batch,
+            path: file.path,
+            about: file.about,
+            digest: file.digest.into(),
+            bytes: file.bytes,
+        };
+        self.commit.artifacts.extend(files.into_iter().map(row));
+    }
+
     pub(super) fn note(&mut self, run: i64, text: String) {
         if let Some(active) = self.runs.get_mut(&run)
             && active.notes.len() < 1000
@@ -667,16 +683,7 @@ impl Floor {
                 if entry.is_some_and(|entry| !engine.is_some_and(|e| e.is_in(BatchId(key.batch), entry))) {
                     return;
                 }
-                let row = |f: kesmo_wire::link::KeptFile| NewArtifact {
-                    run_id: key.run,
-                    entry,
-                    batch: key.batch,
-                    path: f.path,
-                    about: f.about,
-                    digest: f.digest.into(),
-                    bytes: f.bytes,
-                };
-                self.commit.artifacts.extend(files.into_iter().map(row));
+                self.keep_files(key, entry, files);
             }
             WorkerEvent::Note { key, text } if self.holds_batch(worker, key) => self.note(key.run, text),
             event @ WorkerEvent::Listed { .. } => self.listed(worker, event),

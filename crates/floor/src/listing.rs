@@ -6,8 +6,7 @@ use kesmo_core::{
     run::{Input, WorkerId},
     suite::{ListedTest, listing},
 };
-use kesmo_store::commit::NewArtifact;
-use kesmo_wire::link::{KeptFile, ListJob, ToWorker, WorkerEvent};
+use kesmo_wire::link::{BatchKey, KeptFile, ListJob, ToWorker, WorkerEvent};
 use tokio::sync::oneshot;
 
 use crate::{
@@ -89,7 +88,7 @@ impl Floor {
             return;
         }
         self.workers.free(worker, &Use::Listing(job.clone()));
-        self.keep_build_logs(&job, files);
+        self.keep_build_logs(&job, &files);
         let digest = match result {
             Ok(digest) => digest,
             Err(why) => return self.list_read(&job, Err(why)),
@@ -114,19 +113,10 @@ impl Floor {
     }
 
     /// Keeps what the building of an image printed with the runs that wait for it.
-    fn keep_build_logs(&mut self, job: &str, files: Vec<KeptFile>) {
+    fn keep_build_logs(&mut self, job: &str, files: &[KeptFile]) {
         let runs = self.listings.get(job).map(|listing| listing.runs.clone()).unwrap_or_default();
-        for file in files {
-            let row = |run: &i64| NewArtifact {
-                run_id: *run,
-                entry: None,
-                batch: 0,
-                path: file.path.clone(),
-                about: file.about.clone(),
-                digest: file.digest.clone().into(),
-                bytes: file.bytes,
-            };
-            self.commit.artifacts.extend(runs.iter().map(row));
+        for run in runs {
+            self.keep_files(BatchKey { run, batch: 0 }, None, files.to_vec());
         }
     }
 

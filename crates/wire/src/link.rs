@@ -17,7 +17,7 @@ use kesmo_core::{
     name::{RunName, Slug, case_title},
     plan::Plan,
     run::{self, BatchEnd, BatchId, Cores, Input, cases::CaseTold},
-    suite::container::{From, Image, name_for},
+    suite::container::{From, Image},
     time::Span,
     words::Ended,
 };
@@ -489,10 +489,7 @@ impl Setup {
     /// The image of the variant.
     #[must_use]
     pub fn image_of_variant(&self) -> Option<From> {
-        self.image.as_ref().map(|from| match from {
-            From::Image(name) => From::Image(name_for(name, &self.variant)),
-            From::Build(file) => From::Build(file.clone()),
-        })
+        self.image.as_ref().map(|from| from.of_variant(&self.variant))
     }
 
     /// The image that the run has settled on for a name.

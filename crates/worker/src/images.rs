@@ -68,11 +68,10 @@ impl Images {
     ) -> Result<Image, Trouble> {
         let engine = self.engine()?;
         let key = format!("{file} of {bundle}");
-        let (repository, tag) = Engine::name_of_made(&format!("built-{}", tag_of(&[bundle, file])));
-        let name = format!("{repository}:{tag}");
+        let tag = format!("built-{}", tag_of(&[bundle, file]));
         let cell = self.cell(&key).await;
         // Images are removed, too: then it is built again.
-        let cell = if cell.initialized() && engine.made(&name).await?.is_none() {
+        let cell = if cell.initialized() && engine.made(&tag).await?.is_none() {
             self.built.lock().await.remove(&key);
             self.cell(&key).await
         } else {
@@ -80,11 +79,11 @@ impl Images {
         };
         let build = async {
             let archive = fetch().await.map_err(Trouble::Cannot)?;
-            let built = engine.build(&name, file, &archive, &self.marks).await;
+            let built = engine.build(&tag, file, &archive, &self.marks).await;
             if let Err(e) = std::fs::remove_file(&archive) {
                 tracing::debug!("{}: {e}", archive.display());
             }
-            let Build { image, log, .. } = built?;
+            let Build { image, log } = built?;
             let told = BuildLog { file: file.to_owned(), text: log, image: image.as_ref().ok().cloned() };
             self.logs.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(told);
             engine.trim(&self.marks.home).await;
@@ -102,10 +101,10 @@ impl Images {
         Arc::clone(self.built.lock().await.entry(key.to_owned()).or_default())
     }
 
-    /// The name of what was prepared: of this worker's own, as its files are.
-    fn name_of_prepared(&self, tag: &str) -> (String, String) {
+    /// Of what was prepared: this worker's own, as its files are.
+    fn tag_of_prepared(&self, tag: &str) -> String {
         let home = self.marks.home.get(..8).unwrap_or(&self.marks.home);
-        Engine::name_of_made(&format!("prepared-{home}-{tag}"))
+        format!("prepared-{home}-{tag}")
     }
 
     /// What surrounds the processes of a suite in an image.
@@ -124,19 +123,16 @@ impl Images {
     /// # Errors
     /// If the engine goes away.
     pub async fn prepared(&self, tag: &str) -> Result<Option<String>, Trouble> {
-        let (repository, tag) = self.name_of_prepared(tag);
-        Ok(self.engine()?.made(&format!("{repository}:{tag}")).await?)
+        Ok(self.engine()?.made(&self.tag_of_prepared(tag)).await?)
     }
 
-    /// Keeps what is in a container as an image with that tag; without a tag nothing is kept.
+    /// Keeps what was prepared in a container as an image.
     ///
     /// # Errors
     /// If the engine cannot, or goes away.
-    pub async fn keep(&self, container: String, tag: Option<&str>) -> Result<(), Trouble> {
-        let Some(tag) = tag else { return Ok(()) };
+    pub async fn keep(&self, container: String, tag: &str) -> Result<(), Trouble> {
         let engine = self.engine()?;
-        let (repository, tag) = self.name_of_prepared(tag);
-        engine.keep(&container, &repository, &tag, &self.marks).await?;
+        engine.keep(&container, &self.tag_of_prepared(tag), &self.marks).await?;
         engine.trim(&self.marks.home).await;
         Ok(())
     }

@@ -227,23 +227,17 @@ impl Sources {
             Some(image) => Around::Image(Box::new(self.images.around(&suite, image)?)),
         };
         // What was prepared in an image is an image, which the engine may have let go meanwhile.
-        if let Around::Image(inside) = &mut around
-            && suite.prepare.is_some()
-        {
-            let tag = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
-            match self.images.prepared(&tag).await? {
-                Some(identity) if done.exists() => inside.identity = identity,
-                _ => {
-                    let said = self.prepare(&suite, &folder, setup, &around, Some(&tag)).await?;
-                    std::fs::write(&done, said).map_err(|e| file_error(&done, e))?;
-                    if let (Around::Image(inside), Some(identity)) = (&mut around, self.images.prepared(&tag).await?) {
-                        inside.identity = identity;
-                    }
-                }
-            }
-        } else if !done.exists() {
-            let said = self.prepare(&suite, &folder, setup, &around, None).await?;
+        let tag = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let kept_as_image = suite.prepare.is_some() && around.image().is_some();
+        if !done.exists() || (kept_as_image && self.images.prepared(&tag).await?.is_none()) {
+            let said = self.prepare(&suite, &folder, setup, &around, &tag).await?;
             std::fs::write(&done, said).map_err(|e| file_error(&done, e))?;
+        }
+        if let Around::Image(inside) = &mut around
+            && kept_as_image
+        {
+            let gone = || Trouble::Lost("what was prepared in the image is gone already".into());
+            inside.identity = self.images.prepared(&tag).await?.ok_or_else(gone)?;
         }
         Ok(Arc::new(Ready { suite, folder, around }))
     }
@@ -307,7 +301,7 @@ impl Sources {
         folder: &Path,
         setup: &Setup,
         around: &Around,
-        tag: Option<&str>,
+        tag: &str,
     ) -> Result<String, Trouble> {
         let Some(prepare) = &suite.prepare else { return Ok(String::new()) };
         let call = self.call(&prepare.run, folder, setup);

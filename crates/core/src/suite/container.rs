@@ -32,6 +32,25 @@ pub enum From {
     Build(String),
 }
 
+impl From {
+    /// As a variant has it: with its values in the name.
+    #[must_use]
+    pub fn of_variant(&self, variant: &[(String, String)]) -> Self {
+        match self {
+            Self::Image(name) => Self::Image(name_for(name, variant)),
+            Self::Build(file) => Self::Build(file.clone()),
+        }
+    }
+
+    /// What its image is called by: its name, or the file that makes it.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        match self {
+            Self::Image(name) | Self::Build(name) => name,
+        }
+    }
+}
+
 impl std::fmt::Display for From {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
@@ -164,7 +183,7 @@ pub fn check_option(name: &str) -> Result<(), Error> {
 
 /// The name with the variant's values in it.
 #[must_use]
-pub fn name_for(name: &str, variant: &[(String, String)]) -> String {
+pub(super) fn name_for(name: &str, variant: &[(String, String)]) -> String {
     variant.iter().fold(name.to_owned(), |name, (facet, value)| name.replace(&format!("{{{facet}}}"), value))
 }
 

@@ -5,10 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use kesmo_core::{
     plan::Plan,
     run::cases::CaseTally,
-    suite::{
-        Variant,
-        container::{From, Image, name_for},
-    },
+    suite::{Variant, container::Image},
     words::{Ended, Outcome},
 };
 use kesmo_floor::{Ask, EntryOrder, EntryQuestion, active};
@@ -236,12 +233,8 @@ async fn image_of(app: &App, row: &RunRow, variant: &Variant) -> Result<Option<I
     let Some(source) = row.source.as_deref().filter(|_| !images.is_empty()) else { return Ok(None) };
     let options = row.run_options()?;
     let file = suite_file(app, source).await?.1.in_image(options.image.as_deref());
-    let name = match file.container.map(|container| container.from) {
-        Some(From::Image(name)) => name_for(&name, variant.pairs()),
-        Some(From::Build(file)) => file,
-        None => return Ok(None),
-    };
-    Ok(images.into_iter().find(|image| image.name == name))
+    let from = file.container.map(|container| container.from.of_variant(variant.pairs()));
+    Ok(images.into_iter().find(|image| from.as_ref().is_some_and(|from| from.name() == image.name)))
 }
 
 /// What an attempt printed, as text.
