@@ -34,6 +34,12 @@ pub enum Error {
     /// A webhook, or a delivery to one, that cannot be used.
     #[error("{0}")]
     Webhook(String),
+    /// A pool that cannot be made like that.
+    #[error("{0}")]
+    Pool(String),
+    /// A JSON Pointer that cannot be read, or finds nothing.
+    #[error("{0}")]
+    Pointer(String),
     /// Results that cannot be read.
     #[error("{0}")]
     Format(String),

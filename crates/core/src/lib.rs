@@ -12,6 +12,7 @@ pub mod fleet;
 pub mod format;
 pub mod name;
 pub mod plan;
+pub mod pointer;
 pub mod record;
 pub mod run;
 pub mod source;

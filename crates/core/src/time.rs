@@ -94,6 +94,19 @@ impl Span {
     }
 }
 
+impl Span {
+    /// As [`Span::parse`] reads it, in the largest unit that it is whole in.
+    #[must_use]
+    pub fn written(self) -> String {
+        match self.0 {
+            us if us > 0 && us % 3_600_000_000 == 0 => format!("{}h", us / 3_600_000_000),
+            us if us > 0 && us % 60_000_000 == 0 => format!("{}m", us / 60_000_000),
+            us if us % 1_000_000 == 0 => format!("{}s", us / 1_000_000),
+            us => format!("{}ms", us.div_ceil(1000)),
+        }
+    }
+}
+
 impl Add for Span {
     type Output = Self;
     fn add(self, other: Self) -> Self {
@@ -180,6 +193,13 @@ mod tests {
         let said: Vec<String> =
             [0, 300, 48_000, 1_400_000, 12_300_000, 125_000_000, 3_840_000_000].map(|us| Span(us).to_string()).to_vec();
         assert_eq!(said, ["0 s", "0.3 ms", "48 ms", "1.4 s", "12 s", "2 m 05 s", "1 h 04 m"]);
+    }
+
+    #[test]
+    fn durations_are_written_as_they_are_read() {
+        for text in ["500ms", "90s", "5m", "2h", "0s"] {
+            assert_eq!(Span::parse(text).unwrap().written(), text);
+        }
     }
 
     #[test]

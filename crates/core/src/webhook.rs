@@ -16,7 +16,8 @@ use sha2::Sha256;
 
 use crate::{
     error::Error,
-    name::{nearest, shorten},
+    name::shorten,
+    pointer::Pointer,
     source::{branch_of, check_branch, check_commit},
     time::{Span, Timestamp},
 };
@@ -184,79 +185,6 @@ fn holds_nul(value: &Value) -> bool {
     }
 }
 
-/// A JSON Pointer.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Pointer(String);
-
-impl Pointer {
-    /// Reads a pointer.
-    ///
-    /// # Errors
-    /// If it is not empty and does not begin with `/`, or has a `~` that is neither `~0` nor `~1`.
-    pub fn parse(text: &str) -> Result<Self, Error> {
-        let escaped = text.split('~').skip(1).all(|rest| rest.starts_with(['0', '1']));
-        if (text.is_empty() || text.starts_with('/')) && escaped {
-            return Ok(Self(text.to_owned()));
-        }
-        Err(Error::Webhook(format!(
-            "{text:?} is not a valid JSON Pointer: it begins with / and names a key or a place after each, like /author/name; ~ is \
-             written ~0, and / within a key ~1"
-        )))
-    }
-
-    /// What it points at, as text.
-    ///
-    /// # Errors
-    /// If it finds nothing, or no text, number, true or false; the message says how far it leads and what is there.
-    fn text(&self, body: &Value) -> Result<String, Error> {
-        match body.pointer(&self.0) {
-            Some(Value::String(text)) => Ok(text.clone()),
-            Some(value @ (Value::Number(_) | Value::Bool(_))) => Ok(value.to_string()),
-            Some(other) => {
-                let is = match other {
-                    Value::Null => "null",
-                    Value::Array(_) => "a list",
-                    _ => "an object",
-                };
-                Err(Error::Webhook(format!(
-                    "{} is {is} in the body, and must be a text, a number, true or false",
-                    self.0
-                )))
-            }
-            None => Err(Error::Webhook(format!("{} finds nothing in the body: {}", self.0, self.lost(body)))),
-        }
-    }
-
-    /// How far it leads, and what is there.
-    fn lost(&self, body: &Value) -> String {
-        let parts: Vec<&str> = self.0.split('/').skip(1).collect();
-        let mut at = body;
-        let mut led = String::new();
-        for part in parts {
-            let next = format!("{led}/{part}");
-            if let Some(found) = body.pointer(&next) {
-                (at, led) = (found, next);
-                continue;
-            }
-            let place = if led.is_empty() { "the body".to_owned() } else { led };
-            return match at {
-                Value::Object(map) if map.is_empty() => format!("{place} is empty"),
-                Value::Object(map) => {
-                    let near = nearest(part, map.keys().map(String::as_str), 1);
-                    let known: Vec<&str> = map.keys().map(String::as_str).take(12).collect();
-                    near.first().map_or_else(
-                        || format!("{place} has {}", known.join(", ")),
-                        |near| format!("{place} has no {part:?}; did you mean {near:?}?"),
-                    )
-                }
-                Value::Array(list) => format!("{place} is a list of {}", list.len()),
-                _ => format!("{place} has nothing below it"),
-            };
-        }
-        "it is empty".into()
-    }
-}
-
 /// What a value of the body becomes.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Target {
@@ -325,9 +253,9 @@ impl When {
 
     /// Why the body does not fit, if it does not.
     fn misses(&self, body: &Value) -> Option<String> {
-        match self.pointer.text(body) {
+        match self.pointer.text(body, "the body") {
             Ok(found) if self.glob.is_match(&found) != self.not => None,
-            Ok(found) => Some(format!("--when {}: {} is {:?}", self.text, self.pointer.0, shorten(&found, 100))),
+            Ok(found) => Some(format!("--when {}: {} is {:?}", self.text, self.pointer, shorten(&found, 100))),
             Err(_) if self.not => None,
             Err(e) => Some(format!("--when {}: {e}", self.text)),
         }
@@ -362,7 +290,7 @@ pub fn decide(whens: &[When], takes: &[Take], body: &Value) -> Decision {
     }
     let mut taken = Taken::default();
     for take in takes {
-        let value = match take.pointer.text(body) {
+        let value = match take.pointer.text(body, "the body") {
             Ok(value) => value,
             Err(_) if take.may_lack => continue,
             Err(e) => return Decision::Refuse(e.to_string()),
@@ -376,7 +304,7 @@ pub fn decide(whens: &[When], takes: &[Take], body: &Value) -> Decision {
             _ => Ok(()),
         };
         if let Err(e) = checked {
-            return Decision::Refuse(format!("{}: {e}", take.pointer.0));
+            return Decision::Refuse(format!("{}: {e}", take.pointer));
         }
         match &take.target {
             Target::Branch => taken.branch = Some(branch_of(&value).to_owned()),

@@ -2,7 +2,7 @@
 //! of machines that is known only afterwards.
 
 use kesmo_core::{
-    fleet::{Demand, Machine, Pool, State, decide},
+    fleet::{Demand, Limits, Machine, State, decide},
     time::{Span, Timestamp},
 };
 
@@ -169,7 +169,7 @@ pub fn play(story: &Story) -> Told {
             })
             .collect();
         let usual = median(&starts).map(span);
-        let pool = Pool {
+        let pool = Limits {
             least: 0,
             most: story.most,
             slots: story.slots,

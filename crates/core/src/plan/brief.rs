@@ -11,7 +11,7 @@
 //! ```
 //!
 //! The keys are those of the options of a start: `suite`, `pool`, `pick`, `drop`, `variants`, `retries`, `shards`, `repeat`,
-//! `shuffle`, `recent-failures-first`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, `image`, `reach`, `branch`, `commit`, and the tables `set`
+//! `shuffle`, `recent-failures-first`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, `image`, `reach`, `within`, `budget`, `branch`, `commit`, and the tables `set`
 //! and `labels`; and what only a saved brief has: `then`, `then-if` and `replace-older`.
 
 use std::collections::BTreeMap;
@@ -23,10 +23,11 @@ use crate::{
     error::Error,
     name::{Slug, nearest},
     source::{check_branch, check_commit},
+    time::Span,
     words::Verdict,
 };
 
-const KEYS: [&str; 24] = [
+const KEYS: [&str; 26] = [
     "suite",
     "pool",
     "pick",
@@ -44,6 +45,8 @@ const KEYS: [&str; 24] = [
     "env",
     "image",
     "reach",
+    "within",
+    "budget",
     "branch",
     "commit",
     "then",
@@ -160,6 +163,8 @@ struct Read {
     env: Option<String>,
     image: Option<String>,
     reach: Vec<String>,
+    within: Option<String>,
+    budget: Option<String>,
     branch: Option<String>,
     commit: Option<String>,
     then: Option<String>,
@@ -195,6 +200,10 @@ impl Brief {
             pairs.into_iter().map(text).collect::<Result<BTreeMap<_, _>, _>>()
         };
         let (set, labels) = (texts("set", read.set)?, texts("labels", read.labels)?);
+        let span = |key: &str, text: Option<String>| {
+            text.map(|text| Span::parse(&text).map_err(|e| wrong(&format!("{key}: {e}")))).transpose()
+        };
+        let (within, budget) = (span("within", read.within)?, span("budget", read.budget)?);
         Ok(Self {
             suite: read.suite,
             pool: read.pool,
@@ -221,6 +230,8 @@ impl Brief {
                 run_parked: read.run_parked,
                 flaky_fails: read.flaky_fails,
                 priority: read.priority,
+                within,
+                budget,
                 ..RunOptions::default()
             },
         })
@@ -261,6 +272,8 @@ impl Brief {
         put("env", text(&o.env));
         put("image", text(&o.image));
         put("reach", list(&o.reach));
+        put("within", o.within.map(|span| toml::Value::String(span.written())));
+        put("budget", o.budget.map(|span| toml::Value::String(span.written())));
         put("replace-older", truth(self.replace_older));
         put("then", text(&self.then));
         let then_if = self.then.is_some() && self.then_if != ThenIf::default();
@@ -358,6 +371,8 @@ impl Brief {
             run_parked: call.run_parked || of.run_parked,
             flaky_fails: call.flaky_fails || of.flaky_fails,
             priority: call.priority.or(of.priority),
+            within: call.within.or(of.within),
+            budget: call.budget.or(of.budget),
             only: call.only,
             cases: call.cases,
             only_because: call.only_because,

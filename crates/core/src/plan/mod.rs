@@ -130,6 +130,14 @@ pub struct RunOptions {
     pub flaky_fails: bool,
     /// How much the run counts where several share the slots; none means normal.
     pub priority: Option<Priority>,
+    /// In a pool that starts machines: it is to be over within this, so as many are started as that takes; in microseconds.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<u64>))]
+    pub within: Option<Span>,
+    /// In a pool that starts machines: slot-time that it may cost, in microseconds; so many fewer are started.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<u64>))]
+    pub budget: Option<Span>,
     /// Exactly these batches, one after the other, without retries: lists of names and variants.
     pub order: Option<Vec<Vec<(String, String)>>>,
 }

@@ -1038,3 +1038,30 @@ fn tests_that_nobody_can_list_do_not_keep_the_others_from_running() {
     assert!(verdict == Verdict::Void && reason.contains("screen=desk"), "{reason}");
     assert_eq!(engine.tally().passed, 1, "what could run ran");
 }
+
+#[test]
+fn what_is_left_is_told_to_whoever_starts_machines() {
+    let mut bench = Bench::new(policy(), vec![entry("a", 4000), entry("b", 2000), entry("c", 1000), entry("d", 1000)]);
+    let at = |bench: &Bench| bench.engine.demand(bench.now);
+    let before = at(&bench);
+    assert_eq!((before.slots, before.longest), (4, Span::millis(4000)));
+    assert!((8.0..9.5).contains(&before.work.as_seconds()), "the tests, and the starts of their processes: {before:?}");
+    let grant = bench.free(W1, 0).expect("a batch");
+    bench.feed(Input::Began { batch: grant.batch, entry: grant.entries[0] });
+    bench.now = bench.now + Span::seconds(3);
+    let during = at(&bench);
+    assert!(during.work < before.work && during.longest <= Span::millis(2000), "{during:?}");
+    let mut unlisted = Engine::new(policy());
+    unlisted.handle(Input::Tick, Timestamp(0));
+    assert_eq!(unlisted.demand(Timestamp(0)).slots, 1, "one slot lists its tests");
+    let few = Bench::new(Policy { shards: Some(2), ..policy() }, vec![entry("a", 1), entry("b", 1), entry("c", 1)]);
+    assert_eq!(at(&few).slots, 2);
+    let mut claiming = vec![entry("a", 5000), entry("b", 5000), entry("c", 10)];
+    claiming.iter_mut().take(2).for_each(|e| e.claims = 1);
+    assert_eq!(at(&Bench::new(policy(), claiming)).longest, Span::seconds(10), "what claims the same goes one after the other");
+    bench.feed(Input::Stop { reason: "enough".into() });
+    for batch in bench.engine.open_batches().map(|(batch, ..)| batch).collect::<Vec<_>>() {
+        bench.feed(Input::BatchEnded { batch, end: BatchEnd::Done });
+    }
+    assert_eq!(at(&bench), crate::fleet::Demand::default(), "nothing is left of what is over");
+}

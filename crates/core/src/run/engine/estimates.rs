@@ -2,11 +2,15 @@
 
 use super::{Engine, KNOWN_FROM, State, UNKNOWN, UNKNOWN_START};
 use crate::{
+    fleet::Demand,
     record::median,
     run::left::{self, Ahead, TimeLeft, Work},
     time::{Span, Timestamp},
     words::{Ended, Phase},
 };
+
+/// What the listing of tests is taken to need.
+const LISTING: Span = Span::seconds(1);
 
 impl Engine {
     /// What some entries are expected to take, one after the other.
@@ -69,6 +73,51 @@ impl Engine {
                 / f64::from(self.figures.sums().ended.max(1)).sqrt(),
         };
         Some(left::estimate(&ahead))
+    }
+
+    /// What is left to do, and how many slots could do it at once, for whoever starts machines. While its tests are not known
+    /// one slot can do something for it.
+    #[must_use]
+    pub fn demand(&self, now: Timestamp) -> Demand {
+        if self.finished.is_some() {
+            return Demand::default();
+        }
+        if self.phase != Phase::Running {
+            return Demand { work: LISTING, longest: LISTING, slots: 1, ..Demand::default() };
+        }
+        let strangers = self.strangers(now);
+        let took = Span(self.took_known).as_seconds() + Span(self.overdue(now)).as_seconds();
+        let (pace, _) = left::pace(Span(self.expected_known).as_seconds(), took, self.variance_known);
+        let (mut work, mut longest, mut slots) = (0.0, 0.0f64, 0);
+        for (id, batch) in &self.batches {
+            let (mut rest, mut held) = (0.0, 0);
+            for index in batch.entries.iter().filter(|i| self.held_by(**i, *id)) {
+                let of = self.work_of(*index, pace, strangers);
+                let of = match self.entries[*index as usize].state {
+                    State::Held { began: Some(began), .. } => of.begun(began, now),
+                    _ => of,
+                };
+                longest = longest.max(of.mean);
+                rest += of.mean;
+                held += 1;
+            }
+            work += rest;
+            // What it has not begun can be given back.
+            slots += held.max(1);
+        }
+        let waits = Span(self.left_known).as_seconds() * pace + f64::from(self.left_unknown) * strangers.mean;
+        let waits = waits + self.retries_beyond(pace, strangers);
+        let units = self.ready.units() + self.ready.retries() as u32;
+        slots += units;
+        let in_use = self.slots_in_use().max(1);
+        work += waits + self.starts_ahead(waits, in_use) * self.start_cost().as_seconds();
+        let chain: f64 = self.ready.longest().unwrap_or_default().iter().map(|i| self.work_of(*i, pace, strangers).mean).sum();
+        // What claims the same goes one after the other.
+        let claimed = self.ready.claim_sets().map(|set| Span(self.ready.claimed(set)).as_seconds() * pace);
+        let longest = claimed.fold(longest.max(chain), f64::max);
+        let span = |seconds: f64| Span((seconds.max(0.0) * 1e6) as u64);
+        let slots = self.policy.shards.map_or(slots, |most| slots.min(most));
+        Demand { work: span(work), longest: span(longest), slots, ..Demand::default() }
     }
 
     /// Attempts for each entry that is done.
