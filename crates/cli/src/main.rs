@@ -80,6 +80,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Brief(command) => done(commands::briefs::run(command, &context()?).await),
         Command::Schedule(command) => commands::schedules::run(command, &context()?).await,
         Command::Webhook(command) => done(commands::webhooks::run(command, &context()?).await),
+        Command::Pool(command) => done(commands::pools::run(command, &context()?).await),
         Command::Queue(options) => done(commands::queue::run(options, &context()?).await),
         Command::Tests(options) => done(commands::suites::tests(options, &context()?).await),
         Command::Start(options) => commands::start::run(options, &context()?).await,

@@ -129,6 +129,15 @@ impl Client {
         self.read(answer).await
     }
 
+    /// Puts something in its place and reads the answer.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Error> {
+        let answer = self.send(self.request(Method::PUT, path).json(body)).await?;
+        self.read(answer).await
+    }
+
     /// Posts bytes that are signed by headers, without the token, and reads the answer.
     ///
     /// # Errors

@@ -38,10 +38,7 @@ impl Pointer {
                     Value::Array(_) => "a list",
                     _ => "an object",
                 };
-                Err(Error::Pointer(format!(
-                    "{} is {is} in {of}, and must be a text, a number, true or false",
-                    self.0
-                )))
+                Err(Error::Pointer(format!("{} is {is} in {of}, and must be a text, a number, true or false", self.0)))
             }
             None => Err(Error::Pointer(format!("{} finds nothing in {of}: {}", self.0, self.lost(body, of)))),
         }

@@ -131,14 +131,7 @@ impl Engine {
     /// # Errors
     /// In the engine's own words if it cannot; if it cannot keep a limit that is asked for.
     pub async fn start(&self, spec: &Spec, shown: &str) -> Result<Boxed, Error> {
-        let unkept = [
-            ("memory", spec.memory.is_some(), self.about.limits_memory),
-            ("cpus", spec.cpus.is_some(), self.about.limits_cpus),
-        ];
-        if let Some((limit, ..)) = unkept.iter().find(|(_, asked, kept)| *asked && !*kept) {
-            let said = format!("the container engine at {} cannot keep to it", self.at);
-            return Err(Error::Refused { what: format!("[container] {limit} is asked for"), said });
-        }
+        self.keeps("[container]", spec.memory.is_some(), spec.cpus.is_some())?;
         let program = &spec.words[0];
         let cannot = format!("the command {program:?} could not be started in {shown}");
         let allowed = |c: char| if c.is_ascii_alphanumeric() || "_.-".contains(c) { c } else { '-' };

@@ -90,7 +90,32 @@ impl Engine {
         let socket = tokio::net::UnixStream::connect(path).await.map_err(|e| away(socket_said(path, &e)))?;
         let without_root = socket.peer_cred().is_ok_and(|engine| engine.uid() != 0);
         let connect = |seconds| Docker::connect_with_unix(path, seconds, VERSION).map_err(|e| away(e.to_string()));
-        let (mut docker, mut patient) = (connect(SOON)?, connect(LONG)?);
+        Self::that_answers(address, connect(SOON)?, connect(LONG)?, without_root).await
+    }
+
+    /// Talks to the engine at `tcp://HOST:PORT` by TLS, with `ca.pem`, `cert.pem` and `key.pem` of a folder.
+    ///
+    /// # Errors
+    /// If the folder lacks one of them, or nothing answers there.
+    pub async fn with_certificates(address: &str, folder: &Path) -> Result<Self, Error> {
+        let away = |why: String| Error::Away { at: address.to_owned(), why };
+        let [ca, certificate, key] = ["ca.pem", "cert.pem", "key.pem"].map(|name| folder.join(name));
+        for file in [&ca, &certificate, &key] {
+            std::fs::File::open(file).map_err(|e| away(format!("{}: {e}", file.display())))?;
+        }
+        let connect = |seconds| {
+            Docker::connect_with_ssl(address, &key, &certificate, &ca, seconds, VERSION).map_err(|e| away(said(&e)))
+        };
+        Self::that_answers(address, connect(SOON)?, connect(LONG)?, false).await
+    }
+
+    async fn that_answers(
+        address: &str,
+        mut docker: Docker,
+        mut patient: Docker,
+        without_root: bool,
+    ) -> Result<Self, Error> {
+        let away = |why: String| Error::Away { at: address.to_owned(), why };
         let info = match docker.info().await {
             Ok(info) => info,
             // One that is newer may not speak that version any more; to ask for the one to speak takes a while.
@@ -148,6 +173,14 @@ impl Engine {
             }
             other => Error::Away { at: at.clone(), why: said(&other) },
         }
+    }
+
+    /// Refuses limits that it cannot keep; `whose` they are.
+    pub(crate) fn keeps(&self, whose: &str, memory: bool, cpus: bool) -> Result<(), Error> {
+        let asked = [("memory", memory, self.about.limits_memory), ("cpus", cpus, self.about.limits_cpus)];
+        let Some((limit, ..)) = asked.iter().find(|(_, asked, kept)| *asked && !*kept) else { return Ok(()) };
+        let said = format!("the container engine at {} cannot keep to it", self.at);
+        Err(Error::Refused { what: format!("{whose} {limit} is asked for"), said })
     }
 
     /// Removes the containers of a worker's home whose work is wanted, and tells how many that were. What an engine is about to

@@ -7,8 +7,10 @@
 mod boxed;
 mod engine;
 mod image;
+mod machine;
 mod memory;
 
 pub use boxed::{Boxed, Exit, Input, Mount, Output, Spec};
 pub use engine::{Engine, Error, Marks, NONE, Work, usual};
 pub use image::Build;
+pub use machine::{MachineSpec, SeenMachine};

@@ -7,6 +7,8 @@ use std::{
     path::Path,
 };
 
+use sha2::{Digest, Sha256};
+
 /// 32 random bytes.
 #[must_use]
 pub fn random_bytes() -> [u8; 32] {
@@ -20,6 +22,18 @@ pub fn random_bytes() -> [u8; 32] {
 #[must_use]
 pub fn random_text() -> String {
     hex::encode(random_bytes())
+}
+
+/// A new token's text.
+#[must_use]
+pub fn new_token() -> String {
+    format!("kesmo-{}", random_text())
+}
+
+/// What is kept of a token. A token is 256 random bits, so that a plain hash cannot be turned back.
+#[must_use]
+pub fn hash(token: &str) -> Vec<u8> {
+    Sha256::digest(token.as_bytes()).to_vec()
 }
 
 /// Writes a file that only its owner reads.

@@ -103,6 +103,8 @@ pub(crate) struct ActiveRun {
     pub published: Instant,
     /// Its place among the runs of its pool that nothing was begun of, and how many those are.
     pub place: Option<(u32, u32)>,
+    /// In a pool that starts machines: the most that were wanted while it ran, and why not more.
+    pub machines: Option<(u32, String)>,
     /// Changes since then.
     pub new: Gathered,
 }
@@ -147,6 +149,7 @@ impl ActiveRun {
             floor_dirty: true,
             published: fresh,
             place: None,
+            machines: None,
             new: Gathered::default(),
         }
     }
@@ -225,6 +228,7 @@ impl ActiveRun {
             commit: self.row.commit.clone(),
             origin: self.row.origin().unwrap_or_default(),
             place: self.place.filter(|_| self.nothing_begun()),
+            machines: self.machines.as_ref().map(|(_, why)| why.clone()),
         }
     }
 

@@ -27,6 +27,7 @@ use crate::{
     lists::{ListAsk, Made},
     output::Output,
     recording::ToRecord,
+    says::{Says, Waits},
     workers::NotLinked,
 };
 
@@ -121,6 +122,14 @@ pub(crate) enum Message {
     Reachable(String, BTreeMap<String, String>),
     /// What a run that is active reaches: its pool, and the names.
     ReachedBy(String, oneshot::Sender<Option<(String, Vec<String>)>>),
+    /// What waits in a pool that starts machines.
+    Waits(String, bool, oneshot::Sender<Option<Waits>>),
+    /// A pool that starts machines says how it stands; or that it starts none any more.
+    PoolSays(String, Option<Says>),
+    /// Workers are to end once they have nothing left to do.
+    Retire(Vec<String>),
+    /// A remark for some runs.
+    Remark(Vec<i64>, String),
     /// The address of the service that carries out a pool's runs, if that is another one.
     Elsewhere(String, oneshot::Sender<Option<String>>),
     ListRead(String, Result<Made, String>),
@@ -218,6 +227,29 @@ impl FloorHandle {
         let (reply, answer) = oneshot::channel();
         self.send(Message::ReachedBy(run.to_owned(), reply)).await;
         answer.await.ok().flatten()
+    }
+
+    /// What waits in a pool, and who works in it; none if another service carries out its runs. `claim` takes the pool if nobody
+    /// has it.
+    pub async fn waits(&self, pool: &str, claim: bool) -> Option<Waits> {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::Waits(pool.to_owned(), claim, reply)).await;
+        answer.await.ok().flatten()
+    }
+
+    /// Tells how a pool stands that starts machines; nothing if it starts none any more.
+    pub async fn pool_says(&self, pool: &str, says: Option<Says>) {
+        self.send(Message::PoolSays(pool.to_owned(), says)).await;
+    }
+
+    /// Has workers end once they have nothing left to do.
+    pub async fn retire(&self, names: Vec<String>) {
+        self.send(Message::Retire(names)).await;
+    }
+
+    /// Makes a remark on runs that are active.
+    pub async fn remark(&self, runs: Vec<i64>, text: String) {
+        self.send(Message::Remark(runs, text)).await;
     }
 
     /// The address of the service that carries out a pool's runs, if that is another one.

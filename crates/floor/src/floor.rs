@@ -35,6 +35,7 @@ use crate::{
     hub::Hub,
     lists::Listing,
     recording::Recorder,
+    says::Says,
     unopened::{LOOK_EVERY, Leases, Unopened},
     workers::{Asking, NotLinked, Workers},
 };
@@ -109,6 +110,8 @@ pub(crate) struct Floor {
     pub(crate) stalled: Stalled,
     /// Private addresses that are offered to each pool: names, and where each leads.
     pub(crate) reachable: HashMap<String, BTreeMap<String, String>>,
+    /// What pools that start machines say of themselves.
+    pub(crate) pools: HashMap<String, Says>,
 }
 
 /// What a floor stands on.
@@ -172,6 +175,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         stopping: Arc::clone(&leaving),
         stalled: Stalled::default(),
         reachable: HashMap::new(),
+        pools: HashMap::new(),
     };
     floor.look().await?;
     floor.keep().await;
@@ -272,6 +276,13 @@ impl Floor {
                 let active = self.runs.values().find(|active| !active.finished() && active.name() == run);
                 tell(reply, active.map(|active| (active.row.pool.clone(), active.setup.reach.clone())));
             }
+            Message::Waits(pool, claim, reply) => {
+                let waits = self.waits_in(&pool, claim).await;
+                tell(reply, waits);
+            }
+            Message::PoolSays(pool, says) => self.pool_says(pool, says),
+            Message::Retire(names) => self.retire(&names),
+            Message::Remark(runs, text) => runs.into_iter().for_each(|run| self.note(run, text.clone())),
             Message::Elsewhere(pool, reply) => tell(reply, self.elsewhere(&pool).await),
             Message::Planned(run, made) => self.planned(run, *made),
             Message::Ask(ask) => self.after.push(After::Ask(ask)),
@@ -450,7 +461,10 @@ impl Floor {
                 Some(name) => format!(
                     "waiting for {name}, which nobody lets be reached: on a machine that can, `kesmo reach {name}=HOST:PORT --pool {pool}`"
                 ),
-                None => self.workers.none_because(pool, needs),
+                None => match self.pools.get(pool) {
+                    Some(says) => says.none_because(pool, needs),
+                    None => self.workers.none_because(pool, needs),
+                },
             };
             let none_because = because(active.needs.first().unwrap_or(&active.file.needs));
             let none = |v: &usize| !workers.values().any(|fit| fit.takes(*v as u16));

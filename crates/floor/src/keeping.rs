@@ -491,11 +491,16 @@ impl Floor {
             Effect::Waiting(_) => {}
             Effect::Verdict { verdict, reason } => {
                 active.finished_at = Some(now());
+                let machines =
+                    active.machines.as_ref().map(|(_, why)| format!("machines of the pool {}: {why}", active.row.pool));
                 tracing::info!(run = active.name(), verdict = verdict.word(), reason, "a run is over");
                 let stored = active.stored();
                 self.commit.runs.push(stored);
                 self.to_record.push(run);
                 self.after.push(After::Over);
+                if let Some(machines) = machines {
+                    self.note(run, machines);
+                }
             }
         }
     }

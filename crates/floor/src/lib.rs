@@ -6,7 +6,7 @@
 //!
 //! [`asking`] is how others speak to it; `floor` is what it holds and its loop. What it does is told by subject: `queue` (which
 //! runs are opened), `listing` (lists of tests), `keeping` (runs: open, feed, commit), `recording` (what tests usually take), `following` (what tests print),
-//! `importing` (runs that ran elsewhere), `workers` (links and slots), `active` (one open run) and `shown` (what is seen of them). [`hub`] streams changes.
+//! `importing` (runs that ran elsewhere), `pools` (what starts machines is told, and says), `workers` (links and slots), `active` (one open run) and `shown` (what is seen of them). [`hub`] streams changes.
 
 pub mod active;
 pub mod asking;
@@ -21,8 +21,10 @@ pub mod keeping;
 mod listing;
 mod lists;
 mod output;
+mod pools;
 mod queue;
 mod recording;
+mod says;
 mod shown;
 pub mod summary;
 mod unopened;
@@ -35,4 +37,5 @@ pub use floor::{Ground, start};
 pub use lists::ListAsk;
 pub use output::Output;
 pub use recording::ToRecord;
+pub use says::{Says, WaitingRun, Waits, Working};
 pub use workers::NotLinked;

@@ -37,7 +37,7 @@ impl Floor {
     /// A list that is not known is made by a worker, if there is one that may.
     pub(super) fn want_for_ask(&mut self, ask: ListAsk, reply: oneshot::Sender<Result<Vec<ListedTest>, String>>) {
         if self.workers.capable(ask.asking(None)).is_empty() {
-            let because = self.workers.none_because(&ask.pool, &ask.needs);
+            let because = self.none_because(&ask.pool, &ask.needs);
             return tell(reply, Err(format!("its tests are not listed yet; {because}")));
         }
         self.want(ask).replies.push(reply);

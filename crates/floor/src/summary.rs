@@ -33,5 +33,6 @@ pub fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
         commit: row.commit.clone(),
         origin: row.origin().unwrap_or_default(),
         place: None,
+        machines: None,
     }
 }

@@ -12,10 +12,12 @@ use kesmo_core::{
         load::{Load, Turn},
     },
     suite::container::OFFER,
-    time::Span,
+    time::{Span, Timestamp},
 };
 use kesmo_wire::link::{BatchKey, Hello, ToWorker};
 use tokio::{sync::mpsc, time::Instant};
+
+use crate::clock::now;
 
 /// Why a worker's link is not taken.
 #[derive(Debug, PartialEq, Eq)]
@@ -44,6 +46,8 @@ pub(crate) struct Known {
     pub(crate) trouble: Vec<bool>,
     pub(crate) link: Option<(u64, mpsc::Sender<ToWorker>)>,
     pub(crate) since: DateTime<Utc>,
+    /// When a slot of it was freed last.
+    pub(crate) idle_since: Timestamp,
     /// When a worker without a link is given up.
     pub(crate) lost_at: Option<Instant>,
     pub(crate) load: Load,
@@ -118,6 +122,7 @@ impl Workers {
             trouble: Vec::new(),
             link: None,
             since: Utc::now(),
+            idle_since: now(),
             lost_at: Some(Instant::now() + patience),
             load: Load::new(0, false),
             only_run: None,
@@ -168,6 +173,7 @@ impl Workers {
             trouble: vec![false; slots],
             link: Some((link, sender)),
             since,
+            idle_since: now(),
             lost_at: None,
             load,
             only_run: hello.only_run,
@@ -332,6 +338,7 @@ impl Workers {
         if let Some(known) = self.known.get_mut(&worker) {
             for place in known.slots.iter_mut().filter(|u| *u == what) {
                 *place = Use::Idle;
+                known.idle_since = now();
                 self.changed.insert(worker);
             }
         }

@@ -186,6 +186,7 @@ impl Shown {
             commit: None,
             origin: kesmo_core::plan::brief::Origin::default(),
             place: None,
+            machines: None,
         }
     }
 

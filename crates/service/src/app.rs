@@ -3,6 +3,7 @@
 use std::sync::{Arc, OnceLock};
 
 use kesmo_files::{blobs::Blobs, git::Git};
+use kesmo_fleet::Fleet;
 use kesmo_floor::FloorHandle;
 use kesmo_store::Store;
 use tokio::sync::Semaphore;
@@ -24,6 +25,8 @@ pub struct App {
     pub deliveries: Deliveries,
     /// Private addresses that are offered.
     pub reaches: Reaches,
+    /// Pools that start machines.
+    pub fleet: Fleet,
     pub clock: Clock,
     /// Where callers reach this service, where that is another address than it listens at.
     pub reached_at: Option<String>,

@@ -194,6 +194,8 @@ async fn serve_with(
     let (known, past, rates, clock) = (Arc::default(), Arc::default(), Arc::default(), config.clock.clone());
     let (unpacking, thinking) = (Arc::new(Semaphore::new(UNPACKING)), Arc::new(Semaphore::new(THINKING)));
     let dead: Arc<OnceLock<&'static str>> = Arc::default();
+    let fleet = kesmo_fleet::Ground::new(store.clone(), floor.clone(), blobs.clone(), Arc::clone(&address));
+    let (fleet, fleet_task) = kesmo_fleet::Fleet::start(fleet, asked.clone());
     let app = App {
         deliveries: Deliveries::start(store.clone()),
         reaches: reaching::Reaches::default(),
@@ -203,6 +205,7 @@ async fn serve_with(
         known,
         past,
         git,
+        fleet,
         rates,
         clock,
         reached_at: config.reached_at.clone(),
@@ -277,6 +280,11 @@ async fn serve_with(
         && let Err(e) = scheduler.await
     {
         tracing::error!("the scheduler ended badly: {e}");
+    }
+    // Where a part has died nobody asked it to end.
+    let fleet_ends = fleet_task.abort_handle();
+    if tokio::time::timeout(SAY_DEAD, fleet_task).await.is_err() {
+        fleet_ends.abort();
     }
     if !floor_task.is_finished() {
         floor.leave().await;

@@ -154,6 +154,15 @@ pub async fn prepare(app: &App, wanted: Wanted, looked: &mut Looked) -> Result<N
         }
     }
     Slug::parse("the pool", &new.pool).map_err(invalid)?;
+    if options.within.is_some() || options.budget.is_some() {
+        let pool = app.store.pool(&new.pool).await?;
+        if !pool.map_or(Ok(false), |row| row.pool().map(|pool| pool.starts()))? {
+            return Err(Refused::invalid(format!(
+                "--within and --budget are for pools that start machines, and {} starts none: see `kesmo pool list`",
+                new.pool
+            )));
+        }
+    }
     new.options = options;
     Ok(new)
 }

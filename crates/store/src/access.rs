@@ -6,8 +6,13 @@ use diesel_async::RunQueryDsl;
 
 use crate::{
     Error, Store,
-    schema::{sessions, tokens},
+    schema::{machines, sessions, tokens},
 };
+
+/// What the tokens of machines that pools start are called, before the machine's name. No token that is made is called so.
+pub const MACHINE: &str = "machine ";
+/// The role of those.
+const WORKER: &str = "worker";
 
 /// A token as it is kept.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -47,14 +52,26 @@ impl Store {
         Ok(tokens::table.order(tokens::name).select(TokenRow::as_select()).load(&mut c).await?)
     }
 
-    /// The token of a hash.
+    /// The token of a hash: one that was made, or that of a machine that a pool started and that has not ended.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
     pub async fn token_of_hash(&self, hash: &[u8]) -> Result<Option<TokenRow>, Error> {
         let mut c = self.connection().await?;
         let found = tokens::table.filter(tokens::hash.eq(hash)).select(TokenRow::as_select());
-        Ok(found.first(&mut c).await.optional()?)
+        if let Some(found) = found.first(&mut c).await.optional()? {
+            return Ok(Some(found));
+        }
+        let of = machines::table.filter(machines::token.eq(hash)).filter(machines::ended_at.is_null());
+        let machine: Option<(String, DateTime<Utc>)> =
+            of.select((machines::name, machines::asked_at)).first(&mut c).await.optional()?;
+        Ok(machine.map(|(name, asked_at)| TokenRow {
+            name: format!("{MACHINE}{name}"),
+            hash: hash.to_vec(),
+            role: WORKER.to_owned(),
+            created_at: asked_at,
+            last_used_at: None,
+        }))
     }
 
     /// Notes that a token was used.

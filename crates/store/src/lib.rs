@@ -12,6 +12,7 @@ pub mod meetings;
 pub mod parks;
 pub mod past;
 pub mod polls;
+pub mod pools;
 pub mod records;
 pub mod runs;
 pub mod schedules;

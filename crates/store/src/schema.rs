@@ -119,6 +119,19 @@ diesel::table! {
         poll_id -> BigInt, branch -> Text, commit -> Text, seen_at -> Timestamptz, run_id -> Nullable<BigInt>,
     }
 }
+diesel::table! {
+    pools (name) {
+        name -> Text, pool -> Jsonb, secret -> Nullable<Text>, mark -> Text, leaving -> Bool, made_by -> Text,
+        made_at -> Timestamptz, changed_at -> Timestamptz,
+    }
+}
+diesel::table! {
+    machines (id) {
+        id -> BigInt, pool -> Text, name -> Text, run_id -> Nullable<BigInt>, state -> Text, said -> Text,
+        handle -> Nullable<Text>, link -> Nullable<Text>, token -> Nullable<Binary>, log -> Nullable<Text>,
+        asked_at -> Timestamptz, up_at -> Nullable<Timestamptz>, ended_at -> Nullable<Timestamptz>,
+    }
+}
 diesel::joinable!(sessions -> tokens (token));
 diesel::allow_tables_to_appear_in_same_query!(sessions, tokens);
 diesel::joinable!(runs -> suites (suite_id));

@@ -65,6 +65,20 @@ fn machine() -> RootCertStore {
     roots
 }
 
+/// The certificates of a text in PEM form, each as DER.
+///
+/// # Errors
+/// In words, if it holds none, or one that cannot be read.
+pub fn certificates(pem: &[u8]) -> Result<Vec<Vec<u8>>, String> {
+    let read: Result<Vec<CertificateDer<'_>>, _> = CertificateDer::pem_slice_iter(pem).collect();
+    let read = read.map_err(|e| e.to_string())?;
+    if read.is_empty() {
+        Err("it holds no certificate in PEM form".into())
+    } else {
+        Ok(read.iter().map(|c| c.to_vec()).collect())
+    }
+}
+
 impl Trust {
     fn with(roots: RootCertStore) -> Self {
         // The HTTP client asks for one of the whole process. That there is one already is as good.

@@ -25,7 +25,7 @@ use kesmo_core::{
 use crate::Digest;
 
 /// The version of these messages. Both sides say it, and do not talk if they differ.
-pub const VERSION: u32 = 5;
+pub const VERSION: u32 = 6;
 
 /// The most slots of a worker.
 pub const MOST_SLOTS: u16 = 1000;
@@ -456,6 +456,8 @@ pub enum ToWorker {
     Follow { key: BatchKey, on: bool },
     /// Nothing new will come until this is taken back; to be said again in a later hello.
     Drain { drain: bool },
+    /// Nothing new will come: the worker is to end once it has nothing left to do and everything is stored.
+    Retire,
 }
 
 /// What a worker needs to know to run a suite's commands.
@@ -726,6 +728,7 @@ mod tests {
         assert_eq!(again(&ToWorker::GiveBack { key }), r#"{"say":"give-back","key":{"run":7,"batch":3}}"#);
         assert_eq!(again(&ToWorker::Drain { drain: true }), r#"{"say":"drain","drain":true}"#);
         again(&ToWorker::Follow { key, on: true });
+        assert_eq!(again(&ToWorker::Retire), r#"{"say":"retire"}"#);
         again(&ToWorker::Elsewhere { url: "http://127.0.0.1:7215".into() });
         again(&ToWorker::Welcome { patience_ms: 10_000, version: VERSION });
         again(&ToWorker::Later { message: "not now".into() });

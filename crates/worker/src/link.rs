@@ -90,6 +90,8 @@ struct Worker {
     gathered: Vec<WorkerEvent>,
     /// It was told to take nothing new.
     draining: bool,
+    /// It was told to end once it has nothing left to do.
+    retiring: bool,
     /// A service has welcomed it under its name.
     welcomed: bool,
 }
@@ -110,6 +112,7 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
         unstored: Unstored::default(),
         gathered: Vec::new(),
         draining: false,
+        retiring: false,
         welcomed: false,
     };
     tokio::pin!(leave);
@@ -228,6 +231,9 @@ impl Worker {
                     return Ended::Cut(e);
                 }
             }
+            if welcomed && self.retiring && self.has_nothing_left() {
+                return leave_link(socket).await;
+            }
             tokio::select! {
                 message = socket.next() => {
                     let text = match message {
@@ -289,17 +295,15 @@ impl Worker {
                         return Ended::Cut(e.to_string());
                     }
                 }
-                () = &mut *leave => {
-                    if let Err(e) = say(socket, &FromWorker::Leaving).await {
-                        tracing::warn!("the service could not be told that this worker leaves: {e}");
-                    }
-                    if let Err(e) = socket.close(None).await {
-                        tracing::debug!("the link did not close: {e}");
-                    }
-                    return Ended::Left;
-                }
+                () = &mut *leave => return leave_link(socket).await,
             }
         }
+    }
+
+    /// Whether nothing runs, and everything that did is stored.
+    fn has_nothing_left(&self) -> bool {
+        let stored = self.gathered.is_empty() && self.unstored.reports.is_empty();
+        stored && self.listing.is_empty() && self.slots.held().next().is_none()
     }
 
     async fn send_gathered(&mut self, socket: &mut Socket) -> Result<(), String> {
@@ -372,6 +376,10 @@ impl Worker {
                 let what = if *drain { "drained: nothing new is taken" } else { "work is taken again" };
                 tracing::info!("{what}");
             }
+            ToWorker::Retire => {
+                (self.draining, self.retiring) = (true, true);
+                tracing::info!("no more is to come: this worker ends when it has nothing left to do");
+            }
             _ => {}
         }
         self.slots.tell(message);
@@ -391,6 +399,17 @@ impl Worker {
             }
         }
     }
+}
+
+/// Tells the service that this worker leaves, and closes the link.
+async fn leave_link(socket: &mut Socket) -> Ended {
+    if let Err(e) = say(socket, &FromWorker::Leaving).await {
+        tracing::warn!("the service could not be told that this worker leaves: {e}");
+    }
+    if let Err(e) = socket.close(None).await {
+        tracing::debug!("the link did not close: {e}");
+    }
+    Ended::Left
 }
 
 async fn say(socket: &mut Socket, message: &FromWorker) -> Result<(), String> {

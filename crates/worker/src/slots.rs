@@ -182,7 +182,8 @@ impl Slots {
             | ToWorker::Elsewhere { .. }
             | ToWorker::Later { .. }
             | ToWorker::Stored { .. }
-            | ToWorker::Drain { .. } => {}
+            | ToWorker::Drain { .. }
+            | ToWorker::Retire => {}
         }
     }
 

@@ -13,6 +13,12 @@ pub struct Place {
     /// The pool to run in
     #[arg(long, value_name = "POOL", help_heading = "How they run")]
     pub pool: Option<String>,
+    /// In a pool that starts machines: as many as it takes to be over within this time
+    #[arg(long, value_name = "TIME", value_parser = duration, help_heading = "How they run")]
+    pub within: Option<Duration>,
+    /// In a pool that starts machines: slot-time that it may cost, like 30m; fewer are started so that it does
+    #[arg(long, value_name = "TIME", value_parser = duration, help_heading = "How they run")]
+    pub budget: Option<Duration>,
     /// The branch to run, of a suite from version control
     #[arg(long, value_name = "BRANCH", help_heading = "Which tests")]
     pub branch: Option<String>,

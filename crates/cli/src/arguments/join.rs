@@ -9,7 +9,7 @@ use clap::Args;
 #[derive(Debug, Args)]
 pub struct Join {
     /// SUITE/NUMBER
-    #[arg(required_unless_present = "key")]
+    #[arg(required_unless_present_any = ["key", "pool"])]
     pub run: Option<String>,
     /// Meet on this key: the first job that comes starts the run
     #[arg(long, value_name = "KEY", requires = "suite", conflicts_with = "run")]
@@ -24,7 +24,8 @@ pub struct Join {
     pub choosing: Choosing,
     #[command(flatten)]
     pub running: Running,
-    /// The pool whose workers help, besides those that join
+    /// With a key: the pool whose workers help, besides those that join. With neither run nor key: the pool to lend this machine
+    /// to, until it is needed no more
     #[arg(long, value_name = "POOL", help_heading = "How they run")]
     pub pool: Option<String>,
     /// How many batches to run at once here [else: as many as this machine has processors]

@@ -10,6 +10,7 @@ mod import;
 mod join;
 mod people;
 mod planning;
+mod pools;
 mod queue;
 mod reach;
 mod runs;
@@ -35,6 +36,7 @@ pub use import::Import;
 pub use join::Join;
 pub use people::{Login, Token};
 pub use planning::{Forecast, Park, Parked, PortionOf, Unpark};
+pub use pools::{AddPool, Kind, Pool, ShowPool};
 pub use queue::{Queue, QueueCommand};
 pub use reach::Reach;
 pub use runs::{Artifacts, Log, Report, Runs, Show, Stop};
@@ -80,15 +82,18 @@ pub enum Command {
     /// Let other systems start runs
     #[command(subcommand, name = "webhook")]
     Webhook(Webhook),
+    /// Where runs find workers: started by hand, or started for them
+    #[command(subcommand)]
+    Pool(Pool),
     /// Runs that wait, and their order
     Queue(Queue),
     /// The tests that a pick would run, with expected time and record
     Tests(Tests),
     /// Start a run
-    Start(Start),
+    Start(Box<Start>),
     /// Run the suite in this folder on this machine, with no service
     Here(Box<Here>),
-    /// Lend this machine to one run until its verdict (for CI jobs)
+    /// Lend this machine to one run until its verdict, or to a pool (for CI jobs)
     Join(Box<Join>),
     /// Let runs reach addresses that this machine can, for as long as it goes on
     Reach(Reach),

@@ -50,7 +50,11 @@ pub struct Log {
     /// SUITE/NUMBER
     pub run: String,
     /// The test's name; of a case, FILE/TITLE
-    pub test: String,
+    #[arg(required_unless_present = "job")]
+    pub test: Option<String>,
+    /// What this machine of its pool printed, a CI server's log of a job among them; its number, as `kesmo show` tells it
+    #[arg(long, value_name = "N", conflicts_with_all = ["test", "variant", "attempt"], value_parser = integer::<u32>)]
+    pub job: Option<u32>,
     /// Only this variant
     #[arg(long, value_name = "FACET=VALUE")]
     pub variant: Vec<String>,

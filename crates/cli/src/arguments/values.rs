@@ -36,6 +36,21 @@ pub(super) fn duration(text: &str) -> Result<Duration, String> {
     }
 }
 
+/// A length of time that may be nothing at all.
+pub(super) fn moment(text: &str) -> Result<Duration, String> {
+    Span::parse(text).map(|span| Duration::from_micros(span.0)).map_err(|e| e.to_string())
+}
+
+/// A number of processors, in thousandths.
+pub(super) fn processors(text: &str) -> Result<u32, String> {
+    let number: f64 = text.parse().map_err(|_| "it is no number of processors, like 2 or 0.5".to_owned())?;
+    if (0.01..=1000.0).contains(&number) {
+        Ok((number * 1000.0).round() as u32)
+    } else {
+        Err("it is out of bounds: 0.01 to 1000".into())
+    }
+}
+
 /// Pairs of a repeatable option; a key given twice is a mistake that would silently lose a value.
 pub fn pairs(option: &str, given: &[(String, String)]) -> Result<BTreeMap<String, String>, crate::failure::Failure> {
     let mut map = BTreeMap::new();

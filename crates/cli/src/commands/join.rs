@@ -2,12 +2,12 @@
 
 use std::collections::HashSet;
 
-use kesmo_core::{plan::brief::Changes, time::Span, words::Outcome};
-use kesmo_wire::api::{Meet, Met, Run, Shard};
+use kesmo_core::{name::Slug, plan::brief::Changes, time::Span, words::Outcome};
+use kesmo_wire::api::{Meet, Met, Run, Shard, WorkingMachine};
 use tokio::sync::oneshot;
 
 use super::{
-    reports, run_path as path,
+    asked_to_end, reports, run_path as path,
     runs::entries,
     serve::log_to_stderr,
     start::new_run,
@@ -22,6 +22,9 @@ pub fn usual_slots() -> u16 {
 }
 
 pub async fn run(options: &Join, context: &Context) -> Result<u8, Failure> {
+    if let (None, None, Some(pool)) = (&options.run, &options.key, &options.pool) {
+        return lend_to_pool(pool, options, context).await.map(|()| 0);
+    }
     let wanted = reports::prepare(&options.report)?;
     let Place { name, home, taken } = place("join", options.name.as_deref(), None)?;
     let run = come_to(options, context).await?;
@@ -65,6 +68,55 @@ pub async fn run(options: &Join, context: &Context) -> Result<u8, Failure> {
     let status =
         if options.own_status && status <= 1 { own_status(&run, &name, status, context).await? } else { status };
     Ok(reports::of_run(&run, &wanted, status, context).await)
+}
+
+/// Lends this machine to a pool until it is needed no more. What a pool started shows by its token which machine it is.
+async fn lend_to_pool(pool: &str, options: &Join, context: &Context) -> Result<(), Failure> {
+    if options.own_status || !options.report.is_empty() {
+        return Err(Failure::call(
+            "--report and --own-status are of a run: a machine that is lent to a pool works for any",
+        ));
+    }
+    log_to_stderr(false);
+    let pool = Slug::parse("the pool", pool)?.to_string();
+    let machine: Option<WorkingMachine> = match context.client.get("/api/work/machine", &[]).await {
+        Ok(machine) => Some(machine),
+        // A worker's own token.
+        Err(kesmo_client::Error::Refused { status: 404, .. }) => None,
+        Err(kesmo_client::Error::Refused { status: 401, .. }) => {
+            return Err(Failure::trouble(format!(
+                "the pool {pool} does not wait for this machine, or no more: its token is not known at {} (a job that comes late, or a \
+                 second time, is turned away so)",
+                context.client.url()
+            )));
+        }
+        Err(e) => return Err(e.into()),
+    };
+    let given = machine.as_ref().map(|machine| machine.name.as_str()).or(options.name.as_deref());
+    let Place { home, taken, .. } = place("join", None, None)?;
+    let name = match given {
+        Some(name) => name.to_owned(),
+        None => place("join", None, Some(&home))?.name,
+    };
+    let engine = options.engine.find().await?;
+    eprintln!("This machine is {name} of the pool {pool}, at {}, until it is needed no more.", context.client.url());
+    let config = kesmo_worker::Config {
+        url: context.client.url().to_owned(),
+        token: context.client.token().to_owned(),
+        trust: context.service.trust.clone(),
+        pool: pool.clone(),
+        slots: options.slots.unwrap_or_else(usual_slots),
+        offers: offers(&options.offer, engine.as_ref())?,
+        engine,
+        home,
+        taken,
+        name,
+        ..kesmo_worker::Config::default()
+    };
+    let ended = kesmo_worker::run(config, Box::pin(asked_to_end())).await;
+    ended.map_err(|e| Failure::trouble(format!("this machine could not be lent to the pool {pool}: {e}")))?;
+    eprintln!("The pool {pool} needs this machine no more.");
+    Ok(())
 }
 
 /// The run to join; with a key it is started by the first who comes.

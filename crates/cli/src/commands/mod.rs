@@ -11,6 +11,7 @@ pub mod join;
 pub mod keys;
 pub mod people;
 pub mod planning;
+pub mod pools;
 pub mod queue;
 pub mod reach;
 pub mod reports;

@@ -9,7 +9,8 @@ use kesmo_core::{
     words::Outcome,
 };
 use kesmo_wire::api::{
-    Artifact, Attempt, Entries, Entry, EntryDetail, Run, RunSummary, Shard, StopRun, Variants, Worker, entry_name,
+    Artifact, Attempt, Entries, Entry, EntryDetail, MachineOf, Run, RunSummary, Shard, StopRun, Variants, Worker,
+    entry_name,
 };
 use kesmo_wire::live::{OutputEnd, OutputOver, OutputPiece};
 
@@ -90,6 +91,18 @@ pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
     }
     let page = format!("{}/runs/{}", context.client.url(), run.summary.name);
     print!("{}", view::run_head(&run, Some(&page)));
+    let machines: Vec<MachineOf> = context.client.get(&format!("{}/machines", path(&options.run)?), &[]).await?;
+    if let Some(last) = machines.last() {
+        let shown = machines.len().saturating_sub(MOST_MACHINES);
+        println!(
+            "\n{} of the pool {}; what one printed: kesmo log {} --job {}",
+            counted_machines(&machines),
+            last.pool,
+            options.run,
+            last.number
+        );
+        print!("{}", super::pools::machines_table(&machines[shown..]));
+    }
     if found.entries.is_empty() {
         if state.is_some() {
             println!("\nNo test is in this state.");
@@ -106,6 +119,14 @@ pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
         cases::in_trouble(&options.run, context).await?;
     }
     Ok(())
+}
+
+/// Machines of a run that are shown: the latest.
+const MOST_MACHINES: usize = 10;
+
+fn counted_machines(machines: &[MachineOf]) -> String {
+    let what = machines.last().map_or("machine", |m| m.what.as_str());
+    if machines.len() == 1 { format!("1 {what}") } else { format!("{} {what}s", machines.len()) }
 }
 
 /// Outcomes of the variants side by side: counts, and the tests that differ.
@@ -242,10 +263,14 @@ pub async fn find_entries(
 }
 
 pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
-    let chosen = match find_entries(context, &options.run, &options.test, &options.variant).await {
+    if let Some(job) = options.job {
+        return machine_log(&options.run, job, options.follow, context).await;
+    }
+    let test = options.test.as_deref().unwrap_or_default();
+    let chosen = match find_entries(context, &options.run, test, &options.variant).await {
         Ok(chosen) => chosen,
         // It may be a case of a file.
-        Err(none) => match cases::find(context, &options.run, &options.test, &options.variant).await? {
+        Err(none) => match cases::find(context, &options.run, test, &options.variant).await? {
             found if found.is_empty() => return Err(none),
             found => return cases::log(&found, options, context).await,
         },
@@ -257,8 +282,7 @@ pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
         }
         let variants: Vec<&str> = chosen.iter().map(|e| e.variant.as_str()).collect();
         return Err(Failure::call(format!(
-            "--follow is for one entry, and {} has {}: choose with --variant ({})",
-            options.test,
+            "--follow is for one entry, and {test} has {}: choose with --variant ({})",
             chosen.len(),
             variants.join("; ")
         )));
@@ -272,7 +296,7 @@ pub async fn log(options: &Log, context: &Context) -> Result<(), Failure> {
     if let Some(n) = options.attempt.filter(|n| !has(*n)) {
         let most = details.iter().map(|(_, d)| d.history.len()).max().unwrap_or(0);
         let had = if most == 1 { "1 attempt".to_owned() } else { format!("{most} attempts") };
-        return Err(Failure::call(format!("{} of {} has no attempt {n}: it had {had}", options.test, options.run)));
+        return Err(Failure::call(format!("{test} of {} has no attempt {n}: it had {had}", options.run)));
     }
     for (entry, detail) in details {
         if context.json {
@@ -499,6 +523,33 @@ pub fn place_in(folder: &Path, test: &str, variant: &str, attempt: u32) -> PathB
         place.push(format!("attempt-{attempt}"));
     }
     place
+}
+
+/// What a machine of a run printed; with `follow` also what it prints until it has ended.
+async fn machine_log(run: &str, number: u32, follow: bool, context: &Context) -> Result<(), Failure> {
+    let machines = format!("{}/machines", path(run)?);
+    let log = format!("{machines}/{number}/log");
+    let mut printed = String::new();
+    loop {
+        let all: Vec<MachineOf> = context.client.get(&machines, &[]).await?;
+        let over = all.iter().find(|m| m.number == i64::from(number)).is_none_or(|m| m.state.is_over());
+        match context.client.get_text(&log, &[]).await {
+            Ok(text) => {
+                // A log whose beginning is not kept any more is shown from where it is.
+                let new = text.strip_prefix(printed.as_str()).unwrap_or(&text);
+                print!("{}", view::output(new));
+                std::io::Write::flush(&mut std::io::stdout()).map_err(|e| Failure::trouble(e.to_string()))?;
+                printed = text;
+            }
+            // It may not have begun to print.
+            Err(_) if follow && !over => {}
+            Err(e) => return Err(e.into()),
+        }
+        if !follow || over {
+            return Ok(());
+        }
+        tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+    }
 }
 
 /// The entries of a run that neither passed nor were flaky nor skipped: names and variants.

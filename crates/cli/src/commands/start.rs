@@ -5,9 +5,13 @@ use std::{collections::BTreeSet, path::Path};
 use kesmo_client::pack;
 use kesmo_core::{
     name::did_you_mean,
-    plan::brief::{Brief, Changes},
+    plan::{
+        RunOptions,
+        brief::{Brief, Changes},
+    },
+    time::Span,
 };
-use kesmo_wire::api::{Again as AgainBody, NewRun, Run, Worker};
+use kesmo_wire::api::{Again as AgainBody, NewRun, PoolOf, Run, Worker};
 
 use super::{
     folders::is_folder,
@@ -69,8 +73,10 @@ pub fn read_brief(file: &Path) -> Result<Brief, Failure> {
 
 /// What the options of a call say.
 pub fn changes(choosing: &Choosing, running: &Running, place: &Place) -> Result<Changes, Failure> {
-    let Place { pool, branch, commit } = place;
-    let options = running.options(choosing)?;
+    let Place { pool, branch, commit, within, budget } = place;
+    let span = |time: &std::time::Duration| Span(u64::try_from(time.as_micros()).unwrap_or(u64::MAX));
+    let (within, budget) = (within.as_ref().map(span), budget.as_ref().map(span));
+    let options = RunOptions { within, budget, ..running.options(choosing)? };
     Ok(Changes { pool: pool.clone(), branch: branch.clone(), commit: commit.clone(), options })
 }
 
@@ -129,6 +135,11 @@ pub async fn started(run: &Run, staying: &Staying, reports: &[Wanted], context: 
 
 /// A pool without a worker may be a misspelt one: then the run would wait in silence.
 async fn say_if_nobody_is_there(pool: &str, context: &Context) {
+    // A pool that starts machines says by itself what is coming.
+    let described = context.client.get::<PoolOf>(&format!("/api/pools/{pool}"), &[]).await;
+    if described.is_ok_and(|pool| pool.pool.starts()) {
+        return;
+    }
     // Only a hint: the run is started, whatever becomes of it.
     let Ok(workers) = context.client.get::<Vec<Worker>>("/api/workers", &[]).await else { return };
     if workers.iter().any(|w| w.pool == pool && w.only_run.is_none()) {

@@ -194,6 +194,10 @@ impl LiveView {
         if s.stats.ended > 0 {
             lines.extend(wrap(&figures(s, elapsed), width).iter().map(|line| paint(Paint::Dim, line)));
         }
+        if let Some(machines) = &s.machines {
+            lines
+                .push(paint(Paint::Dim, &cut(&format!("machines of the pool {}: {}", s.pool, plain(machines)), width)));
+        }
         if let Some(waiting) = &s.waiting_for {
             lines.push(paint(Paint::Void, &cut(&plain(waiting), width)));
         }
@@ -441,6 +445,7 @@ mod tests {
             verdict: None,
             reason: String::new(),
             waiting_for: None,
+            machines: None,
             tally: Tally { waiting: 20, running: 4, passed: 12, flaky: 1, failed: 2, skipped: 1, ..Tally::default() },
             stats: AttemptStats {
                 ended: 18,

@@ -361,6 +361,9 @@ pub fn run_head(run: &Run, page: Option<&str>) -> String {
         ),
         _ => format!("  started by {} at {}, pool {}{brief}\n", s.started_by, moment(s.created_at), s.pool),
     };
+    if let Some(machines) = &s.machines {
+        out += &format!("  machines {machines}\n");
+    }
     if !run.reach.is_empty() {
         out += &format!("  ⇄ reaches {}\n", run.reach.join(", "));
     }

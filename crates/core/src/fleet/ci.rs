@@ -367,16 +367,18 @@ impl Asked {
             headers.push((name.to_lowercase(), value));
         }
         let body = self.body.as_ref().map(|body| self.filled_body(body, values)).transpose()?;
-        if matches!(self.body, Some(ref body) if !body.is_string()) && !headers.iter().any(|(n, _)| n == "content-type") {
+        if matches!(self.body, Some(ref body) if !body.is_string()) && !headers.iter().any(|(n, _)| n == "content-type")
+        {
             headers.push(("content-type".into(), "application/json".into()));
         }
         Ok(Filled { method: self.method, address, headers, body: body.map(String::into_bytes) })
     }
 
     fn filled_body(&self, body: &Value, values: &Values<'_>) -> Result<String, Error> {
-        let form = self.headers.iter().any(|(n, v)| {
-            n.eq_ignore_ascii_case("content-type") && v.starts_with("application/x-www-form-urlencoded")
-        });
+        let form = self
+            .headers
+            .iter()
+            .any(|(n, v)| n.eq_ignore_ascii_case("content-type") && v.starts_with("application/x-www-form-urlencoded"));
         match body {
             Value::String(text) if form => fill(text, values, in_address),
             Value::String(text) => fill(text, values, str::to_owned),

@@ -126,8 +126,10 @@ pub fn decide(pool: &Limits, demands: &[Demand], machines: &[Machine], now: Time
         match pool.failed_at.map(|at| now.since(at)).filter(|ago| pool.failures > 0 && *ago < pause) {
             Some(ago) => {
                 let rest = Span(pause.0 - ago.0);
+                // In whole seconds: whoever is told is not to be told anew all the time.
+                let whole = Span::seconds(rest.0.div_ceil(1_000_000));
                 decision.why +=
-                    &format!("; the last {} failed, and the next is tried in {rest}", starts(pool.failures));
+                    &format!("; the last {} failed, and the next is tried in {whole}", starts(pool.failures));
                 decision.wake = Some(now + rest);
             }
             // One that failed shows whether the next goes well, before all others are asked for.
@@ -162,7 +164,8 @@ pub fn decide(pool: &Limits, demands: &[Demand], machines: &[Machine], now: Time
 }
 
 /// How long after failed starts the next is tried.
-fn pause_after(failures: u32) -> Span {
+#[must_use]
+pub fn pause_after(failures: u32) -> Span {
     Span(FIRST_PAUSE.0.saturating_mul(1 << failures.saturating_sub(1).min(20))).min(LONGEST_PAUSE)
 }
 

@@ -5,5 +5,5 @@ pub mod ci;
 pub mod deciding;
 pub mod pool;
 
-pub use deciding::{Decision, Demand, Limits, Machine, State, decide};
+pub use deciding::{Decision, Demand, Limits, Machine, State, decide, pause_after};
 pub use pool::{CiPool, ClusterPool, EnginePool, How, Pool};

@@ -203,7 +203,11 @@ impl Pool {
         for (name, value) in &self.offers {
             let fits = |text: &str| !text.is_empty() && text.len() <= 100 && !text.chars().any(char::is_control);
             if !fits(name) || !fits(value) {
-                return Err(wrong(format!("--offer {}={}: each is 1 to 100 letters", shorten(name, 40), shorten(value, 40))));
+                return Err(wrong(format!(
+                    "--offer {}={}: each is 1 to 100 letters",
+                    shorten(name, 40),
+                    shorten(value, 40)
+                )));
             }
         }
         if let Some(url) = &self.url {
@@ -243,7 +247,8 @@ impl EnginePool {
     fn check(&self) -> Result<(), Error> {
         is_image(&self.image)?;
         if let Some(address) = &self.address {
-            let known = ["unix://", "tcp://"].iter().any(|kind| address.strip_prefix(kind).is_some_and(|r| !r.is_empty()));
+            let known =
+                ["unix://", "tcp://"].iter().any(|kind| address.strip_prefix(kind).is_some_and(|r| !r.is_empty()));
             if !known || address.len() > LONGEST || address.chars().any(char::is_control) {
                 let shown = shorten(address, 80);
                 return Err(wrong(format!("--engine {shown:?}: write unix:///PATH of a socket, or tcp://HOST:PORT")));

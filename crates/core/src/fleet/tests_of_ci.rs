@@ -33,7 +33,10 @@ fn a_description_that_cannot_be_says_where_and_what_to_do() {
     for (change, why) in [
         (("[start]", "[begin]"), "unknown field `begin`"),
         (("method  = \"POST\"", "method = \"post\""), "unknown variant `post`"),
-        (("address = \"http://ci.quay.example/jobs?", "adress = \"http://ci.quay.example/jobs?"), "unknown field `adress`"),
+        (
+            ("address = \"http://ci.quay.example/jobs?", "adress = \"http://ci.quay.example/jobs?"),
+            "unknown field `adress`",
+        ),
         (("{run}", "{ruin}"), "start.address: {ruin} stands for nothing here: did you mean {run}?"),
         (("{secret}", "{job}"), "start.headers: {job} stands for nothing here"),
         (("{token}", "{token"), "start.body: a { stands alone: write {{ for one"),
@@ -103,7 +106,10 @@ fn a_job_is_found_in_the_answer_or_in_a_header() {
 #[test]
 fn a_state_is_known_or_told_to_be_unknown() {
     let state = |answer: &str| quay().state_in(answer);
-    assert_eq!(state(r#"{"state": "queued", "why": "no agent is free"}"#), Ok(JobState::Waiting("queued: no agent is free".into())));
+    assert_eq!(
+        state(r#"{"state": "queued", "why": "no agent is free"}"#),
+        Ok(JobState::Waiting("queued: no agent is free".into()))
+    );
     assert_eq!(state(r#"{"state": "running", "why": ""}"#), Ok(JobState::Running("running".into())));
     assert_eq!(state(r#"{"state": "failed"}"#), Ok(JobState::Ended("failed".into())));
     let said = state(r#"{"state": "paused"}"#).unwrap_err().to_string();

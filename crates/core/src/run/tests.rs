@@ -1058,7 +1058,11 @@ fn what_is_left_is_told_to_whoever_starts_machines() {
     assert_eq!(at(&few).slots, 2);
     let mut claiming = vec![entry("a", 5000), entry("b", 5000), entry("c", 10)];
     claiming.iter_mut().take(2).for_each(|e| e.claims = 1);
-    assert_eq!(at(&Bench::new(policy(), claiming)).longest, Span::seconds(10), "what claims the same goes one after the other");
+    assert_eq!(
+        at(&Bench::new(policy(), claiming)).longest,
+        Span::seconds(10),
+        "what claims the same goes one after the other"
+    );
     bench.feed(Input::Stop { reason: "enough".into() });
     for batch in bench.engine.open_batches().map(|(batch, ..)| batch).collect::<Vec<_>>() {
         bench.feed(Input::BatchEnded { batch, end: BatchEnd::Done });

@@ -2,7 +2,7 @@
 
 use std::sync::Mutex;
 
-use kesmo_files::secret::random_text;
+pub use kesmo_files::secret::{hash, new_token};
 use kesmo_store::Store;
 use kesmo_wire::api::{Me, Refusal, Role};
 use rocket::{
@@ -10,7 +10,6 @@ use rocket::{
     http::{Method, Status},
     request::{FromRequest, Outcome},
 };
-use sha2::{Digest, Sha256};
 
 use crate::{app::App, error::Error, known::REMEMBERED};
 
@@ -51,18 +50,6 @@ impl Right {
             Self::Lend => "the right to lend a machine (a worker, operator or admin token)",
         }
     }
-}
-
-/// A new token's text.
-#[must_use]
-pub fn new_token() -> String {
-    format!("kesmo-{}", random_text())
-}
-
-/// What is kept of a token. A token is 256 random bits, so that a plain hash cannot be turned back.
-#[must_use]
-pub fn hash(token: &str) -> Vec<u8> {
-    Sha256::digest(token.as_bytes()).to_vec()
 }
 
 /// Makes the first token where there is none, and keeps its text in the data folder.

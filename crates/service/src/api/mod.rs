@@ -12,6 +12,7 @@ mod parks;
 pub mod people;
 pub mod planning;
 pub mod polls;
+pub mod pools;
 pub mod queue;
 pub mod reach;
 pub mod reports;
@@ -80,6 +81,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", schedules::routes())
         .mount("/", webhooks::routes())
         .mount("/", polls::routes())
+        .mount("/", pools::routes())
         .mount("/", queue::routes())
         .mount("/", runs::routes())
         .mount("/", cases::routes())
@@ -165,6 +167,7 @@ impl Modify for Bearer {
         webhooks::add, webhooks::list, webhooks::show, webhooks::remove, webhooks::pause, webhooks::new_secret,
         webhooks::try_body, webhooks::delivery, webhooks::redeliver, webhooks::take,
         reach::list,
+        pools::put, pools::list, pools::show, pools::remove, pools::machines, pools::machine_log,
         polls::put, polls::list, polls::all, polls::remove,
         live::run, live::floor, live::output,
     ),

@@ -4,9 +4,10 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use futures::StreamExt;
 use kesmo_core::name::RunName;
+use kesmo_store::access::MACHINE;
 use kesmo_wire::{
     Digest,
-    api::{Role, Stored},
+    api::{Role, Stored, WorkingMachine},
     link::{FromWorker, Hello, ToWorker, VERSION},
 };
 use rocket::{Data, Route, Shutdown, State, fs::NamedFile, get, put, routes, serde::json::Json};
@@ -34,7 +35,16 @@ const LARGEST_MESSAGE: usize = 16 << 20;
 static LINKS: AtomicU64 = AtomicU64::new(1);
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![link, bundle, put_blob]
+    routes![link, bundle, put_blob, machine]
+}
+
+/// The machine of a pool that a token is for.
+#[get("/api/work/machine")]
+fn machine(caller: MayLend) -> Answer<WorkingMachine> {
+    match caller.0.name.strip_prefix(MACHINE) {
+        Some(name) => Ok(Json(WorkingMachine { name: name.to_owned() })),
+        None => Err(Refused::not_found(format!("the token {} is not of a machine that a pool started", caller.0.name))),
+    }
 }
 
 /// A bundle, for a worker that does not have it yet.
@@ -64,11 +74,12 @@ fn link(
 ) -> Channel<'static> {
     let app = app.inner().clone();
     let for_any_run = matches!(caller.0.role, Role::Worker | Role::Admin);
+    let caller = caller.0.name;
     socket.config(within(LARGEST_MESSAGE)).channel(move |mut stream| {
         Box::pin(async move {
             let number = LINKS.fetch_add(1, Ordering::Relaxed);
             let ended = tokio::select! {
-                ended = carry(&mut stream, number, &app, for_any_run, shutdown) => ended,
+                ended = carry(&mut stream, number, &app, (&caller, for_any_run), shutdown) => ended,
                 () = standing.ends() => Err("its token was removed".into()),
             };
             if let Err(e) = ended {
@@ -89,7 +100,7 @@ fn read(message: &Message) -> Result<Option<FromWorker>, String> {
 }
 
 /// Why a worker that says this is not taken.
-fn refusal(hello: &Hello, for_any_run: bool) -> Option<String> {
+fn refusal(hello: &Hello, caller: &str, for_any_run: bool) -> Option<String> {
     if hello.version != VERSION {
         let version = hello.version;
         return Some(format!(
@@ -97,6 +108,12 @@ fn refusal(hello: &Hello, for_any_run: bool) -> Option<String> {
              service's own version ({})",
             env!("CARGO_PKG_VERSION")
         ));
+    }
+    // What a pool gave to one machine makes no other.
+    if let Some(machine) = caller.strip_prefix(MACHINE)
+        && machine != hello.name
+    {
+        return Some(format!("this token is of the machine {machine}, and this worker is named {}", hello.name));
     }
     (hello.only_run.is_none() && !for_any_run).then(|| {
         "an operator's token lends a machine to one run: use `kesmo join RUN`; a worker needs a token of the role worker"
@@ -118,7 +135,7 @@ async fn carry(
     stream: &mut DuplexStream,
     number: u64,
     app: &App,
-    for_any_run: bool,
+    (caller, for_any_run): (&str, bool),
     mut shutdown: Shutdown,
 ) -> Result<(), String> {
     let floor = &app.floor;
@@ -132,7 +149,7 @@ async fn carry(
         // Said plainly, so that whoever starts the worker knows.
         Err(message) => return say(stream, &ToWorker::Refused { message }).await,
     };
-    if let Some(message) = refusal(&hello, for_any_run) {
+    if let Some(message) = refusal(&hello, caller, for_any_run) {
         return say(stream, &ToWorker::Refused { message }).await;
     }
     let pool = pool_of(app, &hello).await;

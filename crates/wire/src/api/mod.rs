@@ -8,6 +8,7 @@ mod parks;
 mod people;
 mod planning;
 mod polls;
+mod pools;
 mod queue;
 mod runs;
 mod schedules;
@@ -25,10 +26,11 @@ pub use planning::{
     Forecast, ForecastPoint, ForecastQuery, Meet, Met, PortionOf, PortionQuery, TestLine, Tests, TestsQuery,
 };
 pub use polls::{NewPoll, PollOf};
+pub use pools::{MachineOf, MachineState, NewPool, PoolOf};
 pub use queue::MoveRun;
 pub use runs::{Again, ChainLink, NewRun, Run, RunSummary, StopRun};
 pub use schedules::{Calendar, CalendarStart, NewSchedule, Pause, PlannedStart, ScheduleOf, SchedulePreview};
 pub use service::{Health, Refusal};
 pub use suites::{FacetDetail, NewSuite, Stored, Suite, SuiteDetail, SuiteDraft};
 pub use webhooks::{Delivery, NewWebhook, Tried, TryWebhook, WebhookOf};
-pub use workers::{Drain, Slot, Worker};
+pub use workers::{Drain, Slot, Worker, WorkingMachine};

@@ -92,6 +92,9 @@ pub struct RunSummary {
     /// Its place among the runs of its pool that nothing was begun of, from 1, and how many those are.
     #[serde(default)]
     pub place: Option<(u32, u32)>,
+    /// In a pool that starts machines: how many it has, and why not more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machines: Option<String>,
 }
 
 /// A run in full, but for its entries.

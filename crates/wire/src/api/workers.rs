@@ -28,6 +28,13 @@ pub struct Worker {
     pub draining: bool,
 }
 
+/// The machine of a pool that a token is for.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WorkingMachine {
+    /// What its worker is to be named.
+    pub name: String,
+}
+
 /// Has a worker finish what it has and take nothing new, or take work again.
 #[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

@@ -111,7 +111,8 @@ impl Engine {
         slots += units;
         let in_use = self.slots_in_use().max(1);
         work += waits + self.starts_ahead(waits, in_use) * self.start_cost().as_seconds();
-        let chain: f64 = self.ready.longest().unwrap_or_default().iter().map(|i| self.work_of(*i, pace, strangers).mean).sum();
+        let chain: f64 =
+            self.ready.longest().unwrap_or_default().iter().map(|i| self.work_of(*i, pace, strangers).mean).sum();
         // What claims the same goes one after the other.
         let claimed = self.ready.claim_sets().map(|set| Span(self.ready.claimed(set)).as_seconds() * pace);
         let longest = claimed.fold(longest.max(chain), f64::max);

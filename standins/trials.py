@@ -1,0 +1,104 @@
+#!/usr/bin/env python3
+"""The trials of the stand-ins: python3 standins/trials.py"""
+
+import importlib.machinery
+import importlib.util
+import json
+import pathlib
+import threading
+import time
+import unittest
+import urllib.error
+import urllib.request
+
+HERE = pathlib.Path(__file__).parent
+
+
+def load(name):
+    """A stand-in as a module: its file has no ending."""
+    loader = importlib.machinery.SourceFileLoader(name.replace("-", "_"), str(HERE / name))
+    spec = importlib.util.spec_from_loader(loader.name, loader)
+    module = importlib.util.module_from_spec(spec)
+    loader.exec_module(module)
+    return module
+
+
+class JobYard(unittest.TestCase):
+    def setUp(self):
+        pipelines = {"hail": ["echo ahoy $WHO", "true"], "sink": ["echo going down; exit 3", "echo never"], "wait": ["sleep 60"]}
+        self.server = load("job-yard").serve(pipelines, agents=1, token="t0ken")
+        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        self.base = f"http://127.0.0.1:{self.server.server_address[1]}"
+
+    def tearDown(self):
+        for job in list(self.server.yard.jobs.values()):
+            self.server.yard.end(job)
+        self.server.shutdown()
+        self.server.server_close()
+
+    def call(self, method, path, body=None, token="t0ken"):
+        data = json.dumps(body).encode() if body is not None else None
+        request = urllib.request.Request(self.base + path, data, {"authorization": f"Bearer {token}"}, method=method)
+        try:
+            with urllib.request.urlopen(request) as answer:
+                return answer.status, answer.read().decode()
+        except urllib.error.HTTPError as refused:
+            return refused.code, refused.read().decode()
+
+    def start(self, pipeline, **values):
+        status, answer = self.call("POST", "/jobs", {"pipeline": pipeline, "values": values})
+        self.assertEqual(status, 201, answer)
+        return json.loads(answer)["id"]
+
+    def until(self, job, *states):
+        for _ in range(200):
+            told = json.loads(self.call("GET", f"/jobs/{job}")[1])
+            if told["state"] in states:
+                return told
+            time.sleep(0.05)
+        self.fail(f"it is still {told}")
+
+    def test_a_job_carries_its_steps_out_with_its_values(self):
+        job = self.start("hail", WHO="Ada")
+        self.until(job, "passed")
+        log = self.call("GET", f"/jobs/{job}/log")[1]
+        self.assertIn("ahoy Ada", log)
+        self.assertIn("step 2 ended with status 0", log)
+        self.assertIn("passed", self.call("GET", f"/jobs/{job}/page", token="")[1])
+
+    def test_a_step_that_fails_is_the_last(self):
+        job = self.start("sink")
+        self.until(job, "failed")
+        log = self.call("GET", f"/jobs/{job}/log")[1]
+        self.assertIn("status 3", log)
+        self.assertNotIn("never\n", log.split("──")[-1])
+
+    def test_jobs_wait_for_an_agent_and_can_be_ended(self):
+        first, second = self.start("wait"), self.start("wait")
+        self.until(first, "running")
+        self.assertEqual(self.until(second, "queued")["why"], "no agent is free")
+        self.assertEqual(self.call("POST", f"/jobs/{second}/end")[0], 202)
+        self.assertEqual(self.call("POST", f"/jobs/{first}/end")[0], 202)
+        self.assertEqual(self.until(first, "ended")["state"], "ended")
+        self.assertEqual(self.call("POST", f"/jobs/{first}/end")[0], 409)
+
+    def test_what_is_not_allowed_or_not_there_is_told(self):
+        self.assertEqual(self.call("POST", "/jobs", {"pipeline": "hail"}, token="other")[0], 401)
+        self.assertEqual(self.call("POST", "/jobs", {"pipeline": "fly"})[0], 422)
+        self.assertEqual(self.call("POST", "/jobs", {"pipeline": "hail", "values": {"A": 1}})[0], 422)
+        self.assertEqual(self.call("GET", "/jobs/77")[0], 404)
+        self.assertEqual(self.call("GET", "/jobs/77/log")[0], 404)
+
+    def test_trouble_comes_as_often_as_it_was_asked_for(self):
+        self.call("PUT", "/trouble", {"kind": "busy", "times": 2})
+        told = [self.call("POST", "/jobs", {"pipeline": "hail"})[0] for _ in range(3)]
+        self.assertEqual(told, [503, 503, 201])
+        self.call("PUT", "/trouble", {"kind": "twice"})
+        job = self.start("hail", WHO="twice")
+        self.until(job, "passed")
+        self.call("PUT", "/trouble", {"kind": "lost"})
+        self.assertEqual(self.call("GET", f"/jobs/{self.start('hail')}")[0], 404)
+
+
+if __name__ == "__main__":
+    unittest.main(verbosity=1)
