@@ -100,5 +100,65 @@ class JobYard(unittest.TestCase):
         self.assertEqual(self.call("GET", f"/jobs/{self.start('hail')}")[0], 404)
 
 
+class PodHarbour(unittest.TestCase):
+    def setUp(self):
+        self.server = load("pod-harbour").serve("/bin/echo", token="t0ken")
+        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        self.base = f"http://127.0.0.1:{self.server.server_address[1]}/api/v1/namespaces/quay/pods"
+
+    def tearDown(self):
+        self.server.shutdown()
+        self.server.server_close()
+
+    def call(self, method, path="", body=None, token="t0ken"):
+        data = json.dumps(body).encode() if body is not None else None
+        request = urllib.request.Request(self.base + path, data, {"authorization": f"Bearer {token}"}, method=method)
+        try:
+            with urllib.request.urlopen(request) as answer:
+                text = answer.read().decode()
+                return answer.status, json.loads(text) if answer.headers["content-type"] == "application/json" else text
+        except urllib.error.HTTPError as refused:
+            return refused.code, json.loads(refused.read())
+
+    def pod(self, name, **labels):
+        container = {"name": "boat", "image": "quay:1", "args": ["ahoy"]}
+        return {"apiVersion": "v1", "kind": "Pod", "metadata": {"name": name, "labels": labels}, "spec": {"containers": [container]}}
+
+    def until(self, name, phase):
+        for _ in range(200):
+            told = self.call("GET", f"/{name}")[1]
+            if told["status"]["phase"] == phase:
+                return told
+            time.sleep(0.05)
+        self.fail(f"it is still {told}")
+
+    def test_a_pod_is_carried_out_found_by_its_label_and_deleted(self):
+        self.assertEqual(self.call("POST", "", self.pod("a", line="quay"))[0], 201)
+        self.assertEqual(self.call("POST", "", self.pod("a"))[1]["reason"], "AlreadyExists")
+        self.call("POST", "", self.pod("b", line="other"))
+        self.until("a", "Succeeded")
+        self.assertEqual(self.call("GET", "/a/log")[1], "ahoy\n")
+        found = self.call("GET", "?labelSelector=line=quay")[1]
+        self.assertEqual([pod["metadata"]["name"] for pod in found["items"]], ["a"])
+        self.assertEqual(self.call("DELETE", "/a")[0], 200)
+        self.assertEqual(self.call("GET", "/a")[1]["reason"], "NotFound")
+
+    def test_what_a_cluster_refuses_is_refused(self):
+        self.assertEqual(self.call("GET", token="other")[0], 401)
+        self.assertEqual(self.call("POST", "", {"kind": "Pod"})[0], 400)
+        self.assertEqual(self.call("POST", "", {**self.pod("a"), "spec": {"containers": [{}]}})[0], 422)
+
+    def test_pods_fail_as_they_do_in_a_cluster(self):
+        self.server.harbour.trouble.update({"no-room": 1})
+        self.call("POST", "", self.pod("a"))
+        time.sleep(0.2)
+        told = self.call("GET", "/a")[1]
+        self.assertEqual((told["status"]["phase"], told["status"]["conditions"][0]["reason"]), ("Pending", "Unschedulable"))
+        self.server.harbour.trouble.update({"broken": 1})
+        self.call("POST", "", self.pod("b"))
+        terminated = self.until("b", "Failed")["status"]["containerStatuses"][0]["state"]["terminated"]
+        self.assertEqual((terminated["exitCode"], terminated["reason"]), (2, "Error"))
+
+
 if __name__ == "__main__":
     unittest.main(verbosity=1)

@@ -638,9 +638,13 @@ impl Keeper {
                 let what = self.pool.how.machine();
                 let called = first.row.handle.as_deref().filter(|h| h.len() <= 40).unwrap_or(&first.row.name);
                 let link = first.row.link.as_ref().map(|link| format!(" ({link})")).unwrap_or_default();
-                let said = if first.row.said.is_empty() { "is asked for".to_owned() } else { first.row.said.clone() };
+                let said = if first.row.said.is_empty() {
+                    "is being asked for".to_owned()
+                } else {
+                    format!("is coming: {}", first.row.said)
+                };
                 let more = if coming.len() > 1 { format!("; {} are coming", coming.len()) } else { String::new() };
-                format!("{what} {called}: {said}{link}{more}")
+                format!("{what} {called} {said}{link}{more}")
             }
             // No time that is left: whoever waits is not to be told anew every second.
             (None, Some(trouble)) if self.failures > 0 => {
@@ -648,7 +652,8 @@ impl Keeper {
                 format!("{trouble}; tried {times}, and again {} after that", fleet::pause_after(self.failures))
             }
             (None, Some(trouble)) => trouble.clone(),
-            (None, None) => decision.why.clone(),
+            (None, None) if self.row.leaving => "the pool is being removed, and starts none any more".to_owned(),
+            (None, None) => format!("a {} is about to be asked for", self.pool.how.machine()),
         };
         let wanted = decision.why.split(' ').next().and_then(|n| n.parse().ok()).unwrap_or(0);
         let why = decision.why.split_once("; the last").map_or(decision.why.as_str(), |(why, _)| why);

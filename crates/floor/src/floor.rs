@@ -408,7 +408,11 @@ impl Floor {
     }
 
     pub(crate) fn worker_lost(&mut self, worker: WorkerId) {
-        tracing::warn!(worker = self.workers.name(worker), "a worker is lost");
+        if self.workers.is_idle_and_draining(worker) {
+            tracing::info!(worker = self.workers.name(worker), "a worker has left");
+        } else {
+            tracing::warn!(worker = self.workers.name(worker), "a worker is lost");
+        }
         for run in self.runs.keys().copied().collect::<Vec<_>>() {
             self.feed(run, Input::WorkerLost { worker });
         }

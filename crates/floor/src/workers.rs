@@ -270,6 +270,11 @@ impl Workers {
         self.known.get(&worker).is_some_and(|k| k.load.overloaded().is_some())
     }
 
+    /// Whether a worker takes nothing new and has nothing to do: nobody misses it.
+    pub fn is_idle_and_draining(&self, worker: WorkerId) -> bool {
+        self.known.get(&worker).is_some_and(|k| k.draining && k.busy() == 0)
+    }
+
     /// The slots of a pool's connected workers.
     pub fn slots_in(&self, pool: &str) -> u32 {
         self.known.values().filter(|k| k.link.is_some() && k.is_for(pool, None)).map(|k| k.slots.len() as u32).sum()

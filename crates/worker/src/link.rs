@@ -364,6 +364,10 @@ impl Worker {
 
     fn take(&mut self, message: ToWorker) {
         match &message {
+            ToWorker::Grant(grant) => {
+                let first = grant.entries.first().map_or("", |entry| entry.name.as_str());
+                tracing::info!(run = grant.setup.run, slot = grant.slot, tests = grant.entries.len(), first, "begins");
+            }
             ToWorker::List(job) => {
                 self.listing.insert(job.job.clone());
             }

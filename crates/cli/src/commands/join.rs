@@ -1,6 +1,6 @@
 //! `kesmo join`: lends this machine to one run until its verdict.
 
-use std::collections::HashSet;
+use std::{collections::HashSet, io::Write};
 
 use kesmo_core::{name::Slug, plan::brief::Changes, time::Span, words::Outcome};
 use kesmo_wire::api::{Meet, Met, Run, Shard, WorkingMachine};
@@ -99,7 +99,10 @@ async fn lend_to_pool(pool: &str, options: &Join, context: &Context) -> Result<(
         None => place("join", None, Some(&home))?.name,
     };
     let engine = options.engine.find().await?;
-    eprintln!("This machine is {name} of the pool {pool}, at {}, until it is needed no more.", context.client.url());
+    say(&format!(
+        "This machine is {name} of the pool {pool}, at {}, until it is needed no more.",
+        context.client.url()
+    ));
     let config = kesmo_worker::Config {
         url: context.client.url().to_owned(),
         token: context.client.token().to_owned(),
@@ -115,8 +118,15 @@ async fn lend_to_pool(pool: &str, options: &Join, context: &Context) -> Result<(
     };
     let ended = kesmo_worker::run(config, Box::pin(asked_to_end())).await;
     ended.map_err(|e| Failure::trouble(format!("this machine could not be lent to the pool {pool}: {e}")))?;
-    eprintln!("The pool {pool} needs this machine no more.");
+    say(&format!("The pool {pool} needs this machine no more."));
     Ok(())
+}
+
+/// Says a line in one piece: whoever keeps what a container prints may tear others apart.
+fn say(line: &str) {
+    if let Err(e) = std::io::stderr().write_all(format!("{line}\n").as_bytes()) {
+        tracing::debug!("nobody reads what is said: {e}");
+    }
 }
 
 /// The run to join; with a key it is started by the first who comes.
