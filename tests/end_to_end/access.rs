@@ -24,10 +24,10 @@ const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/
     POST /api/webhooks/{name}/secret, POST /api/workers/{name}/drain";
 
 /// Calls of those who may do everything.
-const KEEPING: &str = "GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}";
+const KEEPING: &str = "PUT /api/pools/{name}, DELETE /api/pools/{name}, GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}";
 
 /// Calls of machines that work, which the document does not have.
-const WORKING: &str = "GET /api/bundles/{digest}, PUT /api/work/blobs/{digest}";
+const WORKING: &str = "GET /api/bundles/{digest}, GET /api/work/machine, PUT /api/work/blobs/{digest}";
 
 #[test]
 fn every_role_may_do_on_every_route_what_it_should_and_nothing_else() {
@@ -59,7 +59,12 @@ fn every_role_may_do_on_every_route_what_it_should_and_nothing_else() {
         };
         let (method, path) = route.split_once(' ').expect("a method and a path");
         // What is named is not there, so that nothing is done.
-        let path = path.replace("{number}", "7").replace("{index}", "7").replace("{attempt}", "7").replace("{id}", "7");
+        let path = path
+            .replace("{number}", "7")
+            .replace("{machine}", "7")
+            .replace("{index}", "7")
+            .replace("{attempt}", "7")
+            .replace("{id}", "7");
         let path = path.replace("{digest}", &"0".repeat(64)).replace("{suite}", "nowhere").replace("{name}", "nobody");
         for ((role, token), may) in roles.iter().zip(&tokens).zip(may) {
             // This one has no end.

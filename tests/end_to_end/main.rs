@@ -10,6 +10,7 @@ mod holes;
 mod images;
 mod once;
 mod planning;
+mod pools;
 mod quay;
 mod reach;
 mod readers;

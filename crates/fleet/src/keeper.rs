@@ -105,6 +105,11 @@ impl Machine {
         Known { id: self.row.id, name: self.row.name.clone(), handle: self.row.handle.clone() }
     }
 
+    /// Whether it is neither over nor being ended.
+    fn is_there(&self) -> bool {
+        self.ending.is_none() && !self.state.is_over()
+    }
+
     fn say(&mut self, said: &str) {
         let said = kesmo_core::name::shorten(said, LONGEST_SAID);
         if self.row.said != said {
@@ -251,7 +256,7 @@ impl Keeper {
     /// Which of its machines' workers are here.
     fn meet(&mut self, workers: &[Working], stamp: Timestamp) {
         let mut came = Vec::new();
-        for machine in self.machines.values_mut().filter(|m| m.ending.is_none()) {
+        for machine in self.machines.values_mut().filter(|m| m.is_there()) {
             let worker = workers.iter().find(|w| w.name == machine.row.name);
             if worker.is_some_and(|w| w.connected)
                 && matches!(machine.state, MachineState::Asked | MachineState::Coming)
@@ -284,7 +289,7 @@ impl Keeper {
             MISSED_AFTER
         };
         let mut over: Vec<(i64, MachineState, String)> = Vec::new();
-        for (id, machine) in self.machines.iter().filter(|(_, m)| m.ending.is_none()) {
+        for (id, machine) in self.machines.iter().filter(|(_, m)| m.is_there()) {
             let ended = match &machine.standing {
                 Some(Standing::Ended(why)) => Some(why.clone()),
                 // Who has just been asked may not know it everywhere yet.
@@ -321,7 +326,7 @@ impl Keeper {
         }
         self.guessed.retain(|id, _| waits.runs.iter().any(|run| run.id == *id));
         let working = |name: &str| waits.workers.iter().find(|w| w.name == name);
-        let counted = self.machines.values().filter(|m| m.ending.is_none() && m.state != MachineState::Leaving);
+        let counted = self.machines.values().filter(|m| m.is_there() && m.state != MachineState::Leaving);
         let mut machines: Vec<fleet::Machine> = counted
             .map(|machine| {
                 let state = match (machine.state, working(&machine.row.name)) {
@@ -420,7 +425,7 @@ impl Keeper {
         // Who was told to end and has nothing to do any more, and does not end.
         let stuck = |machine: &Machine| {
             let idle = waits.workers.iter().any(|w| w.name == machine.row.name && !w.busy);
-            machine.ending.is_none() && idle && machine.leaving.is_some_and(|since| stamp.since(since) >= LEAVES_WITHIN)
+            machine.is_there() && idle && machine.leaving.is_some_and(|since| stamp.since(since) >= LEAVES_WITHIN)
         };
         let stuck: Vec<i64> = self.machines.iter().filter(|(_, m)| stuck(m)).map(|(id, _)| *id).collect();
         for id in stuck {
@@ -576,16 +581,18 @@ impl Keeper {
                 self.looked = None;
             }
             Err(e) => {
-                let already = machine.ending.is_some();
+                let already = machine.ending.take();
                 let (name, run) = (machine.row.name.clone(), machine.row.run_id);
                 machine.say(&e.to_string());
-                machine.ending.get_or_insert((MachineState::Failed, e.to_string()));
-                if !already {
+                machine.turn(already.as_ref().map_or(MachineState::Failed, |(state, _)| *state));
+                machine.row.ended_at = Some(chrono::Utc::now());
+                machine.changed = true;
+                // Whether it was started may not be known: what was has no token any more, and is cleared away.
+                self.cleared = None;
+                if already.is_none() {
                     tracing::warn!(pool = self.name, machine = name, "a machine could not be started: {e}");
                     self.failed(&name, None, run, &e.to_string()).await;
                 }
-                // Whether it was started may not be known: what was is ended.
-                self.end_there(id);
             }
         }
     }
@@ -608,10 +615,11 @@ impl Keeper {
     /// Has its machines looked at where they run, and what is none of them cleared away, beside.
     fn look(&mut self) {
         let due = |at: Option<Instant>, every: Duration| at.is_none_or(|at| at.elapsed() >= every);
-        let known: Vec<Known> = self.machines.values().map(Machine::known).collect();
+        let kept = self.machines.values().filter(|m| m.row.ended_at.is_none());
+        let known: Vec<Known> = kept.map(Machine::known).collect();
         if !self.looking && !known.is_empty() && due(self.looked, LOOK_EVERY) {
             (self.looking, self.looked) = (true, Some(Instant::now()));
-            let wanted = self.machines.values().filter(|m| m.ending.is_none() && m.state != MachineState::Asked);
+            let wanted = self.machines.values().filter(|m| m.is_there() && m.state != MachineState::Asked);
             let wanted: Vec<Known> = wanted.map(Machine::known).collect();
             let provider = Arc::clone(&self.provider);
             self.tasks.spawn(async move { Done::Looked(provider.look(&wanted).await) });
@@ -630,7 +638,7 @@ impl Keeper {
         let coming: Vec<&Machine> = self
             .machines
             .values()
-            .filter(|m| m.ending.is_none() && matches!(m.state, MachineState::Asked | MachineState::Coming))
+            .filter(|m| m.is_there() && matches!(m.state, MachineState::Asked | MachineState::Coming))
             .collect();
         let trouble = self.away.as_ref().or(self.trouble.as_ref());
         let says = match (coming.first(), trouble) {
