@@ -565,3 +565,52 @@ fn the_stand_ins_do_what_they_say() {
     assert!(trials.status.success(), "{}", all_said(&trials));
     assert_says(&all_said(&trials), &["OK"]);
 }
+
+/// Jobs that the yard carries out or will.
+fn jobs_open(at: &str) -> usize {
+    let jobs = asked(at, "/jobs");
+    jobs.as_array().expect("jobs").iter().filter(|j| j["state"] == "queued" || j["state"] == "running").count()
+}
+
+#[test]
+fn of_two_services_one_starts_the_machines_and_the_other_goes_on_with_them() {
+    use std::os::unix::fs::PermissionsExt;
+    let dir = tempfile::tempdir().expect("a folder");
+    fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
+    let postgres = kesmo_database::Postgres::start(dir.path()).expect("PostgreSQL runs");
+    let clock = crate::quay::Clock::new(dir.path().join("clock"), "2026-11-02T02:00:00Z");
+    let blobs = dir.path().join("blobs");
+    let one = || Quay::sharing(&postgres.url(), &blobs, &clock);
+    let mut first = one();
+    let token = first.token();
+    let second = one();
+    let (_yard, at) = yard(&first, 4);
+    add_boats(&first, &at, &["--idle", "1s", "--most", "2"]);
+    let folder = suite(&first, "sounding", 60, "0.3");
+    let run = first.start_run(&folder, &["--pool", "boats"]);
+    let ask = |quay: &Quay, words: &[&str]| -> Value {
+        let mut all = words.to_vec();
+        all.push("--json");
+        serde_json::from_slice(&quay.kesmo_as(&token, &all).stdout).unwrap_or_default()
+    };
+    until("its jobs are up", || (jobs_open(&at) == 2).then_some(()));
+    // Whoever keeps the pool is the one to be killed; the other says so.
+    let kept_by_first =
+        !ask(&first, &["pool", "show", "boats"])["why"].as_str().unwrap_or_default().contains("keeps it");
+    let most = std::sync::atomic::AtomicUsize::new(0);
+    let seen = |open: usize| most.fetch_max(open, std::sync::atomic::Ordering::Relaxed);
+    let mut other = second;
+    let (killed, left): (&mut Quay, &Quay) = if kept_by_first { (&mut first, &other) } else { (&mut other, &first) };
+    assert!(ask(left, &["pool", "show", "boats"])["why"].as_str().unwrap_or_default().contains("keeps it"));
+    killed.kill_service();
+    let verdict = until("the other service brings it to its verdict", || {
+        seen(jobs_open(&at));
+        ask(left, &["show", &run])["run"]["verdict"].as_str().map(str::to_owned)
+    });
+    assert_eq!(verdict, "passed", "{}", ask(left, &["show", &run]));
+    until("nothing is left running", || (jobs_open(&at) == 0).then_some(()));
+    let most = most.load(std::sync::atomic::Ordering::Relaxed);
+    assert!(most <= 4, "two of the service that was killed, and two in their place: {most}");
+    drop((first, other));
+    postgres.stop().expect("PostgreSQL ends");
+}
