@@ -4,6 +4,7 @@
 #   ./demo.sh               until Ctrl-C
 #   ./demo.sh --tour        a whole example without a person; ends with its status
 #   ./demo.sh --build       only install and build; the program is then target/release/kesmo
+#   ./demo.sh --containers  only install, build, and make the worker image, from this machine's own files
 #   ./demo.sh --port N      listen on another port
 cd "$(dirname "$0")"
 . scripts/common.sh
@@ -15,9 +16,10 @@ while [ $# -gt 0 ]; do
     case $1 in
         --tour) mode=tour ;;
         --build) mode=build ;;
+        --containers) mode=containers ;;
         --port) port=${2:?--port needs a number}; shift ;;
-        -h | --help) sed -n '2,8s/^# \{0,1\}//p' "$0"; exit 0 ;;
-        *) fail "unknown option $1: use --tour, --build or --port N" ;;
+        -h | --help) sed -n '2,9s/^# \{0,1\}//p' "$0"; exit 0 ;;
+        *) fail "unknown option $1: use --tour, --build, --containers or --port N" ;;
     esac
     shift
 done
@@ -37,7 +39,17 @@ cargo build --quiet -p kesmo
 kesmo=$PWD/target/debug/kesmo
 
 home=$PWD/.kesmo/demo
+engine=$home/engine
 mkdir -p "$home"
+if [ "$mode" = containers ]; then
+    step "Making the worker image"
+    prepare_engine "$engine"
+    make_worker_image "$engine" localhost/kesmo-worker:1 "$kesmo"
+    step_done
+    printf '● The worker image is localhost/kesmo-worker:1, in the store %s\n' "$engine/store"
+    printf 'A pool of it: kesmo pool add NAME --kind engine --image localhost/kesmo-worker:1 --engine unix://SOCKET\n'
+    exit 0
+fi
 pids=()
 ended=0
 end_all() {
@@ -73,9 +85,9 @@ KESMO_TOKEN=$(cat "$home/service/admin-token")
 export KESMO_TOKEN
 
 step "Starting a container engine, and the tide office behind its wall"
-engine=$home/engine
 prepare_engine "$engine"
 make_image "$engine" localhost/lantern-quay:1
+make_worker_image "$engine" localhost/kesmo-worker:1 "$kesmo"
 engine_podman "$engine" rm --force --all --time 0 >/dev/null 2>&1 || true
 rm -f "$engine/socket"
 engine_podman "$engine" system service --time=0 "unix://$engine/socket" >"$engine/log" 2>&1 &
@@ -92,8 +104,33 @@ for _ in $(seq 100); do
     grep -q 'is at' "$home/tide-office.out" && break
     sleep 0.1
 done
-setsid "$kesmo" reach "tides=$(sed -n 's/.* is at //p' "$home/tide-office.out")" >"$home/reach.log" 2>&1 &
+tides=$(sed -n 's/.* is at //p' "$home/tide-office.out")
+for pool in main yard; do
+    setsid "$kesmo" reach "tides=$tides" --pool "$pool" >"$home/reach-$pool.log" 2>&1 &
+    pids+=($!)
+done
+
+step "Making pools that start their own machines: containers, pods and jobs"
+(umask 077 && head -c 16 /dev/urandom | od -An -tx1 | tr -d ' \n' >"$home/stand-ins-token")
+printf '{"lend": ["%s join --pool yard --slots 2 --offer os=linux --engine unix://%s"]}' "$kesmo" "$engine/socket" >"$home/pipelines.json"
+standins/job-yard "$home/pipelines.json" --token-file "$home/stand-ins-token" >"$home/job-yard.out" &
 pids+=($!)
+standins/pod-harbour "$kesmo" --token-file "$home/stand-ins-token" >"$home/pod-harbour.out" &
+pids+=($!)
+# where NAME: the address at which a stand-in listens.
+where() {
+    for _ in $(seq 100); do
+        grep -q 'is at' "$home/$1.out" && break
+        sleep 0.1
+    done
+    sed -n 's/.* is at //p' "$home/$1.out"
+}
+sed "s/YARD/$(where job-yard)/" standins/job-yard.toml >"$home/job-yard.toml"
+"$kesmo" pool add berths --kind fixed --replace >/dev/null
+"$kesmo" pool add containers --kind engine --image localhost/kesmo-worker:1 --engine "unix://$engine/socket" --most 3 --idle 15s --offer os=linux --replace | sed -n 1p
+"$kesmo" pool add harbour --kind cluster --cluster "http://$(where pod-harbour)" --namespace lantern-quay --image localhost/kesmo-worker:1 \
+    --secret-file "$home/stand-ins-token" --most 3 --idle 15s --offer os=linux --replace | sed -n 1p
+"$kesmo" pool add yard --kind ci --describe "$home/job-yard.toml" --secret-file "$home/stand-ins-token" --most 2 --idle 15s --offer os=linux --offer containers=yes --replace | sed -n 1p
 
 step "Starting three workers"
 if [ ! -s "$home/worker-token" ]; then
@@ -204,6 +241,18 @@ if [ "$mode" = tour ]; then
     expect 0 show "$number"
     expect 0 again "$number" --wait
     expect 10 start tide-tables --image localhost/lantern-quay:none --wait
+    # In pools that start their own machines: containers, pods, and jobs of a CI server, one of which reaches across the wall.
+    expect 1 start ticket-desk --pool containers --wait --refresh 1s
+    expect 0 log "$(newest ticket-desk)" --job 1
+    expect 0 start sailings --pool harbour --within 1m --wait --refresh 1s
+    expect 0 start tide-tables --pool yard --budget 10m --wait --refresh 1s
+    number=$(newest tide-tables)
+    expect 0 show "$number"
+    expect 0 log "$number" --job 1
+    expect 2 start fares --within 1m
+    expect 0 pool show yard --job
+    expect 0 pool show containers
+    expect 0 pool list
     expect 0 start departure-board --wait --refresh 2s
     number=$("$kesmo" runs --suite departure-board --limit 1 --json | sed -n 's/.*"name": "departure-board\/\([0-9]*\)".*/\1/p' | sed -n 1p)
     expect 0 artifacts "departure-board/$number" --to "$home/screens"

@@ -20,6 +20,17 @@ default_ulimits = ["nofile=1024:1024", "nproc=1000:1000"]
 CONF
 }
 
+# make_worker_image DIR NAME PROGRAM: the worker image, anew where the program is another one than it was.
+make_worker_image() {
+    local dir=$1 name=$2 program=$3 made
+    made=$(sha256sum "$program" | cut -d ' ' -f 1)
+    [ "$(cat "$dir/worker-made" 2>/dev/null)" = "$made" ] && [ -n "$(engine_podman "$dir" images --quiet "$name" 2>/dev/null)" ] && return
+    scripts/worker-image "$program" "$dir/worker"
+    engine_podman "$dir" build --quiet --tag "$name" "$dir/worker" >/dev/null
+    rm -rf "$dir/worker"
+    printf '%s\n' "$made" >"$dir/worker-made"
+}
+
 # make_image DIR NAME: an image of this machine's own static shell.
 make_image() {
     local dir=$1 name=$2 root=$1/root tool

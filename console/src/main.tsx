@@ -18,6 +18,8 @@ import { WebhooksPage } from "./pages/WebhooksPage";
 import { DraftPage } from "./pages/DraftPage";
 import { EntryPage } from "./pages/EntryPage";
 import { NowPage } from "./pages/NowPage";
+import { PoolPage } from "./pages/PoolPage";
+import { PoolsPage } from "./pages/PoolsPage";
 import { QueuePage } from "./pages/QueuePage";
 import { RunPage } from "./pages/RunPage";
 import { RunsPage } from "./pages/RunsPage";
@@ -55,6 +57,8 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/webhooks" element={<WebhooksPage />} />
                 <Route path="/webhooks/:webhook" element={<WebhookPage />} />
                 <Route path="/queue" element={<QueuePage />} />
+                <Route path="/pools" element={<PoolsPage />} />
+                <Route path="/pools/:pool" element={<PoolPage />} />
                 <Route path="/workers" element={<WorkersPage />} />
                 <Route path="/wall" element={<WallPage />} />
                 <Route path="/start" element={<StartPage />} />

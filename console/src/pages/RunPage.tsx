@@ -10,6 +10,7 @@ import { Figures, Parts } from "../parts/Figures";
 import { Alarm, Cut, Empty, Loading } from "../parts/Frame";
 import { doneOf, tookOf, totalOf } from "../parts/RunsTable";
 import { Chain, Commit, Origin } from "../parts/Origin";
+import { RunMachines } from "../parts/Machines";
 import { Strip } from "../parts/Strip";
 import { State, stateOf } from "../parts/states";
 import { Timeline } from "../parts/Timeline";
@@ -65,6 +66,7 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
         <Strip stretches={live.strip} total={Math.max(total, 1)} running={run.tally.running} height={28} label={`Outcomes of ${name}`} />
         <Figures run={run} took={took} />
         <SlotsAtWork live={live} now={now} />
+        <RunMachines run={name} over={Boolean(run.verdict)} />
         {run.tally.failed + run.tally.flaky > 1 ? <Causes run={name} version={live.version} onName={choose} /> : null}
         <Timeline run={name} version={live.version} every={done > 3000 ? 10 : 2} over={Boolean(run.verdict)} />
         {run.variants.length > 1 ? <VariantTable run={name} version={live.version} /> : null}
@@ -89,7 +91,10 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
             ["Environment", run.options.env],
             ["Reaches", (run.reach ?? []).map((name) => <div key={name}>⇄ <span className="name">{name}</span></div>)],
             ["Image", (run.images ?? []).map((image) => <Image key={image.name} of={image} />)],
-            ["Pool", run.pool],
+            ["Pool", <Link key="pool" to={`/pools/${run.pool}`}>{run.pool}</Link>],
+            ["Machines", run.machines],
+            ["Within", run.options.within == null ? null : span(run.options.within)],
+            ["Budget", run.options.budget == null ? null : `${span(run.options.budget)} of slots`],
             ["Started", <span key="at"><When at={run.created_at} />{run.origin?.kind === "imported" ? ", brought" : ""} by {run.started_by}</span>],
             ["Trigger", run.origin?.name || run.origin?.kind === "imported" ? <Origin key="origin" run={run} /> : null],
             ["Brief", run.origin?.brief ? <Link key="brief" to={`/briefs/${run.origin.brief}`}>{run.origin.brief}</Link> : null],

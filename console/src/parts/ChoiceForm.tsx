@@ -59,6 +59,23 @@ export interface Choice {
   flakyFails: boolean;
   branch: string;
   pool: string;
+  within: string;
+  budget: string;
+}
+
+/** A length of time as it is typed, in microseconds; what cannot be read is not a number. */
+export function micros(text: string): number | null {
+  if (text.trim() === "") return null;
+  const [, number, unit] = /^([0-9.]+)\s*(ms|s|m|h)$/.exec(text.trim()) ?? [];
+  return Math.round(Number(number) * ({ ms: 1e3, s: 1e6, m: 60e6, h: 3600e6 }[unit] ?? NaN));
+}
+
+/** And as one types it. */
+export function written(us: number | null | undefined): string {
+  if (us == null) return "";
+  if (us > 0 && us % 3600e6 === 0) return `${us / 3600e6}h`;
+  if (us > 0 && us % 60e6 === 0) return `${us / 60e6}m`;
+  return us % 1e6 === 0 ? `${us / 1e6}s` : `${Math.ceil(us / 1e3)}ms`;
 }
 
 const typed = (n: number | null | undefined) => (n == null ? "" : String(n));
@@ -84,6 +101,8 @@ export function choiceOf(brief?: Brief): Choice {
     flakyFails: o?.flaky_fails ?? false,
     branch: brief?.branch ?? "",
     pool: brief?.pool ?? "",
+    within: written(o?.within),
+    budget: written(o?.budget),
   };
 }
 
@@ -98,6 +117,8 @@ export function optionsOf(c: Choice): Partial<RunOptions> | string {
   const number = (text: string) => (text.trim() === "" ? null : Number(text));
   if (typeof labelled === "string") return `Labels: ${labelled}`;
   if (typeof set === "string") return `Settings: ${set}`;
+  const [within, budget] = [micros(c.within), micros(c.budget)];
+  if (Number.isNaN(within) || Number.isNaN(budget)) return "Within and budget are lengths of time, like 90s, 5m or 1h";
   return {
     pick: lines(c.pick),
     drop: lines(c.drop),
@@ -115,6 +136,8 @@ export function optionsOf(c: Choice): Partial<RunOptions> | string {
     priority: c.priority === "normal" ? null : (c.priority as "low" | "high"),
     run_parked: c.runParked,
     flaky_fails: c.flakyFails,
+    within,
+    budget,
   };
 }
 
@@ -210,6 +233,14 @@ export function ChoiceFields({ choice: c, set, suite: s }: { choice: Choice; set
         <Form.Group as={Col} md={6} className="mb-3" controlId="pool">
           <Form.Label>Pool</Form.Label>
           <Form.Control className="name" value={c.pool} onChange={(e) => set({ pool: e.target.value })} placeholder="main" />
+        </Form.Group>
+        <Form.Group as={Col} md={3} xs={6} className="mb-3" controlId="within">
+          <Form.Label>Within</Form.Label>
+          <Form.Control className="name" value={c.within} onChange={(e) => set({ within: e.target.value })} placeholder="5m" title="In a pool that starts machines: as many as it takes to be over within this time" />
+        </Form.Group>
+        <Form.Group as={Col} md={3} xs={6} className="mb-3" controlId="budget">
+          <Form.Label>Budget</Form.Label>
+          <Form.Control className="name" value={c.budget} onChange={(e) => set({ budget: e.target.value })} placeholder="30m of slots" title="In a pool that starts machines: slot-time that the run may cost" />
         </Form.Group>
         <Form.Group as={Col} md={6} className="mb-3" controlId="image">
           <Form.Label>Image</Form.Label>

@@ -113,6 +113,7 @@ export function Frame({ children }: { children: ReactNode }) {
           <NavLink to="/briefs">Briefs</NavLink>
           <NavLink to="/schedules">Schedules</NavLink>
           <NavLink to="/webhooks">Webhooks</NavLink>
+          <NavLink to="/pools">Pools</NavLink>
           <NavLink to="/workers">Workers</NavLink>
           <NavLink to="/wall">Wall</NavLink>
           <NavLink to="/start">Start</NavLink>

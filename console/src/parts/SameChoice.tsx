@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import type { NewRun } from "../data/api";
+import { written } from "./ChoiceForm";
 import { Copy } from "./Copy";
 
 /** A word as a shell takes it. */
@@ -12,6 +13,7 @@ const quoted = (word: string) => (/^[A-Za-z0-9_@%+=:,./-]+$/.test(word) ? word :
 const TEXTS = ["pick", "drop"] as const;
 const NUMBERS = ["retries", "shards", "repeat", "seed"] as const;
 const SWITCHES = ["shuffle", "recent_failures_first", "run_parked", "flaky_fails"] as const;
+const SPANS = ["within", "budget"] as const;
 const dashed = (key: string) => key.replaceAll("_", "-");
 
 function command({ suite, branch, pool, options: o }: NewRun): string {
@@ -26,6 +28,7 @@ function command({ suite, branch, pool, options: o }: NewRun): string {
   if (o.priority && o.priority !== "normal") add("priority", o.priority);
   if (o.env) add("env", o.env);
   if (o.image) add("image", o.image);
+  for (const key of SPANS) if (o[key] != null) add(key, written(o[key]));
   for (const [k, v] of Object.entries(o.set ?? {})) add("set", `${k}=${v}`);
   for (const [k, v] of Object.entries(o.labels ?? {})) add("label", `${k}=${v}`);
   return [...words, "--wait"].join(" ");
@@ -44,6 +47,7 @@ function brief({ suite, branch, pool, options: o }: NewRun): string {
   if (o.priority && o.priority !== "normal") lines.push(`priority = ${toml(o.priority)}`);
   if (o.env) lines.push(`env = ${toml(o.env)}`);
   if (o.image) lines.push(`image = ${toml(o.image)}`);
+  for (const key of SPANS) if (o[key] != null) lines.push(`${key} = ${toml(written(o[key]))}`);
   for (const table of ["set", "labels"] as const) {
     const pairs = Object.entries(o[table] ?? {});
     if (pairs.length > 0) lines.push("", `[${table}]`, ...pairs.map(([k, v]) => `${toml(k)} = ${toml(v)}`));
@@ -56,7 +60,7 @@ export function SameChoice({ made }: { made: NewRun | string }) {
   if (typeof made === "string") return null;
   const texts: Record<string, [string, string]> = {
     terminal: ["For a terminal", command(made)],
-    ci: ["For a CI job", `# KESMO_TOKEN is a secret of the job: a token of the role operator\nexport KESMO_URL=${location.origin}\n${command(made)}`],
+    ci: ["For a CI job", `# KESMO_TOKEN is a secret of the job: a token of the role operator\nexport KESMO_URL=${location.origin}\n# with what the job knows: --label build=NUMBER, and for the files of its checkout (kesmo start .) --branch BRANCH --commit COMMIT\n${command(made)} --report junit=results.xml`],
     brief: ["As a brief", brief(made)],
   };
   return (
