@@ -126,6 +126,8 @@ where() {
     sed -n 's/.* is at //p' "$home/$1.out"
 }
 sed "s/YARD/$(where job-yard)/" standins/job-yard.toml >"$home/job-yard.toml"
+# The stand-ins listen elsewhere than before.
+for pool in containers harbour yard; do "$kesmo" pool remove "$pool" --forget >/dev/null 2>&1 || true; done
 "$kesmo" pool add berths --kind fixed --replace >/dev/null
 "$kesmo" pool add containers --kind engine --image localhost/kesmo-worker:1 --engine "unix://$engine/socket" --most 3 --idle 15s --offer os=linux --replace | sed -n 1p
 "$kesmo" pool add harbour --kind cluster --cluster "http://$(where pod-harbour)" --namespace lantern-quay --image localhost/kesmo-worker:1 \

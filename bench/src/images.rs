@@ -15,7 +15,7 @@ use crate::Line;
 const BATCHES: usize = 30;
 const IMAGE: &str = "localhost/quay-bench:1";
 
-struct Engine {
+pub struct Engine {
     dir: tempfile::TempDir,
     service: Child,
 }
@@ -27,7 +27,7 @@ impl Drop for Engine {
     }
 }
 
-fn podman(dir: &Path) -> Command {
+pub fn podman(dir: &Path) -> Command {
     let mut command = Command::new("podman");
     command.env("CONTAINERS_CONF", dir.join("containers.conf"));
     command.args(["--storage-driver", "vfs", "--root"]).arg(dir.join("store")).arg("--runroot").arg(dir.join("run"));
@@ -35,7 +35,7 @@ fn podman(dir: &Path) -> Command {
 }
 
 impl Engine {
-    fn start() -> Self {
+    pub fn start() -> Self {
         let dir = tempfile::tempdir().expect("a folder");
         let conf = "[engine]\nruntime = \"runc\"\ncgroup_manager = \"cgroupfs\"\nevents_logger = \"file\"\n\
                     [containers]\ndefault_ulimits = [\"nofile=1024:1024\", \"nproc=1000:1000\"]\n";
@@ -63,6 +63,11 @@ impl Engine {
             std::thread::sleep(Duration::from_millis(20));
         }
         Self { dir, service }
+    }
+
+    /// Where its store is, and its socket.
+    pub fn folder(&self) -> &Path {
+        self.dir.path()
     }
 
     /// How long a run takes from its first batch to its verdict, in seconds.

@@ -7,6 +7,7 @@
 mod engine;
 mod floor;
 mod images;
+mod pools;
 mod program;
 mod quay;
 mod reach;
@@ -55,7 +56,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 20] = [
+    let all: [(&str, Measure); 21] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -73,6 +74,7 @@ fn main() -> ExitCode {
         ("cases", real::cases),
         ("fed", real::fed),
         ("images", images::images),
+        ("pools", pools::pools),
         ("reach", reach::reach),
         ("engine", engine::inputs),
         ("promises", engine::promises),

@@ -1,4 +1,4 @@
-//! What keepers stand on.
+//! What managers stand on.
 
 use std::{
     collections::BTreeMap,
@@ -31,7 +31,7 @@ pub struct Status {
     pub start: Option<Span>,
 }
 
-/// What keepers stand on.
+/// What managers stand on.
 #[derive(Clone)]
 pub struct Ground {
     pub store: Store,

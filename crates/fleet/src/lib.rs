@@ -1,11 +1,11 @@
-//! Pools that start their own machines. [`provider`] is what every kind does; [`engine`], [`cluster`] and [`ci`] do it; [`keeper`] keeps
+//! Pools that start their own machines. [`provider`] is what every kind does; [`engine`], [`cluster`] and [`ci`] do it; [`manager`] keeps
 //! one pool, and [`Fleet`] all of them.
 
 pub mod ci;
 pub mod cluster;
 pub mod engine;
 mod ground;
-mod keeper;
+mod manager;
 pub mod provider;
 
 use std::{collections::HashMap, sync::Arc, time::Duration};
@@ -17,7 +17,7 @@ use tokio::{
 };
 
 pub use ground::{Ground, Status};
-use keeper::Keeper;
+use manager::Manager;
 use provider::{Error, Known};
 
 /// What is kept of pools is read so often; at once where this service changed it.
@@ -62,7 +62,7 @@ impl Fleet {
         kept.retain(|name, (_, task)| {
             if task.is_finished() {
                 // It would leave runs waiting for nothing: it is begun anew from what is kept.
-                tracing::error!(pool = name, "the keeper of a pool has ended");
+                tracing::error!(pool = name, "the manager of a pool has ended");
             }
             !task.is_finished() && rows.iter().any(|row| row.name == *name)
         });
@@ -79,10 +79,10 @@ impl Fleet {
             if row.pool().is_ok_and(|pool| !pool.starts()) {
                 continue;
             }
-            match Keeper::new(self.ground.clone(), row.clone()) {
-                Ok(keeper) => {
+            match Manager::new(self.ground.clone(), row.clone()) {
+                Ok(manager) => {
                     let (sender, rows) = watch::channel(row);
-                    kept.insert(name, (sender, tokio::spawn(keeper.keep(rows))));
+                    kept.insert(name, (sender, tokio::spawn(manager.keep(rows))));
                 }
                 Err(e) => tracing::warn!(pool = name, "the pool cannot be kept: {e}"),
             }

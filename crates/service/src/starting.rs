@@ -154,17 +154,20 @@ pub async fn prepare(app: &App, wanted: Wanted, looked: &mut Looked) -> Result<N
         }
     }
     Slug::parse("the pool", &new.pool).map_err(invalid)?;
-    if options.within.is_some() || options.budget.is_some() {
-        let pool = app.store.pool(&new.pool).await?;
-        if !pool.map_or(Ok(false), |row| row.pool().map(|pool| pool.starts()))? {
-            return Err(Refused::invalid(format!(
-                "--within and --budget are for pools that start machines, and {} starts none: see `kesmo pool list`",
-                new.pool
-            )));
-        }
+    if (options.within.is_some() || options.budget.is_some()) && !starts_machines(app, &new.pool).await? {
+        return Err(Refused::invalid(format!(
+            "--within and --budget are for pools that start machines, and {} starts none: see `kesmo pool list`",
+            new.pool
+        )));
     }
     new.options = options;
     Ok(new)
+}
+
+/// Whether a pool starts machines by itself.
+async fn starts_machines(app: &App, pool: &str) -> Result<bool, Refused> {
+    let row = app.store.pool(pool).await?;
+    Ok(row.map_or(Ok(false), |row| row.pool().map(|pool| pool.starts() && !row.leaving))?)
 }
 
 /// Fetches the files of a run from version control before it is made, so that whoever waits for the answer is told at once
@@ -294,7 +297,9 @@ pub async fn warnings(app: &App, name: Option<&str>, brief: &Brief) -> Result<Ve
         said.push(format!("{suite} is not from version control: its branch or commit says nothing"));
     }
     let pool = brief.pool.as_deref().unwrap_or(DEFAULT_POOL);
-    if app.floor.ask(|reply| kesmo_floor::Ask::Slots(pool.to_owned(), reply)).await == Some(0) {
+    if !starts_machines(app, pool).await?
+        && app.floor.ask(|reply| kesmo_floor::Ask::Slots(pool.to_owned(), reply)).await == Some(0)
+    {
         said.push(format!("no worker is in the pool {pool} now; start one with `kesmo worker --pool {pool}`"));
     }
     if let Some(then) = &brief.then

@@ -166,6 +166,18 @@ impl Store {
         Ok(diesel::update(pools::table.find(name)).set(pools::leaving.eq(true)).execute(&mut c).await? == 1)
     }
 
+    /// Takes the machines of a pool that have not ended for ended: where they run nobody answers any more. Their tokens are good no
+    /// more, so that what runs there ends by itself.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn forget_machines(&self, pool: &str, state: &str, said: &str) -> Result<usize, Error> {
+        let mut c = self.connection().await?;
+        let open = machines::table.filter(machines::pool.eq(pool)).filter(machines::ended_at.is_null());
+        let set = (machines::state.eq(state), machines::said.eq(said), machines::ended_at.eq(Utc::now()));
+        Ok(diesel::update(open).set(set).execute(&mut c).await?)
+    }
+
     /// Removes a pool that is to go and has no machine left, with what is kept of its machines; false otherwise.
     ///
     /// # Errors

@@ -36,7 +36,7 @@ pub use import::Import;
 pub use join::Join;
 pub use people::{Login, Token};
 pub use planning::{Forecast, Park, Parked, PortionOf, Unpark};
-pub use pools::{AddPool, Kind, Pool, ShowPool};
+pub use pools::{AddPool, Kind, Pool, RemovePool, ShowPool};
 pub use queue::{Queue, QueueCommand};
 pub use reach::Reach;
 pub use runs::{Artifacts, Log, Report, Runs, Show, Stop};

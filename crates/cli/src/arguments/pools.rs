@@ -2,10 +2,7 @@
 
 use std::{path::PathBuf, time::Duration};
 
-use super::{
-    choosing::Named,
-    values::{integer, moment, pair, processors, size},
-};
+use super::values::{integer, moment, pair, processors, size};
 use clap::{Args, Subcommand, ValueEnum};
 use kesmo_core::time::Bytes;
 
@@ -18,7 +15,7 @@ pub enum Pool {
     /// One pool with its machines
     Show(ShowPool),
     /// Remove a pool: its machines take nothing new, and it goes with the last of them
-    Remove(Named),
+    Remove(RemovePool),
 }
 
 /// How a pool's workers come.
@@ -101,6 +98,14 @@ pub struct AddPool {
     /// Change the pool of that name
     #[arg(long)]
     pub replace: bool,
+}
+
+#[derive(Debug, Args)]
+pub struct RemovePool {
+    pub name: String,
+    /// Do not wait for its machines: where they run nobody answers any more
+    #[arg(long)]
+    pub forget: bool,
 }
 
 #[derive(Debug, Args)]

@@ -10,7 +10,7 @@ use kesmo_wire::api::{MachineOf, MachineState, NewPool, PoolOf};
 
 use super::print_json;
 use crate::{
-    arguments::{AddPool, Kind, Pool, ShowPool, pairs},
+    arguments::{AddPool, Kind, Pool, RemovePool, ShowPool, pairs},
     context::Context,
     failure::Failure,
     view::{self, Paint, paint, safe::plain},
@@ -21,19 +21,24 @@ pub async fn run(command: &Pool, context: &Context) -> Result<(), Failure> {
         Pool::Add(options) => add(options, context).await,
         Pool::List => list(context).await,
         Pool::Show(options) => show(options, context).await,
-        Pool::Remove(named) => {
-            context.client.delete(&format!("/api/pools/{}", named.name)).await?;
-            let gone = context.client.get::<PoolOf>(&format!("/api/pools/{}", named.name), &[]).await;
-            match gone.ok().filter(|pool| pool.leaving) {
-                Some(pool) => {
-                    let open = pool.machines.iter().filter(|m| !m.state.is_over()).count();
-                    println!("The pool {} goes with the last of its machines: {open} are still there.", named.name);
-                }
-                None => println!("The pool {} is removed; its runs can still be read.", named.name),
-            }
-            Ok(())
-        }
+        Pool::Remove(options) => remove(options, context).await,
     }
+}
+
+async fn remove(options: &RemovePool, context: &Context) -> Result<(), Failure> {
+    let (name, path) = (&options.name, format!("/api/pools/{}", options.name));
+    let query = if options.forget { vec![("forget", "true".to_owned())] } else { Vec::new() };
+    context.client.delete_with(&path, &query).await?;
+    let gone = context.client.get::<PoolOf>(&path, &[]).await;
+    match gone.ok().filter(|pool| pool.leaving) {
+        Some(pool) => {
+            let open = pool.machines.iter().filter(|m| !m.state.is_over()).count();
+            println!("The pool {name} goes with the last of its machines: {open} are still there.");
+            println!("Where nobody answers any more who could end them: kesmo pool remove {name} --forget");
+        }
+        None => println!("The pool {name} is removed; its runs can still be read."),
+    }
+    Ok(())
 }
 
 fn read(option: &str, file: &Path) -> Result<String, Failure> {

@@ -248,7 +248,7 @@ async fn put(app: &State<App>, caller: MayKeep, name: &str, new: Sent<NewPool>) 
         if !open.is_empty() && !same_place(&row.pool()?.how, &pool.how) {
             return Err(Refused::conflict(format!(
                 "{} of its machines are still where they were started, and would not be found again: remove the pool first, and make it \
-                 anew once they have ended",
+                 anew once they have ended (`kesmo pool remove {name} --forget` where nobody answers any more)",
                 open.len()
             )));
         }
@@ -267,13 +267,20 @@ async fn put(app: &State<App>, caller: MayKeep, name: &str, new: Sent<NewPool>) 
     Ok(Json(view(app, row, machines, &seen).await?))
 }
 
-/// Removes a pool: its machines take nothing new, and it goes with the last of them.
-#[utoipa::path(delete, path = "/api/pools/{name}", operation_id = "remove_pool", params(("name" = String, Path)), tag = "pools",
+/// Removes a pool: its machines take nothing new, and it goes with the last of them; with `forget` at once, where nobody answers any
+/// more who could end them.
+#[utoipa::path(delete, path = "/api/pools/{name}", operation_id = "remove_pool", tag = "pools",
+    params(("name" = String, Path), ("forget" = Option<bool>, Query, description = "do not wait for its machines to end")),
     responses((status = 204), (status = 404)))]
-#[delete("/api/pools/<name>")]
-async fn remove(app: &State<App>, caller: MayKeep, name: &str) -> Result<Status, Refused> {
+#[delete("/api/pools/<name>?<forget>")]
+async fn remove(app: &State<App>, caller: MayKeep, name: &str, forget: Option<bool>) -> Result<Status, Refused> {
     row_named(app, name).await?;
     app.store.leave_pool(name).await?;
+    if forget == Some(true) {
+        let said = format!("{} forgot it: what runs there has no token any more", caller.0.name);
+        app.store.forget_machines(name, MachineState::Failed.word(), &said).await?;
+        app.known.forget();
+    }
     app.store.remove_pool(name).await?;
     tracing::info!(pool = name, by = caller.0.name, "a pool is removed");
     app.fleet.changed();

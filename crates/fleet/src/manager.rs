@@ -69,7 +69,7 @@ enum Done {
 }
 
 /// Keeps a pool until its row is gone.
-pub struct Keeper {
+pub struct Manager {
     ground: Ground,
     name: String,
     row: PoolRow,
@@ -139,8 +139,8 @@ impl Machine {
     }
 }
 
-impl Keeper {
-    /// A keeper for a pool.
+impl Manager {
+    /// A manager for a pool.
     ///
     /// # Errors
     /// If nothing can be started in it.
