@@ -89,8 +89,9 @@ enum Bound {
     Most,
     Saving(Span),
     Slots(u32),
-    Within(Span, bool),
-    Budget(Span),
+    /// For a run that is to be over within a time; whether it will be.
+    Within(bool),
+    Budget,
     Least,
 }
 
@@ -203,9 +204,9 @@ fn wanted(pool: &Limits, demands: &[Demand], left: &Left<'_>, start: Span) -> (u
     for within in demands.iter().filter_map(|d| d.within) {
         let enough = (count..=pool.most.min(useful.max(count))).find(|n| left.takes(*n) <= within.as_seconds());
         match enough {
-            Some(n) if n > count => (count, bound) = (n, Bound::Within(within, true)),
+            Some(n) if n > count => (count, bound) = (n, Bound::Within(true)),
             Some(_) => {}
-            None => (count, bound) = (pool.most.min(useful.max(count)), Bound::Within(within, false)),
+            None => (count, bound) = (pool.most.min(useful.max(count)), Bound::Within(false)),
         }
     }
     let budgets: Vec<Span> = demands.iter().filter_map(|d| d.budget).collect();
@@ -215,7 +216,7 @@ fn wanted(pool: &Limits, demands: &[Demand], left: &Left<'_>, start: Span) -> (u
         if costs(count) > budget {
             let affordable = (least..count).rev().find(|n| costs(*n) <= budget).unwrap_or(least);
             if affordable < count {
-                (count, bound) = (affordable, Bound::Budget(Span((budget * 1e6) as u64)));
+                (count, bound) = (affordable, Bound::Budget);
             }
         }
     }
@@ -232,13 +233,9 @@ impl Bound {
             Self::Saving(saving) => format!("{of}: more would save under {saving} each"),
             Self::Slots(1) => format!("{of}: what is left can use 1 slot"),
             Self::Slots(slots) => format!("{of}: what is left can use {slots} slots"),
-            Self::Within(within, true) => format!("{of}: so that it is over within {within}"),
-            Self::Within(within, false) => {
-                format!("{of}: it will not be over within {within}, and more would not help")
-            }
-            Self::Budget(budget) => {
-                format!("{of}: its budget of {:.1} slot-minutes allows no more", budget.as_seconds() / 60.0)
-            }
+            Self::Within(true) => format!("{of}: so that it is over in time"),
+            Self::Within(false) => format!("{of}: it will not be over in time, and more would not help"),
+            Self::Budget => format!("{of}: its budget allows no more"),
         }
     }
 }

@@ -47,13 +47,13 @@ fn a_deadline_wants_more_and_a_budget_fewer() {
     let (some, _) = asked(&limits(), work(600));
     let (more, why) = asked(&limits(), within(30));
     assert!(more > some, "{more}");
-    assert_eq!(why, format!("{more} of 20: so that it is over within 30 s"));
+    assert_eq!(why, format!("{more} of 20: so that it is over in time"));
     assert_eq!(asked(&limits(), within(300)).0, some, "it will be anyway");
     let (most, why) = asked(&limits(), within(12));
-    assert_eq!((most, why.as_str()), (20, "20 of 20: it will not be over within 12 s, and more would not help"));
+    assert_eq!((most, why.as_str()), (20, "20 of 20: it will not be over in time, and more would not help"));
     let poor = Demand { budget: Some(Span::seconds(700)), ..work(600) };
     let (few, why) = asked(&limits(), poor);
-    assert!(few < some && why.contains("its budget of 11.7 slot-minutes allows no more"), "{few}: {why}");
+    assert!(few < some && why.contains("its budget allows no more"), "{few}: {why}");
     let broke = Demand { budget: Some(Span::seconds(1)), ..work(600) };
     assert_eq!(asked(&limits(), broke).0, 1, "one carries it out all the same");
 }
