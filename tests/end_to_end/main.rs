@@ -4,6 +4,7 @@ mod access;
 mod api;
 mod console;
 mod engine;
+mod failing;
 mod files;
 mod getting_in;
 mod holes;

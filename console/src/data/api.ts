@@ -17,6 +17,7 @@ export type Suite = Schemas["Suite"];
 export type SuiteDetail = Schemas["SuiteDetail"];
 export type Worker = Schemas["Worker"];
 export type Slot = Schemas["Slot"];
+export type FailingTests = Schemas["FailingTests"];
 export type Reachable = Schemas["Reachable"];
 export type Tally = Schemas["Tally"];
 export type RunOptions = Schemas["RunOptions"];

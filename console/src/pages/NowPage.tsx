@@ -4,6 +4,7 @@ import { Link } from "react-router";
 
 import { type RunSummary, type Suite, useRuns, useSuites } from "../data/api";
 import { useFloor } from "../data/floor";
+import { failingSaid } from "../parts/Failing";
 import { Empty, Loading, Trouble } from "../parts/Frame";
 import { RunsTable, doneOf, tookOf, totalOf } from "../parts/RunsTable";
 import { SmallStrip } from "../parts/Strip";
@@ -89,8 +90,17 @@ export function NowPage() {
         <ul className="needs">
           {needs.map((need) => (
             <li key={need.suite}>
-              <State of={need.last.verdict ?? "failed"} /> <Link to={`/runs/${need.last.name}`} className="name">{need.last.name}</Link>
+              {need.failing > 0 ? (
+                <>
+                  <span className="tone-failed">◆</span> <Link to={`/suites/${need.suite}`}>{need.suite}: {failingSaid(need.failing)}</Link>
+                </>
+              ) : (
+                <>
+                  <State of={need.last.verdict ?? "failed"} /> <Link to={`/runs/${need.last.name}`} className="name">{need.last.name}</Link>
+                </>
+              )}
               <div className="why">
+                {need.failing > 0 && need.last.verdict !== "passed" ? <><Link to={`/runs/${need.last.name}`} className="name">{need.last.name}</Link>: </> : null}
                 {need.said}
                 {need.last.finished_at ? (
                   <>
@@ -141,6 +151,8 @@ function Going({ run, now }: { run: RunSummary; now: number }) {
 interface Need {
   suite: string;
   last: RunSummary;
+  /** Tests that fail now. */
+  failing: number;
   said: string;
 }
 
@@ -150,12 +162,15 @@ function attention(suites: Suite[], live: Map<string, RunSummary>): Need[] {
   for (const suite of suites) {
     const over = suite.last_runs.map((run) => live.get(run.name) ?? run).filter((run) => run.verdict && run.verdict !== "stopped" && !isOfHunt(run));
     const last = over[0];
-    if (!last || last.verdict === "passed") continue;
+    const failing = suite.failing ?? 0;
+    if (!last || (last.verdict === "passed" && failing === 0)) continue;
     const passed = over.findIndex((run) => run.verdict === "passed");
     const times = passed < 0 ? over.length : passed;
     const what = last.verdict === "void" ? plain(last.reason) : `${last.tally.failed} of ${totalOf(last)} failed`;
     const since = passed < 0 ? `not passed in its last ${over.length}` : times > 1 ? `${times} times since ${over[passed].name} passed` : `${over[passed].name} passed`;
-    needs.push({ suite: suite.name, last, said: `${what}; ${since}` });
+    // A run of some tests that passed says nothing of the others.
+    const passes = last.verdict === "passed";
+    needs.push({ suite: suite.name, last, failing, said: passes ? "though its last run passed: that had other tests" : `${what}; ${since}` });
   }
   return needs.sort((a, b) => b.last.created_at.localeCompare(a.last.created_at));
 }

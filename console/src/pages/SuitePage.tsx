@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { type SuiteDetail, type TestLine, useRuns, useSuite, useTests } from "../data/api";
 import { useFloor } from "../data/floor";
 import { ForecastPlot } from "../parts/ForecastPlot";
+import { Failing } from "../parts/Failing";
 import { Empty, Loading } from "../parts/Frame";
 import { DetailPage } from "../parts/Pages";
 import { Parks } from "../parts/Parks";
@@ -64,6 +65,7 @@ function OneSuite({ name, s }: { name: string; s: SuiteDetail }) {
             </div>
           </>
         ) : null}
+        <Failing suite={name} version={over[0]?.name ?? ""} />
         {test ? (
           <section className="chosen-test">
             <h2>

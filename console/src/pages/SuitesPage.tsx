@@ -32,6 +32,7 @@ export function SuitesPage() {
             <th className="wide-only">About</th>
             <th className="number wide-only">Tests</th>
             <th>Last run</th>
+            <th>Now</th>
             <th className="wide-only">Before it</th>
             <th>
               <span className="visually-hidden">Start</span>
@@ -58,6 +59,13 @@ export function SuitesPage() {
                   ) : (
                     "never run"
                   )}
+                </td>
+                <td className="text-nowrap">
+                  {suite.failing ? (
+                    <Link to={`/suites/${suite.name}`} className="plain tone-failed">
+                      ◆ {suite.failing} failing
+                    </Link>
+                  ) : null}
                 </td>
                 <td className="wide-only counts">
                   {runs.slice(1).map((run) => (

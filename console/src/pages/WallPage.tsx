@@ -27,10 +27,10 @@ export function WallPage() {
   const tiles = suites.data.map((suite) => tile(suite, floor.runs));
   // What is broken stands first, so that it is seen however many there are.
   const rank = (verdict: string) => ["failed", "void", "stopped", "passed", ""].indexOf(verdict);
-  tiles.sort((a, b) => rank(a.last?.verdict ?? "") - rank(b.last?.verdict ?? "") || a.suite.localeCompare(b.suite));
+  tiles.sort((a, b) => rank(stands(a)) - rank(stands(b)) || a.suite.localeCompare(b.suite));
   const slots = floor.workers.flatMap((w) => w.slots);
   const busy = slots.filter((s) => s.run || s.doing).length;
-  const broken = tiles.filter((t) => t.last?.verdict === "failed" || t.last?.verdict === "void").length;
+  const broken = tiles.filter((t) => ["failed", "void"].includes(stands(t))).length;
   return (
     <>
       <h1 className="wall-head">
@@ -41,10 +41,17 @@ export function WallPage() {
       </h1>
       <ul className="wall">
         {tiles.map((t) => (
-          <li key={t.suite} className={`wall-tile edge-${t.last?.verdict ?? "not-run"}`}>
+          <li key={t.suite} className={`wall-tile edge-${stands(t) || "not-run"}`}>
             <h2>{t.suite}</h2>
-            <p className={`wall-verdict ${toneOf(t.last?.verdict ?? "not-run")}`}>{t.last ? `${glyphOf(t.last.verdict ?? "")} ${t.last.verdict}` : "– never run"}</p>
-            <p className="wall-why">{t.last ? why(t.last, now) : ""}</p>
+            {t.failing > 0 ? (
+              <p className="wall-verdict tone-failed">◆ {t.failing} failing</p>
+            ) : (
+              <p className={`wall-verdict ${toneOf(t.last?.verdict ?? "not-run")}`}>{t.last ? `${glyphOf(t.last.verdict ?? "")} ${t.last.verdict}` : "– never run"}</p>
+            )}
+            <p className="wall-why">
+              {t.failing > 0 && t.last ? <span className={toneOf(t.last.verdict ?? "")}>{`last run ${t.last.verdict}: `}</span> : null}
+              {t.last ? why(t.last, now) : ""}
+            </p>
             <p className="wall-trend" aria-label="The runs before it, the latest first">
               {t.before.map((run) => (
                 <span key={run.name} className={toneOf(stateOf(run))}>
@@ -74,8 +81,11 @@ function tile(suite: Suite, live: Map<string, RunSummary>) {
   const fresh = [...live.values()].filter((run) => run.suite === suite.name && !names.has(run.name));
   const all = [...fresh, ...known].filter((run) => !isOfHunt(run)).sort((a, b) => b.number - a.number);
   const over = all.filter((run) => run.verdict);
-  return { suite: suite.name, going: all.find((run) => !run.verdict), last: over[0] as RunSummary | undefined, before: over.slice(1, 11) };
+  return { suite: suite.name, failing: suite.failing ?? 0, going: all.find((run) => !run.verdict), last: over[0] as RunSummary | undefined, before: over.slice(1, 11) };
 }
+
+/** How a suite stands: as its last run did, and failed as long as a test of it fails, whatever ran since. */
+const stands = (t: { failing: number; last: RunSummary | undefined }) => (t.failing > 0 ? "failed" : (t.last?.verdict ?? ""));
 
 function why(run: RunSummary, now: number): string {
   const when = run.finished_at ? before(now - Date.parse(run.finished_at)) : "";

@@ -93,6 +93,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Reach(options) => done(commands::reach::run(options, &context()?).await),
         Command::Forecast(options) => done(commands::planning::forecast(options, &context()?).await),
         Command::Portion(options) => done(commands::planning::portion(options, &context()?).await),
+        Command::Failing(options) => done(commands::failing::run(options, &context()?).await),
         Command::Hunt(options) => done(commands::hunt::run(options, &context()?).await),
         Command::Park(options) => done(commands::planning::park(options, &context()?).await),
         Command::Unpark(options) => done(commands::planning::unpark(options, &context()?).await),

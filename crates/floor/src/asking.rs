@@ -135,6 +135,8 @@ pub(crate) enum Message {
     ListRead(String, Result<Made, String>),
     /// A list that is not known is wanted.
     Want(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
+    /// What the runs that are over by now tell of their tests is to be written.
+    Recorded(oneshot::Sender<()>),
     /// Unfinished runs are to be looked at now.
     Look(oneshot::Sender<()>),
     Leave,
@@ -152,6 +154,9 @@ pub struct FloorHandle {
 
 /// Since when PostgreSQL does not take a commit, and what it says.
 pub(crate) type Stalled = Arc<Mutex<Option<(Instant, String)>>>;
+
+/// Records that are not written within this are not waited for.
+const RECORDING: Duration = Duration::from_secs(2);
 
 /// A commit that is not taken for longer holds up what asks the floor.
 const STALLED: Duration = Duration::from_secs(2);
@@ -215,6 +220,14 @@ impl FloorHandle {
         self.send(Message::Look(reply)).await;
         // A service that is stopping looks no more.
         drop(answer.await);
+    }
+
+    /// Waits until the records have what the runs tell that are over by now; not longer than a while, as PostgreSQL may be away.
+    pub async fn recorded(&self) {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::Recorded(reply)).await;
+        // Who asks is told what is known by then.
+        drop(tokio::time::timeout(RECORDING, answer).await);
     }
 
     /// Tells what private addresses are offered to a pool now.

@@ -287,6 +287,13 @@ impl Floor {
             Message::Planned(run, made) => self.planned(run, *made),
             Message::Ask(ask) => self.after.push(After::Ask(ask)),
             Message::Fetched(run, result) => self.fetched(run, *result).await,
+            Message::Recorded(reply) => {
+                let recorded = self.recorder.until_now();
+                tokio::spawn(async move {
+                    recorded.written().await;
+                    tell(reply, ());
+                });
+            }
             Message::Look(reply) => {
                 if let Err(e) = self.look().await {
                     tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");

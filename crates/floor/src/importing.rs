@@ -19,7 +19,7 @@ use kesmo_wire::{link::CaseReport, live};
 use crate::{
     active::LONG_STRIP,
     clock,
-    recording::{ToRecord, outcomes_of},
+    recording::{Counts, ToRecord, outcomes_of},
 };
 
 /// The name that stands for whatever ran the tests.
@@ -159,6 +159,10 @@ pub fn rows(importing: &Importing<'_>, suite: i64, pool: &str) -> Result<Rows, S
     let record = ToRecord {
         suite,
         pool: pool.to_owned(),
+        // Both are known once it is stored.
+        id: 0,
+        branch: String::new(),
+        counts: Counts::of(options, true, verdict, engine.plan(), |index| engine.entry(index).0),
         run: format!("{}, imported", file.suite),
         outcomes: outcomes_of(&engine, |index| (last[index as usize], true)),
         start_cost: None,

@@ -35,7 +35,7 @@ use crate::{
     error::Error,
     floor::{After, Floor},
     lists::{ListAsk, Made},
-    recording::{ToRecord, outcomes_of},
+    recording::{Counts, ToRecord, outcomes_of},
     workers::Use,
 };
 
@@ -699,17 +699,19 @@ impl Floor {
 
     /// Writes everything that was gathered, however long PostgreSQL is away, and then does what had to wait for it.
     pub(super) async fn keep(&mut self) {
-        for run in std::mem::take(&mut self.to_record) {
-            self.record(run);
-        }
         // What is refused makes a run void, which is written too before anything is acknowledged.
         while !self.commit.is_empty() {
             let commit = std::mem::take(&mut self.commit);
             if !self.put(commit).await {
                 // Nothing of it is acknowledged, so that the workers bring it again to the next service.
                 self.after.clear();
+                self.to_record.clear();
                 break;
             }
+        }
+        // A run is recorded once its verdict is stored; should nobody come to it, it is found by that.
+        for run in std::mem::take(&mut self.to_record) {
+            self.record(run);
         }
         self.closing.clear();
         for after in std::mem::take(&mut self.after) {
@@ -859,8 +861,12 @@ impl Floor {
         let own = |index: u32| active.engine.own_of(index, Span(active.last[index as usize])).0;
         let took = |index: u32| (own(index), !active.overloaded.contains(&index));
         let outcomes = outcomes_of(&active.engine, took);
-        let (suite, pool, run) = (active.row.suite_id, active.row.pool.clone(), active.name());
-        self.recorder.record(ToRecord { suite, pool, run, outcomes, start_cost });
+        let (suite, pool, id, run) = (active.row.suite_id, active.row.pool.clone(), active.row.id, active.name());
+        let branch = active.row.branch.clone().unwrap_or_default();
+        let verdict = active.verdict().map_or(Verdict::Void, |(verdict, _)| verdict);
+        let outcome = |index: u32| active.engine.entry(index).0;
+        let counts = Counts::of(&active.options, false, verdict, active.engine.plan(), outcome);
+        self.recorder.record(ToRecord { suite, pool, id, run, branch, counts, outcomes, start_cost });
     }
 }
 

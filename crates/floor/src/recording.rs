@@ -5,8 +5,16 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use kesmo_core::{run::Engine, time::Span, words::Outcome};
-use kesmo_store::{Error, Store};
+use kesmo_core::{
+    plan::{Plan, RunOptions},
+    run::Engine,
+    time::Span,
+    words::{Outcome, Verdict},
+};
+use kesmo_store::{
+    Error, Store,
+    failing::{FailingChange, FailingRow},
+};
 use tokio::{
     sync::{mpsc, watch},
     task::JoinHandle,
@@ -19,29 +27,87 @@ const MOST_TOGETHER: usize = 1000;
 pub struct ToRecord {
     pub suite: i64,
     pub pool: String,
-    /// The run's name, for the log.
+    /// The run's id and name.
+    pub id: i64,
     pub run: String,
-    /// Test and variant, the outcome, and what it took where that says something of what it usually takes.
-    pub outcomes: Vec<((String, String), Outcome, Option<Span>)>,
+    /// The branch that it ran; empty where none is known.
+    pub branch: String,
+    pub counts: Counts,
+    pub outcomes: Vec<Told>,
     pub start_cost: Option<Span>,
+}
+
+/// How a run counts for what fails now.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Counts {
+    /// It looked for the reason of a failure by repeating it, and says nothing of what is true otherwise.
+    pub hunt: bool,
+    /// Its tests ran elsewhere, and maybe before others that are known.
+    pub imported: bool,
+    /// It had all tests of these variants: what it did not have is not there any more.
+    pub whole: Vec<String>,
+    /// What it had and did not run: variants and tests.
+    pub there: BTreeSet<(String, String)>,
+}
+
+/// What a run tells of one test.
+pub struct Told {
+    pub test: String,
+    pub variant: String,
+    /// Its place in the run.
+    pub entry: u32,
+    pub outcome: Outcome,
+    /// What it took, where that says something of what it usually takes.
+    pub spent: Option<Span>,
+}
+
+impl Counts {
+    /// How a run with these options and labels counts that came to a verdict.
+    #[must_use]
+    pub fn of(
+        options: &RunOptions,
+        imported: bool,
+        verdict: Verdict,
+        plan: &Plan,
+        outcome: impl Fn(u32) -> Option<Outcome>,
+    ) -> Self {
+        let o = options;
+        let all = o.pick.is_empty() && o.drop.is_empty() && o.only.is_none() && o.cases.is_empty() && o.order.is_none();
+        let told = all && !imported && matches!(verdict, Verdict::Passed | Verdict::Failed);
+        // A variant without a test may be one whose list could not be made.
+        let mut whole: Vec<String> = if told {
+            plan.entries.iter().map(|e| plan.variants[usize::from(e.variant)].to_string()).collect()
+        } else {
+            Vec::new()
+        };
+        whole.sort();
+        whole.dedup();
+        let unrun = (0..plan.entries.len() as u32)
+            .filter(|index| told && matches!(outcome(*index), None | Some(Outcome::Parked | Outcome::NotRun)));
+        let there =
+            unrun.map(|i| (plan.variant_of(i).to_string(), plan.entries[i as usize].name.to_string())).collect();
+        Self { hunt: o.labels.contains_key("hunt"), imported, whole, there }
+    }
 }
 
 /// What the entries of a run tell of their tests. `took` says what an entry's last attempt took, in microseconds, and whether
 /// that says something of what it usually takes.
-pub(crate) fn outcomes_of(
-    engine: &Engine,
-    took: impl Fn(u32) -> (u64, bool),
-) -> Vec<((String, String), Outcome, Option<Span>)> {
+pub(crate) fn outcomes_of(engine: &Engine, took: impl Fn(u32) -> (u64, bool)) -> Vec<Told> {
     let plan = engine.plan();
     let mut outcomes = Vec::new();
     for index in 0..plan.entries.len() as u32 {
         let (Some(outcome), _, _) = engine.entry(index) else { continue };
         if !matches!(outcome, Outcome::NotRun | Outcome::Parked) {
-            let key = (plan.entries[index as usize].name.to_string(), plan.variant_of(index).to_string());
             let (spent, usual) = took(index);
             // What a test took that failed says nothing of what it usually takes.
             let telling = usual && spent > 0 && matches!(outcome, Outcome::Passed | Outcome::Flaky);
-            outcomes.push((key, outcome, telling.then_some(Span(spent))));
+            outcomes.push(Told {
+                test: plan.entries[index as usize].name.to_string(),
+                variant: plan.variant_of(index).to_string(),
+                entry: index,
+                outcome,
+                spent: telling.then_some(Span(spent)),
+            });
         }
     }
     outcomes
@@ -123,18 +189,195 @@ async fn work(store: Store, mut receiver: mpsc::UnboundedReceiver<ToRecord>, tol
 }
 
 async fn write(store: &Store, suite: i64, pool: &str, runs: Vec<ToRecord>) -> Result<(), Error> {
+    let ids: Vec<i64> = runs.iter().map(|run| run.id).collect();
+    if put(store, suite, pool, &runs, &ids).await? || runs.len() == 1 {
+        return Ok(());
+    }
+    // Another took one of them: each for itself.
+    for (run, id) in runs.iter().zip(&ids) {
+        put(store, suite, pool, std::slice::from_ref(run), &[*id]).await?;
+    }
+    Ok(())
+}
+
+async fn put(store: &Store, suite: i64, pool: &str, runs: &[ToRecord], ids: &[i64]) -> Result<bool, Error> {
     let mut records = store.records_in(suite, pool).await?;
+    let mut failing = Failing::of(store.failing_in(suite, pool).await?);
     let (mut changed, mut start_cost) = (BTreeSet::new(), None);
     for run in runs {
         start_cost = run.start_cost.or(start_cost);
+        let latest = !run.counts.imported || store.is_latest(run.id).await?;
+        if latest && !run.counts.hunt {
+            let passes_before = |test: &str, variant: &str| {
+                let record = records.get(&(test.to_owned(), variant.to_owned()));
+                record.map_or(0, |record| record.since_trouble.unwrap_or(record.passed))
+            };
+            failing.take(run, passes_before);
+        }
         // A test that was repeated has several outcomes.
-        for (key, outcome, spent) in run.outcomes {
-            let record = records.remove(&key).unwrap_or_default().with(outcome, spent);
+        for told in &run.outcomes {
+            let key = (told.test.clone(), told.variant.clone());
+            let record = records.remove(&key).unwrap_or_default().with(told.outcome, told.spent);
             records.insert(key.clone(), record);
             changed.insert(key);
         }
     }
     let changed: Vec<_> =
         changed.into_iter().filter_map(|key| records.remove(&key).map(|r| (key.0, key.1, r))).collect();
-    if changed.is_empty() { Ok(()) } else { store.put_records(suite, pool, &changed, start_cost).await }
+    store.put_records(suite, pool, ids, &changed, start_cost, &failing.change()).await
+}
+
+/// What fails now in a pool of a suite, by branch, variant and test.
+struct Failing {
+    now: BTreeMap<(String, String, String), FailingRow>,
+    changed: BTreeSet<(String, String, String)>,
+    cleared: Vec<i64>,
+}
+
+impl Failing {
+    fn of(rows: Vec<FailingRow>) -> Self {
+        let key = |row: &FailingRow| (row.branch.clone(), row.variant.clone(), row.test.clone());
+        let now = rows.into_iter().map(|row| (key(&row), row)).collect();
+        Self { now, changed: BTreeSet::new(), cleared: Vec::new() }
+    }
+
+    /// Takes a run in. What it did not run stands as before; what is not there any more fails no more.
+    fn take(&mut self, run: &ToRecord, passes_before: impl Fn(&str, &str) -> u32) {
+        let mut worst: BTreeMap<(&str, &str), (Outcome, u32)> = BTreeMap::new();
+        for told in &run.outcomes {
+            let place = worst.entry((told.variant.as_str(), told.test.as_str())).or_insert((told.outcome, told.entry));
+            // Of one that was repeated a failure counts.
+            if told.outcome == Outcome::Failed && place.0 != Outcome::Failed {
+                *place = (told.outcome, told.entry);
+            }
+        }
+        for ((variant, test), (outcome, entry)) in &worst {
+            let key = (run.branch.clone(), (*variant).to_owned(), (*test).to_owned());
+            if *outcome != Outcome::Failed {
+                self.clear(&key);
+                continue;
+            }
+            let (last_run, entry) = (run.id, i32::try_from(*entry).unwrap_or(i32::MAX));
+            let fresh = || FailingRow {
+                id: 0,
+                branch: run.branch.clone(),
+                variant: (*variant).to_owned(),
+                test: (*test).to_owned(),
+                since_run: run.id,
+                last_run,
+                entry,
+                runs: 0,
+                passes_before: i32::try_from(passes_before(test, variant)).unwrap_or(i32::MAX),
+            };
+            let row = self.now.entry(key.clone()).or_insert_with(fresh);
+            (row.last_run, row.entry, row.runs) = (last_run, entry, row.runs.saturating_add(1));
+            self.changed.insert(key);
+        }
+        let gone = |(branch, variant, test): &&(String, String, String)| {
+            *branch == run.branch
+                && run.counts.whole.contains(variant)
+                && !worst.contains_key(&(variant.as_str(), test.as_str()))
+        };
+        // One that is parked, or did not come to run, is still there.
+        let there = |key: &&(String, String, String)| !run.counts.there.contains(&(key.1.clone(), key.2.clone()));
+        for key in self.now.keys().filter(gone).filter(there).cloned().collect::<Vec<_>>() {
+            self.clear(&key);
+        }
+    }
+
+    fn clear(&mut self, key: &(String, String, String)) {
+        if let Some(row) = self.now.remove(key).filter(|row| row.id > 0) {
+            self.cleared.push(row.id);
+        }
+        self.changed.remove(key);
+    }
+
+    fn change(self) -> FailingChange {
+        let changed = self.changed;
+        let failing = self.now.into_iter().filter(|(key, _)| changed.contains(key)).map(|(_, row)| row).collect();
+        FailingChange { failing, cleared: self.cleared }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn run(id: i64, branch: &str, outcomes: &[(&str, Outcome)]) -> ToRecord {
+        let told = |(entry, (test, outcome)): (usize, &(&str, Outcome))| Told {
+            test: (*test).to_owned(),
+            variant: String::new(),
+            entry: entry as u32,
+            outcome: *outcome,
+            spent: None,
+        };
+        ToRecord {
+            suite: 1,
+            pool: "main".into(),
+            id,
+            run: format!("gate/{id}"),
+            branch: branch.into(),
+            counts: Counts::default(),
+            outcomes: outcomes.iter().enumerate().map(told).collect(),
+            start_cost: None,
+        }
+    }
+
+    fn names(failing: &Failing) -> Vec<String> {
+        failing.now.values().map(|f| format!("{}{} since {} for {}", f.branch, f.test, f.since_run, f.runs)).collect()
+    }
+
+    #[test]
+    fn a_run_of_some_tests_clears_nothing_that_it_did_not_run() {
+        let mut failing = Failing::of(Vec::new());
+        let after_nine = |_: &str, _: &str| 9;
+        failing
+            .take(&run(1, "", &[("a", Outcome::Failed), ("b", Outcome::Failed), ("c", Outcome::Passed)]), after_nine);
+        failing.take(&run(2, "", &[("a", Outcome::Passed)]), after_nine);
+        failing.take(&run(3, "", &[("b", Outcome::Failed), ("c", Outcome::Flaky)]), after_nine);
+        assert_eq!(names(&failing), ["b since 1 for 2"]);
+        assert_eq!(failing.now.values().next().map(|f| (f.last_run, f.entry, f.passes_before)), Some((3, 0, 9)));
+        // What passes on another branch says nothing of this one.
+        failing.take(&run(4, "fix", &[("b", Outcome::Passed), ("d", Outcome::Failed)]), after_nine);
+        assert_eq!(names(&failing), ["b since 1 for 2", "fixd since 4 for 1"]);
+        let change = failing.change();
+        assert_eq!(
+            (change.failing.len(), change.cleared.len()),
+            (2, 0),
+            "what is new and is over already is never written"
+        );
+    }
+
+    #[test]
+    fn of_a_repeated_test_a_failure_counts_and_what_was_skipped_does_not_fail() {
+        let mut failing = Failing::of(Vec::new());
+        failing.take(&run(1, "", &[("a", Outcome::Passed), ("a", Outcome::Failed), ("a", Outcome::Passed)]), |_, _| 0);
+        assert_eq!(names(&failing), ["a since 1 for 1"]);
+        failing.take(&run(2, "", &[("a", Outcome::Skipped)]), |_, _| 0);
+        assert!(names(&failing).is_empty());
+    }
+
+    #[test]
+    fn a_whole_run_clears_what_is_not_there_any_more_and_not_what_is_parked() {
+        let row = |id: i64, test: &str| FailingRow {
+            id,
+            branch: String::new(),
+            variant: String::new(),
+            test: test.into(),
+            since_run: 1,
+            last_run: 1,
+            entry: 0,
+            runs: 1,
+            passes_before: 0,
+        };
+        let mut failing = Failing::of(vec![row(1, "gone"), row(2, "parked"), row(3, "b")]);
+        let mut whole = run(2, "", &[("b", Outcome::Failed), ("c", Outcome::Passed)]);
+        failing.take(&whole, |_, _| 0);
+        assert_eq!(failing.now.len(), 3, "it may have been a part of them");
+        whole.counts.whole = vec![String::new()];
+        whole.counts.there = [(String::new(), "parked".to_owned())].into();
+        failing.take(&whole, |_, _| 0);
+        assert_eq!(names(&failing), ["b since 1 for 3", "parked since 1 for 1"]);
+        assert_eq!(failing.change().cleared, [1]);
+    }
 }

@@ -6,6 +6,7 @@
 
 use std::{
     collections::HashMap,
+    net::SocketAddr,
     os::fd::BorrowedFd,
     time::{Duration, Instant},
 };
@@ -15,6 +16,7 @@ use nix::sys::{
     socket::{Shutdown, SockaddrStorage, getpeername, getsockname, shutdown},
     stat::fstat,
 };
+use tokio::net::TcpStream;
 
 /// Connections are looked at so often.
 const EVERY: Duration = Duration::from_secs(2);
@@ -118,6 +120,28 @@ fn connection_to(port: u16, fd: i32) -> Option<u64> {
     (of_port && getpeername::<SockaddrStorage>(fd).is_ok()).then_some(())?;
     // SAFETY: it is used only for as long as this call lasts; a number that is no open file's is refused.
     fstat(unsafe { BorrowedFd::borrow_raw(fd) }).ok().map(|s| s.st_ino)
+}
+
+/// The socket of a connection to this service's port, by who is at its other end: a second hold on it, beside the web server's.
+pub fn socket_of(port: u16, peer: SocketAddr) -> Option<TcpStream> {
+    let most = getrlimit(Resource::RLIMIT_NOFILE).map_or(1024, |(soft, _)| soft.min(MOST_FILES));
+    let is_it = |fd: &i32| {
+        let its = getpeername::<SockaddrStorage>(*fd).ok().and_then(|address| address_of(&address));
+        its == Some(peer) && connection_to(port, *fd).is_some()
+    };
+    let fd = (0..most as i32).find(is_it)?;
+    // SAFETY: it is used only for as long as this call lasts; a number that is no open file's is refused.
+    let held = unsafe { BorrowedFd::borrow_raw(fd) }.try_clone_to_owned().ok()?;
+    let socket = std::net::TcpStream::from(held);
+    // The number may have become another connection's before it was held.
+    let same = socket.peer_addr().ok() == Some(peer);
+    socket.set_nonblocking(true).ok()?;
+    same.then(|| TcpStream::from_std(socket).ok()).flatten()
+}
+
+fn address_of(address: &SockaddrStorage) -> Option<SocketAddr> {
+    let four = address.as_sockaddr_in().map(|a| SocketAddr::from((a.ip(), a.port())));
+    four.or_else(|| address.as_sockaddr_in6().map(|a| SocketAddr::from((a.ip(), a.port()))))
 }
 
 fn port_of(address: &SockaddrStorage) -> Option<u16> {

@@ -213,6 +213,7 @@ async fn serve_with(
         thinking,
         dead: Arc::clone(&dead),
     };
+    let catching_up = tokio::spawn(api::failing::keep_up(app.clone(), asked.clone()));
     let mut scheduler = scheduler::start(app.clone(), config.clock.clone(), over, asked.clone());
 
     let figment = rocket::Config::figment()
@@ -281,6 +282,7 @@ async fn serve_with(
     {
         tracing::error!("the scheduler ended badly: {e}");
     }
+    catching_up.abort();
     // Where a part has died nobody asked it to end.
     let fleet_ends = fleet_task.abort_handle();
     if tokio::time::timeout(SAY_DEAD, fleet_task).await.is_err() {

@@ -12,13 +12,22 @@ use chrono::{DateTime, Utc};
 use kesmo_files::secret::random_text;
 use kesmo_wire::reach::{Address, Reachable, ToOfferer};
 use rocket::data::IoStream;
-use tokio::sync::{mpsc, oneshot, watch};
+use tokio::{
+    net::TcpStream,
+    sync::{mpsc, oneshot, watch},
+};
 
 /// The most connections that one offer has open at the same time.
 const MOST_OPEN: u32 = 500;
 
+/// An end of a connection, with its socket beside the web server's stream of it, where that could be had.
+pub struct End {
+    pub stream: IoStream,
+    pub socket: Option<TcpStream>,
+}
+
 /// What comes of a connection that was asked for.
-pub type Brought = Result<IoStream, String>;
+pub type Brought = Result<End, String>;
 
 /// Everything that is offered, and waited for.
 #[derive(Clone, Default)]
@@ -192,10 +201,10 @@ impl Reaches {
     }
 
     /// A connection was made; it is dropped where nobody waits for it any more.
-    pub fn bring(&self, id: &str, stream: IoStream) {
+    pub fn bring(&self, id: &str, end: End) {
         let waiting = self.inner().waiting.remove(id);
         if let Some((_, sender)) = waiting {
-            drop(sender.send(Ok(stream)));
+            drop(sender.send(Ok(end)));
         }
     }
 }

@@ -576,6 +576,13 @@ async fn write_run(c: &mut AsyncPgConnection, change: &RunChange) -> Result<(), 
     .bind::<Nullable<Jsonb>, _>(change.images.as_ref().map(json).transpose()?)
     .execute(c)
     .await?;
+    // Told to the records after this, by whoever gets to it: it must not be forgotten on the way.
+    if change.verdict.is_some() && change.tally.total() > 0 {
+        diesel::sql_query("insert into unrecorded values ($1) on conflict do nothing")
+            .bind::<BigInt, _>(change.run_id)
+            .execute(c)
+            .await?;
+    }
     Ok(())
 }
 

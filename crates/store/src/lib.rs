@@ -7,6 +7,7 @@ pub mod access;
 pub mod briefs;
 pub mod cases;
 pub mod commit;
+pub mod failing;
 pub mod leases;
 pub mod meetings;
 pub mod parks;

@@ -14,7 +14,9 @@ use kesmo_core::{
 };
 
 use crate::{
-    Error, Store, content, json,
+    Error, Store, content,
+    failing::{FailingChange, take_unrecorded, write},
+    json,
     schema::{records, stamp_keys, stamps, suites},
 };
 
@@ -92,7 +94,8 @@ impl Store {
     }
 
     /// Replaces records of a suite in a pool, and moves the suite's stamp on; with what starting a process cost, where
-    /// that was measured.
+    /// that was measured, and with what fails now. All of it comes from `runs`: if some of those were recorded before, nothing is
+    /// written, and this is false.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
@@ -100,14 +103,23 @@ impl Store {
         &self,
         suite_id: i64,
         pool: &str,
+        runs: &[i64],
         records: &[(String, String, Record)],
         start_cost: Option<Span>,
-    ) -> Result<(), Error> {
+        failing: &FailingChange,
+    ) -> Result<bool, Error> {
         let mut c = self.connection().await?;
         let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
         let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
         let recent = |r: &(String, String, Record)| json(&r.2.estimate.recent);
         c.transaction(async |c| {
+            if take_unrecorded(c, runs).await?.len() < runs.len() {
+                return Err(Error::Elsewhere);
+            }
+            write(c, suite_id, pool, failing).await?;
+            if records.is_empty() {
+                return Ok(true);
+            }
             diesel::sql_query(
                 "insert into records (suite_id, pool, test, variant, samples, recent, passed, flaky, failed, skipped, last, \
                  since_trouble) \
@@ -139,9 +151,10 @@ impl Store {
                 let cost = i64::try_from(cost.0).unwrap_or(i64::MAX);
                 diesel::update(suites::table.find(suite_id)).set(suites::start_cost_us.eq(cost)).execute(c).await?;
             }
-            Ok(())
+            Ok(true)
         })
         .await
+        .or_else(|e| if matches!(e, Error::Elsewhere) { Ok(false) } else { Err(e) })
     }
 
     /// What was expected at a stamp, if it is kept.

@@ -120,6 +120,15 @@ diesel::table! {
     }
 }
 diesel::table! {
+    failing (id) {
+        id -> BigInt, suite_id -> BigInt, branch -> Text, pool -> Text, variant -> Text, test -> Text, since_run -> BigInt,
+        last_run -> BigInt, entry -> Integer, runs -> Integer, passes_before -> Integer,
+    }
+}
+diesel::table! {
+    unrecorded (run_id) { run_id -> BigInt, }
+}
+diesel::table! {
     pools (name) {
         name -> Text, pool -> Jsonb, secret -> Nullable<Text>, mark -> Text, leaving -> Bool, made_by -> Text,
         made_at -> Timestamptz, changed_at -> Timestamptz,
@@ -138,5 +147,7 @@ diesel::joinable!(runs -> suites (suite_id));
 diesel::joinable!(polls -> suites (suite_id));
 diesel::joinable!(parks -> suites (suite_id));
 diesel::joinable!(meetings -> runs (run_id));
+diesel::joinable!(unrecorded -> runs (run_id));
+diesel::allow_tables_to_appear_in_same_query!(unrecorded, runs);
 diesel::allow_tables_to_appear_in_same_query!(runs, suites, parks, meetings, polls);
 diesel::allow_tables_to_appear_in_same_query!(briefs, schedules);

@@ -25,6 +25,7 @@ use kesmo_store::{
     Error, Store,
     cases::{CaseOrder, CaseQuestion},
     commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
+    failing::FailingChange,
     leases::Holder,
     month_of,
     polls::NewPoll,
@@ -291,8 +292,12 @@ async fn lists_and_records_are_read_back_as_they_were() {
     let record =
         Record::default().with(Outcome::Flaky, Some(Span::millis(5))).with(Outcome::Passed, Some(Span::millis(6)));
     let put = |record| vec![("gate/open".to_owned(), "screen=phone".to_owned(), record)];
-    store.put_records(run.suite_id, "main", &put(Record::default()), None).await.unwrap();
-    store.put_records(run.suite_id, "main", &put(record.clone()), Some(Span::millis(40))).await.unwrap();
+    let none = FailingChange::default();
+    let (suite, cost) = (run.suite_id, Some(Span::millis(40)));
+    assert!(store.put_records(suite, "main", &[], &put(Record::default()), None, &none).await.unwrap());
+    assert!(store.put_records(suite, "main", &[], &put(record.clone()), cost, &none).await.unwrap());
+    let recorded = store.put_records(suite, "main", &[run.id], &put(Record::default()), None, &none).await.unwrap();
+    assert!(!recorded, "what is not waiting to be recorded was recorded before");
     let read = store.records(run.suite_id, "main").await.unwrap();
     assert_eq!(read.len(), 1);
     let key = ("gate/open".to_owned(), "screen=phone".to_owned());

@@ -25,7 +25,7 @@ use tokio_tungstenite::{
     tungstenite::{self, client::IntoClientRequest, http::HeaderValue},
 };
 
-pub use carry::carry;
+pub use carry::{carry, carry_between};
 pub use stream::Stream;
 
 /// Why nothing can be trusted or reached.

@@ -4,6 +4,7 @@
 mod briefs;
 mod choosing;
 mod drafting;
+mod failing;
 mod here;
 mod hunt;
 mod import;
@@ -30,6 +31,7 @@ use crate::connection::Connection;
 pub use briefs::{AddBrief, Brief};
 pub use choosing::{Choosing, Place, Running, Staying};
 pub use drafting::{DraftSuite, TrySuite};
+pub use failing::Failing;
 pub use here::Here;
 pub use hunt::Hunt;
 pub use import::Import;
@@ -101,6 +103,8 @@ pub enum Command {
     Forecast(Forecast),
     /// The names in a fixed share, for CI servers that start their own jobs
     Portion(PortionOf),
+    /// The tests that fail now, of a suite or of all, with since when
+    Failing(Failing),
     /// Look for the reason of a failure by repeating it
     Hunt(Hunt),
     /// Set tests aside for a while

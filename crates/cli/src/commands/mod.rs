@@ -3,6 +3,7 @@
 pub mod briefs;
 mod cases;
 pub mod drafting;
+pub mod failing;
 pub mod folders;
 pub mod here;
 pub mod hunt;

@@ -13,7 +13,7 @@ use kesmo_core::{
     source::{check_branch, check_commit},
 };
 use kesmo_floor::{
-    Ask,
+    Ask, ToRecord,
     importing::{Importing, rows},
 };
 use kesmo_store::runs::NewRun;
@@ -114,7 +114,9 @@ async fn import(
     let rows = judged.await.map_err(|e| Refused::unavailable(e.to_string()))?.map_err(Refused::invalid)?;
     let (run, fresh) = app.store.import(&key, &made, rows.commit).await?;
     if fresh {
-        let told = app.floor.ask(|reply| Ask::Imported(Box::new(rows.record), reply)).await;
+        let branch = run.branch.clone().unwrap_or_default();
+        let record = ToRecord { id: run.id, branch, ..rows.record };
+        let told = app.floor.ask(|reply| Ask::Imported(Box::new(record), reply)).await;
         if told.is_none() {
             tracing::warn!("the service is stopping: the records do not have what was imported last");
         }

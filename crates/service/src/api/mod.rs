@@ -5,6 +5,7 @@ pub mod breakdown;
 pub mod briefs;
 pub mod cases;
 pub mod entries;
+pub mod failing;
 mod found;
 pub mod imports;
 pub mod live;
@@ -87,6 +88,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", cases::routes())
         .mount("/", imports::routes())
         .mount("/", entries::routes())
+        .mount("/", failing::routes())
         .mount("/", reports::routes())
         .mount("/", workers::routes())
         .mount("/", breakdown::routes())
@@ -166,7 +168,7 @@ impl Modify for Bearer {
         schedules::now, schedules::calendar,
         webhooks::add, webhooks::list, webhooks::show, webhooks::remove, webhooks::pause, webhooks::new_secret,
         webhooks::try_body, webhooks::delivery, webhooks::redeliver, webhooks::take,
-        reach::list,
+        reach::list, failing::all, failing::of_suite,
         pools::put, pools::list, pools::show, pools::remove, pools::machines, pools::machine_log,
         polls::put, polls::list, polls::all, polls::remove,
         live::run, live::floor, live::output,

@@ -1,6 +1,6 @@
 //! Private addresses: what machines offer, and the connections of runs to them, which go through the service.
 
-use std::{io, pin::Pin, time::Duration};
+use std::{io, net::SocketAddr, pin::Pin, time::Duration};
 
 use futures::StreamExt;
 use kesmo_wire::reach::{FromOfferer, Reachable, ToOfferer, UPGRADE};
@@ -16,6 +16,8 @@ use rocket::{
 };
 use rocket_ws::{Channel, Message, WebSocket, stream::DuplexStream};
 use tokio::{
+    io::{AsyncReadExt, AsyncWriteExt},
+    net::TcpStream,
     sync::{mpsc, watch},
     time::Instant,
 };
@@ -27,7 +29,8 @@ use super::{
 use crate::{
     access::{MayLend, MayOperate, MaySee, Standing},
     app::App,
-    reaching::{Counted, Offerer, Offering, Opening},
+    door,
+    reaching::{Counted, End, Offerer, Offering, Opening},
     refused::Refused,
 };
 
@@ -160,41 +163,76 @@ impl<'r, H: IoHandler + 'r> Responder<'r, 'r> for Raw<H> {
 pub struct Bringing {
     app: App,
     id: String,
+    socket: Option<TcpStream>,
 }
 
 #[rocket::async_trait]
 impl IoHandler for Bringing {
     async fn io(self: Pin<Box<Self>>, stream: IoStream) -> io::Result<()> {
-        self.app.reaches.bring(&self.id, stream);
+        let Self { app, id, socket } = *Pin::into_inner(self);
+        app.reaches.bring(&id, End { stream, socket });
         Ok(())
     }
 }
 
 /// A machine brings a connection that it was asked for.
 #[get("/api/reach/connections/<id>")]
-async fn bring(app: &State<App>, _caller: MayOperate, id: &str) -> Result<Raw<Bringing>, Refused> {
+async fn bring(
+    app: &State<App>,
+    _caller: MayOperate,
+    from: SocketAddr,
+    rocket: &rocket::Config,
+    id: &str,
+) -> Result<Raw<Bringing>, Refused> {
     if !app.reaches.is_waited_for(id) {
         return Err(Refused::not_found("nobody waits for this connection any more"));
     }
-    Ok(Raw(Bringing { app: app.inner().clone(), id: id.to_owned() }))
+    let socket = door::socket_of(rocket.port, from);
+    Ok(Raw(Bringing { app: app.inner().clone(), id: id.to_owned(), socket }))
 }
 
 /// Carries bytes between a run's process and what it reaches, until both have no more, or the offer goes.
 pub struct Carrying {
-    other: IoStream,
+    other: End,
+    socket: Option<TcpStream>,
     stays: watch::Receiver<()>,
     _counted: Counted,
 }
 
 #[rocket::async_trait]
 impl IoHandler for Carrying {
-    async fn io(mut self: Pin<Box<Self>>, mut stream: IoStream) -> io::Result<()> {
-        let Self { other, stays, .. } = &mut *self;
+    async fn io(mut self: Pin<Box<Self>>, stream: IoStream) -> io::Result<()> {
+        let Self { other, socket, stays, .. } = &mut *self;
+        let mut near = End { stream, socket: socket.take() };
         tokio::select! {
-            carried = tokio::io::copy_bidirectional_with_sizes(&mut stream, other, HELD, HELD) => carried.map(drop),
+            carried = pass_on(&mut near, other) => carried,
             _ = stays.changed() => Ok(()),
         }
     }
+}
+
+/// Passes on what has come already.
+async fn read_ahead(from: &mut IoStream, to: &mut IoStream) -> io::Result<()> {
+    let mut first = vec![0; HELD];
+    // It is asked once, and not waited for.
+    if let Ok(count) = tokio::time::timeout(Duration::ZERO, from.read(&mut first)).await {
+        to.write_all(&first[..count?]).await?;
+        to.flush().await?;
+    }
+    Ok(())
+}
+
+/// Carries bytes between two connections: the kernel moves them, where both sockets could be had.
+async fn pass_on(one: &mut End, other: &mut End) -> io::Result<()> {
+    if let (Some(near), Some(far)) = (&one.socket, &other.socket) {
+        // What the web server read beyond the call comes first. From then on only the sockets are read.
+        read_ahead(&mut one.stream, &mut other.stream).await?;
+        read_ahead(&mut other.stream, &mut one.stream).await?;
+        if let Some(carried) = kesmo_tls::carry_between(near, far).await {
+            return carried;
+        }
+    }
+    tokio::io::copy_bidirectional_with_sizes(&mut one.stream, &mut other.stream, HELD, HELD).await.map(drop)
 }
 
 /// A run's process connects to what is offered under a name. It is answered once the connection is made.
@@ -202,6 +240,8 @@ impl IoHandler for Carrying {
 async fn reach(
     app: &State<App>,
     _caller: MayLend,
+    from: SocketAddr,
+    rocket: &rocket::Config,
     suite: &str,
     number: i32,
     name: &str,
@@ -216,7 +256,10 @@ async fn reach(
     let made = tokio::time::timeout(MAKING, brought).await;
     drop(waits);
     let why = match made {
-        Ok(Ok(Ok(other))) => return Ok(Raw(Carrying { other, stays, _counted: counted })),
+        Ok(Ok(Ok(other))) => {
+            let socket = door::socket_of(rocket.port, from);
+            return Ok(Raw(Carrying { other, socket, stays, _counted: counted }));
+        }
         Ok(Ok(Err(why))) => why,
         Ok(Err(_)) => format!("{name} is not offered any more"),
         Err(_) => format!("the machine that offers {name} made no connection within {} s", MAKING.as_secs()),

@@ -122,9 +122,12 @@ async fn views(app: &App, rows: Vec<SuiteRow>, most_runs: i64) -> Result<Vec<Sui
         runs.entry(run.suite_id).or_default().push(run);
     }
     let mut next = app.store.next_starts().await?;
+    app.floor.recorded().await;
+    let failing = app.store.failing_counts().await?;
     let one = |row: SuiteRow| {
         let (runs, next) = (runs.remove(&row.id).unwrap_or_default(), next.remove(&row.slug));
-        view(row, runs, next, &active)
+        let failing = failing.get(&row.id).copied().unwrap_or(0);
+        Suite { failing, ..view(row, runs, next, &active) }
     };
     Ok(rows.into_iter().map(one).collect())
 }
@@ -148,6 +151,7 @@ fn view(
         added_at: row.added_at,
         entries,
         last_runs,
+        failing: 0,
         git: row.git.clone().and_then(|g| serde_json::from_value::<GitSource>(g).ok()).map(|g| g.shown()),
         trouble: row.trouble.clone(),
         next_start,

@@ -4,6 +4,7 @@
 mod breakdown;
 mod briefs;
 mod entries;
+mod failing;
 mod parks;
 mod people;
 mod planning;
@@ -20,6 +21,7 @@ mod workers;
 pub use breakdown::{CauseOf, Differing, Failing, PastEntry, Shard, ShardBatch, Timeline, VariantOf, Variants};
 pub use briefs::{BriefOf, NewBrief};
 pub use entries::{Around, Artifact, Attempt, Entries, Entry, EntryDetail, entry_name};
+pub use failing::{FailingTest, FailingTests};
 pub use parks::{NewPark, Park, Parked};
 pub use people::{Me, NewToken, Role, SignIn, Token};
 pub use planning::{

@@ -31,6 +31,9 @@ pub struct Suite {
     pub entries: Option<u32>,
     /// The latest runs, newest first.
     pub last_runs: Vec<RunSummary>,
+    /// How many tests fail now, on whichever branch, pool and variant: whose latest outcome that counts is failed.
+    #[serde(default)]
+    pub failing: u32,
     /// Where its files come from in version control.
     #[serde(default)]
     pub git: Option<GitSource>,

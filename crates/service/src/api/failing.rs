@@ -1,0 +1,138 @@
+//! Tests that fail now; and runs that are over and were not told to the records, because the service ended before.
+
+use std::time::Duration;
+
+use kesmo_core::words::{Outcome, Verdict};
+use kesmo_floor::{Ask, Counts, ToRecord, Told};
+use kesmo_store::{failing::FailingTest as Row, runs::RunRow};
+use kesmo_wire::api::{FailingTest, FailingTests};
+use rocket::{Route, State, get, routes, serde::json::Json};
+use tokio::sync::watch;
+
+use super::{body::Answer, found::past};
+use crate::{access::MaySee, app::App, lookup::named, refused::Refused};
+
+/// Tests that are listed.
+const MOST: i64 = 1000;
+/// Runs that are over for so long are told to the records here, if nobody else did.
+const FORGOTTEN_AFTER: chrono::TimeDelta = chrono::TimeDelta::seconds(15);
+/// They are looked for so often, and so many are told at a time.
+const EVERY: Duration = Duration::from_secs(5);
+const TOGETHER: i64 = 20;
+
+pub(super) fn routes() -> Vec<Route> {
+    routes![all, of_suite]
+}
+
+fn told(row: Row) -> FailingTest {
+    FailingTest {
+        since: format!("{}/{}", row.suite, row.since_number),
+        last: format!("{}/{}", row.suite, row.last_number),
+        suite: row.suite,
+        test: row.test,
+        variant: row.variant,
+        branch: (!row.branch.is_empty()).then_some(row.branch),
+        pool: row.pool,
+        since_at: row.since_at,
+        since_commit: row.since_commit,
+        passes_before: u32::try_from(row.passes_before).unwrap_or(0),
+        last_at: row.last_at,
+        entry: u32::try_from(row.entry).unwrap_or(0),
+        runs: u32::try_from(row.runs).unwrap_or(0),
+        message: row.message,
+    }
+}
+
+/// The tests of all suites that fail now: whose latest outcome that counts is failed.
+#[utoipa::path(get, path = "/api/failing", operation_id = "failing", tag = "suites", responses((status = 200, body = FailingTests)))]
+#[get("/api/failing")]
+async fn all(app: &State<App>, _caller: MaySee) -> Answer<FailingTests> {
+    app.floor.recorded().await;
+    let tests: Vec<FailingTest> = app.store.failing(None, MOST).await?.into_iter().map(told).collect();
+    let total = app.store.failing_counts().await?.values().fold(0u32, |sum, count| sum.saturating_add(*count));
+    Ok(Json(FailingTests { total: total.max(tests.len() as u32), tests }))
+}
+
+/// The tests of a suite that fail now: whose latest outcome that counts is failed.
+#[utoipa::path(get, path = "/api/suites/{suite}/failing", operation_id = "failing_of_suite", params(("suite" = String, Path)),
+    tag = "suites", responses((status = 200, body = FailingTests), (status = 404)))]
+#[get("/api/suites/<suite>/failing")]
+async fn of_suite(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<FailingTests> {
+    let row = named(app, suite).await?;
+    app.floor.recorded().await;
+    let tests: Vec<FailingTest> = app.store.failing(Some(row.id), MOST).await?.into_iter().map(told).collect();
+    let total = app.store.failing_counts().await?.get(&row.id).copied().unwrap_or(0);
+    Ok(Json(FailingTests { total: total.max(tests.len() as u32), tests }))
+}
+
+/// Tells the records of runs whose service ended before it did, until `ending` turns true.
+pub async fn keep_up(app: App, mut ending: watch::Receiver<bool>) {
+    loop {
+        tokio::select! {
+            () = tokio::time::sleep(EVERY) => {}
+            _ = ending.wait_for(|ending| *ending) => return,
+        }
+        if let Err(e) = catch_up(&app).await {
+            tracing::warn!("runs that are over are recorded later: {}", e.1.message);
+        }
+    }
+}
+
+async fn catch_up(app: &App) -> Result<(), Refused> {
+    let ids = app.store.unrecorded(chrono::Utc::now() - FORGOTTEN_AFTER, TOGETHER).await?;
+    if ids.is_empty() {
+        return Ok(());
+    }
+    for (row, suite) in app.store.runs_of(&ids).await? {
+        let name = format!("{suite}/{}", row.number);
+        tracing::info!(run = name, "a run that was over is recorded now");
+        let record = match to_record(app, &row, name.clone()).await {
+            Ok(record) => record,
+            // What cannot be read once cannot be read the next time: the others are not to wait for it.
+            Err(e) if !e.is_ours() => {
+                tracing::error!(run = name, "what its tests did is not recorded: {}", e.1.message);
+                nothing(&row, name)
+            }
+            Err(e) => return Err(e),
+        };
+        app.floor.ask(|reply| Ask::Imported(Box::new(record), reply)).await;
+    }
+    Ok(())
+}
+
+fn nothing(row: &RunRow, run: String) -> ToRecord {
+    ToRecord {
+        suite: row.suite_id,
+        pool: row.pool.clone(),
+        id: row.id,
+        run,
+        branch: row.branch.clone().unwrap_or_default(),
+        counts: Counts::default(),
+        outcomes: Vec::new(),
+        start_cost: None,
+    }
+}
+
+/// What a run that is over tells of its tests, from what is kept.
+async fn to_record(app: &App, row: &RunRow, run: String) -> Result<ToRecord, Refused> {
+    let past = past(app, row).await?;
+    let verdict = row.verdict.as_deref().and_then(Verdict::of).unwrap_or(Verdict::Void);
+    let imported = row.origin()?.kind == kesmo_core::plan::brief::OriginKind::Imported;
+    let outcome = |index: u32| past.states.get(index as usize).map(|state| state.0);
+    let counts = Counts::of(&row.run_options()?, imported, verdict, &past.plan, outcome);
+    let mut record = nothing(row, run);
+    for (index, state) in past.states.iter().enumerate() {
+        let entry = index as u32;
+        if !matches!(state.0, Outcome::NotRun | Outcome::Parked) {
+            record.outcomes.push(Told {
+                test: past.plan.entries[index].name.to_string(),
+                variant: past.plan.variant_of(entry).to_string(),
+                entry,
+                outcome: state.0,
+                // Whether it was by itself on its machine is not known any more.
+                spent: None,
+            });
+        }
+    }
+    Ok(ToRecord { counts, ..record })
+}
