@@ -212,6 +212,9 @@ if [ "$mode" = tour ]; then
     expect 0 report "boarding-gate/$number" --as junit -o "$home/boarding-gate.xml"
     expect 0 log "boarding-gate/$number" gate/scanner/bow_reads_a_wet_ticket --follow
     expect 0 show "boarding-gate/$number" --groups
+    # A run of some tests that passes does not hide what fails.
+    expect 0 start boarding-gate --pick 'gate/tickets/**' --wait --refresh 1s
+    expect 0 failing boarding-gate
     expect 1 again "boarding-gate/$number" --not-passed --wait
     expect 10 start fares --pick 'faers/**' --wait
     expect 0 start berths --wait --shards 1 --refresh 2s

@@ -272,6 +272,22 @@ pub fn did_you_mean<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) ->
     }
 }
 
+/// A word as a shell reads it.
+///
+/// ```
+/// use kesmo_core::name::for_shell;
+/// assert_eq!(["os=linux", "a b", "it's", ""].map(for_shell), ["os=linux", "'a b'", r"'it'\''s'", "''"]);
+/// ```
+#[must_use]
+pub fn for_shell(word: &str) -> String {
+    let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_=./:,@%+".contains(&b);
+    if !word.is_empty() && word.bytes().all(plain) {
+        word.to_owned()
+    } else {
+        format!("'{}'", word.replace('\'', r"'\''"))
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -82,10 +82,10 @@ impl Counts {
         };
         whole.sort();
         whole.dedup();
-        let unrun = (0..plan.entries.len() as u32)
+        let not_run = (0..plan.entries.len() as u32)
             .filter(|index| told && matches!(outcome(*index), None | Some(Outcome::Parked | Outcome::NotRun)));
         let there =
-            unrun.map(|i| (plan.variant_of(i).to_string(), plan.entries[i as usize].name.to_string())).collect();
+            not_run.map(|i| (plan.variant_of(i).to_string(), plan.entries[i as usize].name.to_string())).collect();
         Self { hunt: o.labels.contains_key("hunt"), imported, whole, there }
     }
 }

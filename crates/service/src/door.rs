@@ -205,4 +205,17 @@ mod tests {
         assert_eq!(sweep(port, 1000, &mut seen), 0);
         assert_eq!(seen.len(), 1, "only what came to this port");
     }
+
+    #[tokio::test]
+    async fn a_connections_socket_is_found_by_who_is_at_its_other_end() {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let near = TcpStream::connect(("127.0.0.1", port)).await.unwrap();
+        let (far, peer) = listener.accept().await.unwrap();
+        let held = socket_of(port, peer).expect("it is found");
+        assert_eq!(held.peer_addr().unwrap(), near.local_addr().unwrap());
+        assert!(socket_of(port, SocketAddr::from(([127, 0, 0, 1], 1))).is_none(), "nobody is there");
+        assert!(socket_of(1, peer).is_none(), "it is of another port");
+        drop((far, held));
+    }
 }

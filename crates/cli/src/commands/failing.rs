@@ -1,6 +1,9 @@
 //! `kesmo failing`: what is true of suites now.
 
-use kesmo_core::{name::shorten, source::short_commit};
+use kesmo_core::{
+    name::{for_shell, shorten},
+    source::short_commit,
+};
 use kesmo_wire::api::{FailingTest, FailingTests, entry_name};
 
 use super::print_json;
@@ -37,13 +40,8 @@ pub async fn run(options: &Failing, context: &Context) -> Result<(), Failure> {
         println!("… and {more} more");
     }
     let first = &found.tests[0];
-    println!("\nRead why: kesmo log {} {}", first.last, quoted(&first.test));
+    println!("\nRead why: kesmo log {} {}", first.last, for_shell(&first.test));
     Ok(())
-}
-
-fn quoted(word: &str) -> String {
-    let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_=./:,@%+".contains(&b);
-    if word.bytes().all(plain) { word.to_owned() } else { format!("'{}'", word.replace('\'', r"'\''")) }
 }
 
 /// Tests that fail, a line each; with their suites where those may differ.

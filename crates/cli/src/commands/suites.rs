@@ -86,9 +86,13 @@ pub async fn run(
             let rows = suites.iter().map(|s| {
                 let entries = s.entries.map_or_else(|| "–".into(), |n| n.to_string());
                 let state = view::last_run(s.last_runs.first());
-                vec![s.name.clone(), entries, state, shorten(&s.about, 60)]
+                let now = match s.failing {
+                    0 => String::new(),
+                    n => view::paint(view::Paint::Failed, &format!("◆ {n} failing")),
+                };
+                vec![s.name.clone(), entries, state, now, shorten(&s.about, 60)]
             });
-            print!("{}", view::table(&["suite", ">tests", "last run", "about"], rows.collect()));
+            print!("{}", view::table(&["suite", ">tests", "last run", "now", "about"], rows.collect()));
             Ok(())
         }
         Suite::Show(named) => {

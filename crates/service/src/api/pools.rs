@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use kesmo_core::{
     fleet::{How, Pool},
-    name::{Slug, did_you_mean},
+    name::{Slug, did_you_mean, for_shell},
 };
 use kesmo_floor::Ask;
 use kesmo_store::pools::{MachineRow, NewPool as NewRow, PoolRow};
@@ -73,16 +73,6 @@ impl Seen {
     }
 }
 
-/// A word as a shell reads it.
-fn quoted(word: &str) -> String {
-    let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_=./:,@%+".contains(&b);
-    if !word.is_empty() && word.bytes().all(plain) {
-        word.to_owned()
-    } else {
-        format!("'{}'", word.replace('\'', r"'\''"))
-    }
-}
-
 async fn view(app: &App, row: PoolRow, machines: Vec<MachineRow>, seen: &Seen) -> Result<PoolOf, Refused> {
     let pool = row.pool()?;
     let status = app.fleet.status(&row.name);
@@ -95,7 +85,7 @@ async fn view(app: &App, row: PoolRow, machines: Vec<MachineRow>, seen: &Seen) -
     };
     let (workers, slots) = seen.here(&row.name);
     let what = pool.how.machine();
-    let command = || pool.command(&row.name).iter().map(|word| quoted(word)).collect::<Vec<_>>().join(" ");
+    let command = || pool.command(&row.name).iter().map(|word| for_shell(word)).collect::<Vec<_>>().join(" ");
     Ok(PoolOf {
         job: matches!(pool.how, How::Ci(_)).then(|| format!("kesmo {}", command())),
         has_secret: row.secret.is_some(),
@@ -345,15 +335,5 @@ async fn machine_log(
         Ok(Some(log)) => Ok((ContentType::Plain, log)),
         Ok(None) => Err(Refused::not_found(format!("nobody tells what {} prints: {}", row.name, row.said))),
         Err(e) => Err(Refused::unavailable(e.to_string())),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn words_are_quoted_for_a_shell_where_they_must_be() {
-        assert_eq!(["os=linux", "a b", "it's", ""].map(quoted), ["os=linux", "'a b'", r"'it'\''s'", "''"]);
     }
 }
