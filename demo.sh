@@ -63,6 +63,17 @@ end_all() {
         kill -TERM "${pids[$i]}" 2>/dev/null || true
         wait "${pids[$i]}" 2>/dev/null || true
     done
+    # Machines of pools outlive their service, and the engine the shell that started it.
+    if [ -S "$engine/socket" ]; then
+        engine_podman "$engine" rm --force --all --time 0 >/dev/null 2>&1 || true
+        local process
+        for process in /proc/[0-9]*; do
+            if tr '\0' ' ' 2>/dev/null <"$process/cmdline" | grep -q "^podman .* system service --time=0 unix://$engine/socket"; then
+                as_root kill -TERM "${process#/proc/}" || true
+            fi
+        done
+        rm -f "$engine/socket"
+    fi
     printf '● Nothing is left running.\n'
 }
 trap end_all EXIT
