@@ -6,6 +6,7 @@ use std::{
     io::{BufRead, BufReader},
     path::{Path, PathBuf},
     process::{Command, Stdio},
+    sync::Arc,
     time::{Duration, Instant},
 };
 
@@ -613,4 +614,76 @@ fn of_two_services_one_starts_the_machines_and_the_other_goes_on_with_them() {
     assert!(most <= 4, "two of the service that was killed, and two in their place: {most}");
     drop((first, other));
     postgres.stop().expect("PostgreSQL ends");
+}
+
+/// An engine that is reached over TCP, by TLS with a certificate of the client: its port, and the folder with the certificates.
+fn behind_tls(quay: &Quay, socket: PathBuf) -> (u16, PathBuf) {
+    let made = rcgen::generate_simple_self_signed(vec!["localhost".to_owned()]).expect("a certificate");
+    let folder = quay.path("certificates");
+    fs::create_dir_all(&folder).expect("a folder");
+    for (name, text) in
+        [("ca.pem", made.cert.pem()), ("cert.pem", made.cert.pem()), ("key.pem", made.signing_key.serialize_pem())]
+    {
+        fs::write(folder.join(name), text).expect("a file");
+    }
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let mut known = rustls::RootCertStore::empty();
+    known.add(made.cert.der().clone()).expect("an authority");
+    let clients = rustls::server::WebPkiClientVerifier::builder_with_provider(Arc::new(known), Arc::clone(&provider));
+    let key = rustls_pki_types::PrivateKeyDer::Pkcs8(made.signing_key.serialize_der().into());
+    let config = rustls::ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .expect("the usual versions")
+        .with_client_cert_verifier(clients.build().expect("clients are asked for theirs"))
+        .with_single_cert(vec![made.cert.der().clone()], key)
+        .expect("a certificate with its key");
+    let acceptor = tokio_rustls::TlsAcceptor::from(Arc::new(config));
+    let (told, port) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        tokio::runtime::Runtime::new().expect("a runtime").block_on(async move {
+            let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+            told.send(listener.local_addr().expect("a port").port()).expect("the test waits");
+            while let Ok((stream, _)) = listener.accept().await {
+                let (acceptor, socket) = (acceptor.clone(), socket.clone());
+                tokio::spawn(async move {
+                    let Ok(mut stream) = acceptor.accept(stream).await else { return };
+                    let Ok(mut inner) = tokio::net::UnixStream::connect(socket).await else { return };
+                    drop(tokio::io::copy_bidirectional(&mut stream, &mut inner).await);
+                });
+            }
+        });
+    });
+    (port.recv().expect("a port"), folder)
+}
+
+#[test]
+fn an_engine_elsewhere_is_talked_to_by_tls_with_certificates() {
+    let (quay, engine) = (Quay::open(), engine_with_worker());
+    let socket = PathBuf::from(engine.address().trim_start_matches("unix://"));
+    let (port, folder) = behind_tls(&quay, socket);
+    let (address, folder) = (format!("tcp://localhost:{port}"), folder.display().to_string());
+    let kind = ["far", "--kind", "engine", "--image", WORKER, "--engine", &address, "--idle", "1s", "--slots", "1"];
+    let mut all = vec!["pool", "add"];
+    all.extend(kind);
+    let bare = quay.kesmo(&all);
+    assert_eq!(bare.status.code(), Some(2));
+    assert_says(&all_said(&bare), &["give a folder with ca.pem, cert.pem and key.pem with --certificates"]);
+    add(&quay, &[&kind[..], &["--certificates", &folder]].concat());
+    let folder_of_tests = suite(&quay, "sounding", 4, "0.1");
+    let run = quay.start_run(&folder_of_tests, &["--pool", "far"]);
+    let watched = quay.kesmo(&["watch", &run]);
+    assert_eq!(watched.status.code(), Some(0), "{}", all_said(&watched));
+    once_each(&quay, &run, 4);
+    none_open(&quay, "far");
+    engine.none_left();
+    // Whose certificate is not known there is turned away, and that is told.
+    let other = rcgen::generate_simple_self_signed(vec!["localhost".to_owned()]).expect("a certificate");
+    fs::write(Path::new(&folder).join("cert.pem"), other.cert.pem()).expect("a file");
+    fs::write(Path::new(&folder).join("key.pem"), other.signing_key.serialize_pem()).expect("a file");
+    add(&quay, &[&kind[..], &["--certificates", &folder, "--replace"]].concat());
+    let run = quay.start_run(&folder_of_tests, &["--pool", "far"]);
+    until("the run is told", || {
+        quay.run(&run)["waiting_for"].as_str().unwrap_or_default().contains("does not answer").then_some(())
+    });
+    assert!(quay.kesmo(&["stop", &run]).status.success());
 }

@@ -27,6 +27,8 @@ use crate::{
 /// A pool is looked at so often, and its machines where they run.
 const EVERY: Duration = Duration::from_millis(200);
 const LOOK_EVERY: Duration = Duration::from_secs(1);
+/// Whether another service still keeps the pool is asked so often.
+const ELSEWHERE_EVERY: Duration = Duration::from_secs(1);
 /// What the pool's mark is on and no machine is cleared away so often.
 const CLEAR_EVERY: Duration = Duration::from_secs(60);
 /// A worker that has nothing to do and was told to end is ended where it runs after this.
@@ -90,6 +92,8 @@ pub struct Manager {
     guessed: HashMap<i64, Option<Demand>>,
     looked: Option<Instant>,
     looking: bool,
+    /// When it was seen last that another service keeps the pool.
+    elsewhere: Option<Instant>,
     cleared: Option<Instant>,
     tasks: JoinSet<Done>,
 }
@@ -164,6 +168,7 @@ impl Manager {
             guessed: HashMap::new(),
             looked: None,
             looking: false,
+            elsewhere: None,
             cleared: None,
             tasks: JoinSet::new(),
         })
@@ -208,6 +213,9 @@ impl Manager {
     }
 
     async fn step(&mut self) {
+        if self.elsewhere.is_some_and(|at| at.elapsed() < ELSEWHERE_EVERY) {
+            return;
+        }
         let claim = self.pool.least > 0 || self.row.leaving || !self.loaded || !self.machines.is_empty();
         let Some(waits) = self.ground.floor.waits(&self.name, claim).await else {
             // Another service keeps it, and this one knows nothing of it.
@@ -218,8 +226,10 @@ impl Manager {
             }
             self.ground.floor.pool_says(&self.name, None).await;
             self.ground.forget(&self.name);
+            self.elsewhere = Some(Instant::now());
             return;
         };
+        self.elsewhere = None;
         if !self.loaded
             && let Err(e) = self.load().await
         {

@@ -259,6 +259,10 @@ impl CiPool {
     }
 }
 
+fn is_web(text: &str) -> bool {
+    text.starts_with("http://") || text.starts_with("https://")
+}
+
 fn json(answer: &str) -> Result<Value, Error> {
     serde_json::from_str(answer).map_err(|e| {
         let begin = shorten(answer.trim(), 80);
@@ -299,12 +303,18 @@ impl Start {
         if id.is_empty() || id.len() > LONGEST_JOB || id.chars().any(char::is_control) {
             return Err(wrong(format!("the answer names the job {:?}, which cannot be", shorten(&id, 80))));
         }
+        // The requests about the job hold the secret: they go where the one went that started it.
+        let of = |address: &str| address.split('/').take(3).collect::<Vec<_>>().join("/").to_lowercase();
+        if is_web(&id) && of(&id) != of(&self.address) {
+            return Err(wrong(format!(
+                "the answer gives the job by an address of another server, {:?}",
+                shorten(&id, 80)
+            )));
+        }
         // What is not there, or is no address, is no reason to have started the job for nothing.
         let link = self.link.as_deref().and_then(|link| find(link).ok());
         let is_link = |link: &String| {
-            (link.starts_with("http://") || link.starts_with("https://"))
-                && link.len() <= LONGEST_JOB
-                && !link.chars().any(|c| c.is_control() || c.is_whitespace())
+            is_web(link) && link.len() <= LONGEST_JOB && !link.chars().any(|c| c.is_control() || c.is_whitespace())
         };
         Ok(Job { id, link: link.filter(is_link) })
     }
@@ -325,7 +335,7 @@ impl Asked {
         let stands: Values<'_> = known.iter().map(|name| (*name, "x")).collect();
         let filled = fill(&self.address, &stands, str::to_owned).map_err(|e| named("address", &e))?;
         let whole = self.address.starts_with("{job}") && known.contains(&"job");
-        if !(whole || filled.starts_with("http://") || filled.starts_with("https://")) || filled.len() > LONGEST {
+        if !(whole || is_web(&filled)) || filled.len() > LONGEST {
             return Err(wrong(format!("{key}.address: it begins with http:// or https://")));
         }
         for (name, value) in &self.headers {
@@ -353,7 +363,7 @@ impl Asked {
     pub fn filled(&self, values: &Values<'_>) -> Result<Filled, Error> {
         // An address that the CI server gave is used as it is.
         let address = match (self.address.strip_prefix("{job}"), values.get("job")) {
-            (Some(rest), Some(job)) if job.starts_with("http://") || job.starts_with("https://") => {
+            (Some(rest), Some(job)) if is_web(job) => {
                 format!("{}{}", job.trim_end_matches('/'), fill(rest, values, in_address)?)
             }
             _ => fill(&self.address, values, in_address)?,

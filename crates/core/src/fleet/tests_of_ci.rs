@@ -100,6 +100,9 @@ fn a_job_is_found_in_the_answer_or_in_a_header() {
     let job = start.job_in("no json at all", at).unwrap();
     let log = quay().log.unwrap().filled(&Values::from([("job", job.id.as_str())])).unwrap();
     assert_eq!(log.address, "http://ci.quay.example/q/12/log", "an address is used as it is");
+    let elsewhere = |name: &str| (name == "location").then(|| "http://ci.quay.example.evil/q/12".to_owned());
+    let said = start.job_in("", elsewhere).unwrap_err().to_string();
+    assert!(said.contains("by an address of another server"), "{said}");
     assert!(start.job_in("", none).unwrap_err().to_string().contains("no header location"));
 }
 
