@@ -35,7 +35,7 @@ use crate::{
     hub::Hub,
     lists::Listing,
     recording::Recorder,
-    says::Says,
+    says::{Says, none_because},
     unopened::{LOOK_EVERY, Leases, Unopened},
     workers::{Asking, NotLinked, Workers},
 };
@@ -472,10 +472,7 @@ impl Floor {
                 Some(name) => format!(
                     "waiting for {name}, which nobody lets be reached: on a machine that can, `kesmo reach {name}=HOST:PORT --pool {pool}`"
                 ),
-                None => match self.pools.get(pool) {
-                    Some(says) => says.none_because(pool, needs),
-                    None => self.workers.none_because(pool, needs),
-                },
+                None => none_because(&self.pools, &self.workers, pool, needs),
             };
             let none_because = because(active.needs.first().unwrap_or(&active.file.needs));
             let none = |v: &usize| !workers.values().any(|fit| fit.takes(*v as u16));

@@ -13,7 +13,7 @@ use crate::{
     active::ActiveRun,
     clock::now,
     floor::Floor,
-    says::{Says, WaitingRun, Waits, Working},
+    says::{Says, WaitingRun, Waits, Working, none_because},
     workers::{Known, Use, Workers},
 };
 
@@ -83,10 +83,7 @@ impl Floor {
 
     /// Why a run of a pool has no worker, and what to do about it.
     pub(super) fn none_because(&self, pool: &str, needs: &BTreeMap<String, String>) -> String {
-        match self.pools.get(pool) {
-            Some(says) => says.none_because(pool, needs),
-            None => self.workers.none_because(pool, needs),
-        }
+        none_because(&self.pools, &self.workers, pool, needs)
     }
 }
 

@@ -1,8 +1,10 @@
 //! What pools that start their own machines are told, and what they say of themselves.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use kesmo_core::{fleet::Demand, time::Timestamp};
+
+use crate::workers::Workers;
 
 /// What waits in a pool, and who works in it.
 #[derive(Debug, Clone, Default)]
@@ -49,9 +51,22 @@ pub struct Says {
     pub why: String,
 }
 
+/// Why a run of a pool has no worker, and what to do about it: as the pool says that starts machines, else as its workers are.
+pub(crate) fn none_because(
+    pools: &HashMap<String, Says>,
+    workers: &Workers,
+    pool: &str,
+    needs: &BTreeMap<String, String>,
+) -> String {
+    match pools.get(pool) {
+        Some(says) => says.none_because(pool, needs),
+        None => workers.none_because(pool, needs),
+    }
+}
+
 impl Says {
     /// Why a run of the pool has no worker, and what to do about it.
-    pub(crate) fn none_because(&self, pool: &str, needs: &BTreeMap<String, String>) -> String {
+    fn none_because(&self, pool: &str, needs: &BTreeMap<String, String>) -> String {
         let lacking = needs.iter().filter(|(n, v)| self.offers.get(*n) != Some(*v));
         let lacking: Vec<String> = lacking.map(|(n, v)| format!("{n}={v}")).collect();
         if lacking.is_empty() {
