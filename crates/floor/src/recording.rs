@@ -46,6 +46,8 @@ pub struct Counts {
     pub imported: bool,
     /// It had all tests of these variants: what it did not have is not there any more.
     pub whole: Vec<String>,
+    /// All variants that there are, if it was of all: others are not there any more.
+    pub variants: Vec<String>,
     /// What it had and did not run: variants and tests.
     pub there: BTreeSet<(String, String)>,
 }
@@ -86,7 +88,10 @@ impl Counts {
             .filter(|index| told && matches!(outcome(*index), None | Some(Outcome::Parked | Outcome::NotRun)));
         let there =
             not_run.map(|i| (plan.variant_of(i).to_string(), plan.entries[i as usize].name.to_string())).collect();
-        Self { hunt: o.labels.contains_key("hunt"), imported, whole, there }
+        // A variant whose list could not be made is there all the same.
+        let every = plan.variants.iter().filter(|_| told && o.variants.is_empty());
+        let variants = every.map(ToString::to_string).collect();
+        Self { hunt: o.labels.contains_key("hunt"), imported, whole, variants, there }
     }
 }
 
@@ -274,9 +279,9 @@ impl Failing {
             self.changed.insert(key);
         }
         let gone = |(branch, variant, test): &&(String, String, String)| {
-            *branch == run.branch
-                && run.counts.whole.contains(variant)
-                && !worst.contains_key(&(variant.as_str(), test.as_str()))
+            let (whole, variants) = (&run.counts.whole, &run.counts.variants);
+            let test_gone = whole.contains(variant) && !worst.contains_key(&(variant.as_str(), test.as_str()));
+            *branch == run.branch && (test_gone || (!variants.is_empty() && !variants.contains(variant)))
         };
         // One that is parked, or did not come to run, is still there.
         let there = |key: &&(String, String, String)| !run.counts.there.contains(&(key.1.clone(), key.2.clone()));
@@ -378,6 +383,11 @@ mod tests {
         whole.counts.there = [(String::new(), "parked".to_owned())].into();
         failing.take(&whole, |_, _| 0);
         assert_eq!(names(&failing), ["b since 1 for 3", "parked since 1 for 1"]);
-        assert_eq!(failing.change().cleared, [1]);
+        // One of all variants, of which that one is none any more.
+        whole.counts.variants = vec!["screen=phone".to_owned()];
+        whole.outcomes.clear();
+        failing.take(&whole, |_, _| 0);
+        assert_eq!(names(&failing), ["parked since 1 for 1"], "what it had is there");
+        assert_eq!(failing.change().cleared, [1, 3]);
     }
 }
