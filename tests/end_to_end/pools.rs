@@ -155,7 +155,8 @@ fn engine_with_worker() -> Engine {
 
 #[test]
 fn containers_are_started_for_a_run_and_go_when_nothing_waits() {
-    let (mut quay, engine) = (Quay::open(), engine_with_worker());
+    // Its workers have the time to come back to a service that starts slowly beside other tests.
+    let (mut quay, engine) = (Quay::with_patience("10s"), engine_with_worker());
     let address = engine.address();
     add(
         &quay,
@@ -523,6 +524,15 @@ fn a_pool_that_cannot_be_is_refused_with_what_to_do() {
     );
     // It keeps its secret when it is changed, and a pool that nothing runs in goes at once.
     add(&quay, &["boats", "--kind", "ci", "--describe", &good, "--most", "2", "--replace"]);
+    // One that becomes fixed starts nothing any more.
+    add(&quay, &["boats", "--kind", "fixed", "--replace"]);
+    let run = quay.start_run(&suite(&quay, "sounding", 1, "0"), &["--pool", "boats"]);
+    until("it waits for a worker", || {
+        let waits = quay.run(&run)["waiting_for"].as_str().unwrap_or_default().to_owned();
+        waits.contains("start one with `kesmo worker --pool boats`").then_some(())
+    });
+    assert_eq!(pool(&quay, "boats")["machines"], serde_json::json!([]));
+    assert!(quay.kesmo(&["stop", &run]).status.success());
     assert!(quay.kesmo(&["pool", "remove", "boats"]).status.success());
     until("it is gone", || (!quay.kesmo(&["pool", "show", "boats"]).status.success()).then_some(()));
     // Only who may keep the service says what runs on its machines.

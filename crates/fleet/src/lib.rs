@@ -59,12 +59,14 @@ impl Fleet {
     }
 
     fn keep_those(&self, kept: &mut HashMap<String, (watch::Sender<PoolRow>, JoinHandle<()>)>, rows: Vec<PoolRow>) {
+        // A pool may have come to be one whose workers are started by hand.
+        let starts = |row: &PoolRow| row.pool().is_ok_and(|pool| pool.starts());
         kept.retain(|name, (_, task)| {
             if task.is_finished() {
                 // It would leave runs waiting for nothing: it is begun anew from what is kept.
                 tracing::error!(pool = name, "the manager of a pool has ended");
             }
-            !task.is_finished() && rows.iter().any(|row| row.name == *name)
+            !task.is_finished() && rows.iter().any(|row| row.name == *name && starts(row))
         });
         for row in rows {
             let name = row.name.clone();
@@ -76,7 +78,7 @@ impl Fleet {
                 });
                 continue;
             }
-            if row.pool().is_ok_and(|pool| !pool.starts()) {
+            if !starts(&row) {
                 continue;
             }
             match Manager::new(self.ground.clone(), row.clone()) {

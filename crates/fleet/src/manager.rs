@@ -37,6 +37,9 @@ const LEAVES_WITHIN: Span = Span::seconds(3);
 const MISSED_AFTER: Span = Span::seconds(2);
 /// A machine that is not there so long after it was asked for is gone.
 const SETTLED: Span = Span::seconds(5);
+/// A machine whose worker has left is looked at so many times, with a pause after each, until it has ended by itself.
+const LAST_WORDS: u32 = 12;
+const LAST_WORDS_EVERY: Duration = Duration::from_millis(250);
 /// A pause between two tries to end a machine.
 const FIRST_PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
@@ -450,6 +453,8 @@ impl Manager {
 
     /// Asks for a machine, once it is noted that it is.
     async fn ask(&mut self, waits: &Waits) -> bool {
+        // Before the service listens it cannot be reached; a machine that was noted by then would wait for nobody.
+        let Some(url) = self.pool.url.clone().or_else(|| self.ground.address()) else { return false };
         let token = new_token();
         let hash = hash(&token);
         let run = waits.runs.iter().find(|run| self.fits(run));
@@ -463,7 +468,6 @@ impl Manager {
                 return false;
             }
         };
-        let Some(url) = self.pool.url.clone().or_else(|| self.ground.address()) else { return false };
         let start = Start {
             name: row.name.clone(),
             words: self.pool.command(&self.name),
@@ -500,9 +504,22 @@ impl Manager {
     }
 
     fn end_there(&mut self, id: i64) {
-        let Some(known) = self.machines.get(&id).map(Machine::known) else { return };
+        let Some(machine) = self.machines.get(&id) else { return };
+        // One whose worker left as it was told to has some last words, and ends by itself.
+        let orderly = machine.missing.is_some() && matches!(machine.ending, Some((MachineState::Ended, _)));
+        let known = machine.known();
         let (provider, blobs, pool) = (Arc::clone(&self.provider), self.ground.blobs.clone(), self.name.clone());
         self.tasks.spawn(async move {
+            let over = async || {
+                let seen = provider.look(std::slice::from_ref(&known)).await.unwrap_or_default();
+                seen.iter().any(|(_, standing)| matches!(standing, Standing::Ended(_) | Standing::Gone(_)))
+            };
+            for _ in 0..if orderly { LAST_WORDS } else { 0 } {
+                if over().await {
+                    break;
+                }
+                tokio::time::sleep(LAST_WORDS_EVERY).await;
+            }
             let log = match provider.log(&known).await {
                 Ok(log) => log.filter(|log| !log.is_empty()),
                 Err(e) => {
