@@ -107,8 +107,9 @@ pub struct Asked {
     pub body: Option<Value>,
 }
 
-/// The request that starts a job, and where in its answer the job stands. The keys of [`Asked`] stand here and in [`StateOf`] once more:
-/// with a part that is flattened in, keys that are not known would be passed over (serde, `deny_unknown_fields`).
+// The keys of `Asked` stand in this and in `StateOf` once more: with a part that is flattened in, keys that are not known would be passed
+// over (serde, `deny_unknown_fields`).
+/// The request that starts a job, and where in its answer the job stands.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
