@@ -15,8 +15,10 @@ import { BriefPage } from "./pages/BriefPage";
 import { BriefsPage } from "./pages/BriefsPage";
 import { WebhookPage } from "./pages/WebhookPage";
 import { WebhooksPage } from "./pages/WebhooksPage";
+import { ComparedPage } from "./pages/ComparedPage";
 import { DraftPage } from "./pages/DraftPage";
 import { EntryPage } from "./pages/EntryPage";
+import { FlakyPage } from "./pages/FlakyPage";
 import { NowPage } from "./pages/NowPage";
 import { PoolPage } from "./pages/PoolPage";
 import { PoolsPage } from "./pages/PoolsPage";
@@ -46,6 +48,8 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/runs" element={<RunsPage />} />
                 <Route path="/runs/:suite/:number" element={<RunPage />} />
                 <Route path="/runs/:suite/:number/tests/:index" element={<EntryPage />} />
+                <Route path="/runs/:suite/:number/compared" element={<ComparedPage />} />
+                <Route path="/flaky" element={<FlakyPage />} />
                 <Route path="/suites" element={<SuitesPage />} />
                 <Route path="/suites/draft" element={<DraftPage />} />
                 <Route path="/suites/:suite" element={<SuitePage />} />

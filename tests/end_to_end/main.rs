@@ -7,6 +7,7 @@ mod engine;
 mod failing;
 mod files;
 mod getting_in;
+mod history;
 mod holes;
 mod images;
 mod once;

@@ -325,9 +325,9 @@ fn small_things_that_were_said_wrongly() {
     let runtime = tokio::runtime::Runtime::new().expect("a runtime");
     let query = [("test", "a".to_owned())];
     let client = quay.client(&quay.token());
-    let record: serde_json::Value =
-        runtime.block_on(client.get("/api/suites/small-things/record", &query)).expect("its record");
-    assert_eq!(record[0]["outcome"], "parked", "{said}");
+    let history: serde_json::Value =
+        runtime.block_on(client.get("/api/suites/small-things/history", &query)).expect("its history");
+    assert_eq!(history["runs"][0]["outcome"], "parked", "{said}");
     let report = text(&quay.kesmo(&["report", &run, "--as", "junit"]).stdout);
     assert_says(&report, &["parked: the berth floods"]);
 }

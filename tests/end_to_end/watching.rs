@@ -188,12 +188,13 @@ fn groups_slots_and_records_of_a_run_are_told() {
             .all(|b| b["lane"].as_u64().expect("a lane") < lanes && b["to_us"].as_u64() > b["from_us"].as_u64())
     );
     assert_says(&get("/api/runs/told/1/timeline?from=9&to=3")["message"].to_string(), &["from=9 lies after to=3"]);
-    let record = get("/api/suites/told/record?test=gate/bad");
+    let history = get("/api/suites/told/history?test=gate/bad");
+    let record = &history["runs"];
     let runs: Vec<&str> = record.as_array().expect("a list").iter().filter_map(|r| r["run"].as_str()).collect();
     assert_eq!(runs, ["told/2", "told/1"], "the latest first, also where it has another place in the list");
     assert_eq!(record[0]["outcome"], "failed");
     assert_eq!(
-        get("/api/suites/told/record?test=fares/a").as_array().map(Vec::len),
+        get("/api/suites/told/history?test=fares/a")["runs"].as_array().map(Vec::len),
         Some(1),
         "a run without it is left out"
     );

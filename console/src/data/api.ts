@@ -48,7 +48,6 @@ export type TimeLeft = Schemas["TimeLeft"];
 export type Part = Schemas["Part"];
 export type Timeline = Schemas["Timeline"];
 export type Block = Schemas["Block"];
-export type PastEntry = Schemas["PastEntry"];
 export type TestLine = Schemas["TestLine"];
 export type Case = Schemas["Case"];
 export type Cases = Schemas["Cases"];
@@ -286,12 +285,6 @@ export function useTimeline(run: string, between: [number, number] | null, versi
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
-}
-
-/** A test in the last runs of its suite. */
-export function useRecord(suite: string, test: string, variant: string) {
-  const query = new URLSearchParams({ test, variant });
-  return useQuery({ queryKey: ["record", suite, test, variant], queryFn: ({ signal }) => call<PastEntry[]>(`/api/suites/${suite}/record?${query}`, { signal }), enabled: suite !== "" && test !== "" });
 }
 
 /** The tests of a suite that a choice would run, with what the record says of them. */

@@ -4,10 +4,11 @@ import { useEffect, useMemo, useState } from "react";
 import { Form } from "react-bootstrap";
 import { Link, useLocation, useParams, useSearchParams } from "react-router";
 
-import { type Artifact, type Attempt, type EntryDetail, useEntry, useLog, useRecord } from "../data/api";
+import { type Artifact, type Attempt, type EntryDetail, useEntry, useLog } from "../data/api";
 import { openStream } from "../data/stream";
 import { CaseTable } from "../parts/CaseTable";
 import { Empty, Loading } from "../parts/Frame";
+import { History } from "../parts/History";
 import { Output } from "../parts/Output";
 import { State, glyphOf, toneOf } from "../parts/states";
 import { Facts, Image, TestName, When, plain, size, span } from "../parts/words";
@@ -67,7 +68,7 @@ function OneEntry({ run, suite, d, back, version, onChange }: { run: string; sui
               ["Parked", d.parked ? <span key="parked" className="tone-parked">▭ {plain(d.parked)}</span> : null],
             ]}
           />
-          <Record suite={suite} test={d.test} variant={d.variant} here={run} />
+          <History suite={suite} test={d.test} variant={d.variant} here={run} />
           <h2>In a terminal</h2>
           <pre className="command">{`kesmo log ${run} ${d.test}${d.variant ? d.variant.split(", ").map((v) => ` --variant ${v}`).join("") : ""}`}</pre>
           {d.outcome === "failed" || d.outcome === "flaky" ? <pre className="command">{`kesmo hunt ${run} ${d.test}`}</pre> : null}
@@ -276,38 +277,6 @@ function Compare({ pictures }: { pictures: Pair[] }) {
       </div>
       {difference ? null : <Form.Range aria-label="How much of each is shown" value={share} onChange={(e) => setShare(Number(e.target.value))} />}
       {a.file.digest === b.file.digest ? <p className="under-figure">They are the same, byte for byte.</p> : null}
-    </section>
-  );
-}
-
-/** The test in the last runs of its suite. */
-export function Record({ suite, test, variant, here }: { suite: string; test: string; variant: string; here?: string }) {
-  const record = useRecord(suite, test, variant);
-  if (record.error) return <p className="under-figure">{record.error.message}</p>;
-  if (!record.data) return <p className="under-figure">…</p>;
-  const count = (of: string) => record.data.filter((past) => past.outcome === of).length;
-  return (
-    <section aria-label="Record">
-      <h2>History</h2>
-      {record.data.length === 0 ? (
-        <p className="under-figure">No run that is over had it.</p>
-      ) : (
-        <>
-          <p className="under-figure">
-            In the last {record.data.length} runs: {count("passed")} passed, {count("flaky")} flaky, {count("failed")} failed.
-          </p>
-          <ol className="record">
-            {record.data.map((past) => (
-              <li key={past.run} className={past.run === here ? "here" : undefined}>
-                <Link to={`/runs/${past.run}/tests/${past.index}`} className="plain" title={past.message ? plain(past.message) : undefined}>
-                  <span className={toneOf(past.outcome)}>{glyphOf(past.outcome)}</span>
-                  <span className="visually-hidden">{past.outcome}</span> <span className="name">{past.run}</span> <small>{span(past.spent_us)}</small>
-                </Link>
-              </li>
-            ))}
-          </ol>
-        </>
-      )}
     </section>
   );
 }

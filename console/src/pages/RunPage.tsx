@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { type Run, useAgain, useMayOperate, useStop } from "../data/api";
 import { type LiveRun, useLiveRun } from "../data/run";
 import { Causes, VariantTable } from "../parts/Causes";
+import { NewInRun } from "../parts/Compared";
 import { CaseTable } from "../parts/CaseTable";
 import { EntryTable } from "../parts/EntryTable";
 import { Figures, Parts } from "../parts/Figures";
@@ -12,7 +13,7 @@ import { doneOf, tookOf, totalOf } from "../parts/RunsTable";
 import { Chain, Commit, Origin } from "../parts/Origin";
 import { RunMachines } from "../parts/Machines";
 import { Strip } from "../parts/Strip";
-import { State, stateOf } from "../parts/states";
+import { State, isOfHunt, stateOf } from "../parts/states";
 import { Timeline } from "../parts/Timeline";
 import { Facts, Image, TestName, When, capital, casesSaid, plain, said, span, useNow } from "../parts/words";
 
@@ -65,6 +66,7 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
         <Chain run={run} />
         <Strip stretches={live.strip} total={Math.max(total, 1)} running={run.tally.running} height={28} label={`Outcomes of ${name}`} />
         <Figures run={run} took={took} />
+        {run.verdict && total > 0 && !isOfHunt(run) ? <NewInRun run={name} /> : null}
         <SlotsAtWork live={live} now={now} />
         <RunMachines run={name} over={Boolean(run.verdict)} />
         {run.tally.failed + run.tally.flaky > 1 ? <Causes run={name} version={live.version} onName={choose} /> : null}

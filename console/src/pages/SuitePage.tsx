@@ -1,19 +1,21 @@
-import { Suspense, lazy } from "react";
-import { Button } from "react-bootstrap";
+import { Suspense, lazy, useState } from "react";
+import { Button, Form } from "react-bootstrap";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 
-import { type SuiteDetail, type TestLine, useRuns, useSuite, useTests } from "../data/api";
+import { type RunSummary, type SuiteDetail, type TestLine, useRuns, useSuite, useTests } from "../data/api";
 import { useFloor } from "../data/floor";
+import { useFlaky } from "../data/history";
 import { ForecastPlot } from "../parts/ForecastPlot";
 import { Failing } from "../parts/Failing";
+import { FlakyTable, testPage } from "../parts/Flaky";
 import { Empty, Loading } from "../parts/Frame";
+import { History } from "../parts/History";
 import { DetailPage } from "../parts/Pages";
 import { Parks } from "../parts/Parks";
 import { RunsTable, doneOf, totalOf } from "../parts/RunsTable";
 import { glyphOf, isOfHunt, stateOf, toneOf } from "../parts/states";
 import { Polls } from "../parts/Polls";
 import { Facts, TestName, When, plain, span } from "../parts/words";
-import { Record } from "./EntryPage";
 
 /** The plots come with a library of their own, which only this page needs. */
 const Trend = lazy(() => import("../parts/Trend"));
@@ -71,7 +73,7 @@ function OneSuite({ name, s }: { name: string; s: SuiteDetail }) {
             <h2>
               <TestName name={test} variant={asked.get("variant")} />
             </h2>
-            <Record suite={name} test={test} variant={asked.get("variant") ?? ""} />
+            <History version={over[0]?.name ?? ""} suite={name} test={test} variant={asked.get("variant") ?? ""} />
           </section>
         ) : null}
         {all.length > 0 ? (
@@ -84,9 +86,10 @@ function OneSuite({ name, s }: { name: string; s: SuiteDetail }) {
             ) : null}
             <h2>Over time</h2>
             <Suspense fallback={<Loading what="the plots" />}>
-              <Trend runs={over.slice(0, 40)} />
+              <LikeWithLike runs={over} />
             </Suspense>
-            {tests.data ? <Lists suite={name} tests={tests.data.tests} /> : null}
+            <FlakyOf suite={name} version={over[0]?.name ?? ""} />
+            {tests.data ? <Slowest suite={name} tests={tests.data.tests} /> : null}
             <h2>By number of shards</h2>
             <ForecastPlot suite={s.name} />
           </>
@@ -128,13 +131,50 @@ function OneSuite({ name, s }: { name: string; s: SuiteDetail }) {
   );
 }
 
-/** The slowest and the flakiest tests, by the record. */
-function Lists({ suite, tests }: { suite: string; tests: TestLine[] }) {
+/** Trends of runs that chose the same tests: those of the kind that ran most, or of another that is chosen. */
+function LikeWithLike({ runs }: { runs: RunSummary[] }) {
+  const kinds = new Map<string, { said: string; runs: RunSummary[] }>();
+  for (const run of runs) {
+    const kind = kinds.get(run.alike?.key ?? "") ?? { said: run.alike?.said ?? "", runs: [] };
+    kind.runs.push(run);
+    kinds.set(run.alike?.key ?? "", kind);
+  }
+  const sorted = [...kinds.entries()].sort((a, b) => b[1].runs.length - a[1].runs.length);
+  const [chosen, choose] = useState("");
+  const shown = kinds.get(chosen) ?? sorted[0]?.[1];
+  if (!shown) return null;
+  return (
+    <>
+      {sorted.length > 1 ? (
+        <Form.Select size="sm" className="kinds" aria-label="Runs of which tests" value={chosen || sorted[0]?.[0]} onChange={(e) => choose(e.target.value)}>
+          {sorted.map(([key, kind]) => (
+            <option key={key} value={key}>
+              {plain(kind.said).slice(0, 80)} ({kind.runs.length} {kind.runs.length === 1 ? "run" : "runs"})
+            </option>
+          ))}
+        </Form.Select>
+      ) : null}
+      <Trend runs={shown.runs.slice(0, 40)} />
+    </>
+  );
+}
+
+/** The tests of the suite that were flaky of late. */
+function FlakyOf({ suite, version }: { suite: string; version: string }) {
+  const found = useFlaky(suite, version).data;
+  if (!found || found.tests.length === 0) return null;
+  return (
+    <section aria-label="Flaky tests">
+      <h2>Flaky</h2>
+      <FlakyTable tests={found.tests} most={10} />
+      {found.tests.length > 10 ? <p className="under-figure">The first 10 of {found.tests.length}: kesmo flaky {suite}</p> : null}
+    </section>
+  );
+}
+
+/** The slowest tests, by the record. */
+function Slowest({ suite, tests }: { suite: string; tests: TestLine[] }) {
   const slowest = tests.filter((t) => t.expected_us).sort((a, b) => (b.expected_us ?? 0) - (a.expected_us ?? 0)).slice(0, 8);
-  const runs = (t: TestLine) => t.passed + t.flaky + t.failed;
-  const share = (t: TestLine) => (t.flaky + t.failed) / Math.max(runs(t), 1);
-  const flakiest = tests.filter((t) => t.flaky > 0 || (t.failed > 0 && t.passed > 0)).sort((a, b) => share(b) - share(a)).slice(0, 8);
-  const to = (t: TestLine) => `/suites/${suite}?test=${encodeURIComponent(t.name)}&variant=${encodeURIComponent(t.variant)}`;
   return (
     <div className="lists">
       <section aria-label="Slowest tests">
@@ -144,23 +184,7 @@ function Lists({ suite, tests }: { suite: string; tests: TestLine[] }) {
           {slowest.map((t) => (
             <li key={t.name + t.variant}>
               <span className="number">{span(t.expected_us)}</span>{" "}
-              <Link to={to(t)} className="plain">
-                <TestName name={t.name} variant={t.variant} />
-              </Link>
-            </li>
-          ))}
-        </ol>
-      </section>
-      <section aria-label="Flakiest tests">
-        <h2>Flakiest</h2>
-        {flakiest.length === 0 ? <p className="under-figure">None was flaky.</p> : null}
-        <ol>
-          {flakiest.map((t) => (
-            <li key={t.name + t.variant}>
-              <span className="number tone-flaky" title={`${t.passed} passed, ${t.flaky} flaky, ${t.failed} failed`}>
-                ◐ {t.flaky + t.failed} of {runs(t)}
-              </span>{" "}
-              <Link to={to(t)} className="plain">
+              <Link to={testPage(suite, t.name, t.variant)} className="plain">
                 <TestName name={t.name} variant={t.variant} />
               </Link>
             </li>

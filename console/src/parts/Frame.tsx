@@ -110,6 +110,7 @@ export function Frame({ children }: { children: ReactNode }) {
           <NavLink to="/runs">Runs</NavLink>
           <NavLink to="/queue">Queue</NavLink>
           <NavLink to="/suites">Suites</NavLink>
+          <NavLink to="/flaky">Flaky</NavLink>
           <NavLink to="/briefs">Briefs</NavLink>
           <NavLink to="/schedules">Schedules</NavLink>
           <NavLink to="/webhooks">Webhooks</NavLink>

@@ -130,6 +130,11 @@ fn hash(title: &str) -> u64 {
     hasher.finish()
 }
 
+/// FNV-1a, 64 bits (G. Fowler, L. C. Noll, K.-P. Vo): the same on every machine and in every version.
+pub(crate) fn lasting_hash(text: &str) -> u64 {
+    text.bytes().fold(0xcbf2_9ce4_8422_2325, |h, b| (h ^ u64::from(b)).wrapping_mul(0x0100_0000_01b3))
+}
+
 /// Parts a name into a file and what stands behind it, where a beginning of it is one: the longest that is.
 pub fn part_by_file(name: &str, is_file: impl Fn(&str) -> bool) -> Option<(&str, &str)> {
     let ends = name.rmatch_indices('/').map(|(at, _)| (&name[..at], &name[at + 1..]));

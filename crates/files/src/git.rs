@@ -76,6 +76,9 @@ pub struct Git {
 /// Bundles that were packed of late, and their suite files, by address, folder and commit.
 type Packed = HashMap<(String, String, String), (String, String)>;
 
+/// Commits whose authors are asked for at once.
+const MOST_AUTHORS: usize = 1000;
+
 /// Bundles that are remembered.
 const MOST_PACKED: usize = 1000;
 
@@ -125,6 +128,21 @@ impl Git {
         Ok(String::from_utf8_lossy(&said).lines().filter_map(head).collect())
     }
 
+    /// Who made commits, by their names, as far as the repository is known here and holds them.
+    pub async fn authors(&self, url: &str, commits: &[&str]) -> HashMap<String, String> {
+        let repository = self.folder.join(name_of(url));
+        let shaped = commits.iter().filter(|c| c.len() >= 7 && c.bytes().all(|b| b.is_ascii_hexdigit()));
+        let commits: Vec<&str> = shaped.take(MOST_AUTHORS).copied().collect();
+        if commits.is_empty() || !repository.join("HEAD").exists() {
+            return HashMap::new();
+        }
+        let mut words = vec!["log", "--no-walk=unsorted", "--ignore-missing", "--format=%H%x09%an"];
+        words.extend(commits);
+        let said = self.call(Some(&repository), &words, url, LOOK_LIMIT).await.unwrap_or_default();
+        let each = |line: &str| line.split_once('\t').map(|(commit, name)| (commit.to_owned(), shorten(name, 100)));
+        String::from_utf8_lossy(&said).lines().filter_map(each).collect()
+    }
+
     /// The commit that a source names now, with its branch.
     async fn resolve(&self, source: &GitSource) -> Result<(String, Option<String>), Error> {
         if let Some(commit) = &source.commit {
@@ -166,7 +184,7 @@ impl Git {
             let file = read(FILE_NAME, &text, &commit)?;
             return Ok(Fetched { commit, branch, digest, text, file });
         }
-        let name = hex::encode(&Sha256::digest(source.url.as_bytes())[..12]);
+        let name = name_of(&source.url);
         let lock = {
             let mut locks = self.locks.lock().unwrap_or_else(PoisonError::into_inner);
             Arc::clone(locks.entry(name.clone()).or_default())
@@ -355,6 +373,11 @@ impl Git {
             tracing::debug!("{}: {e}", repository.display());
         }
     }
+}
+
+/// The folder of a repository.
+fn name_of(url: &str) -> String {
+    hex::encode(&Sha256::digest(url.as_bytes())[..12])
 }
 
 /// The suite file of a commit.

@@ -8,10 +8,10 @@ use std::{
 
 use chrono::NaiveDate;
 use kesmo_core::{
-    plan::{Park, RunOptions},
+    plan::{Alike, Park, RunOptions},
     run::{BatchId, Engine, WorkerId, share::Share},
     suite::{ListedTest, SuiteFile, Variant, container::Image},
-    time::Timestamp,
+    time::{Span, Timestamp},
     words::{Outcome, Phase, Verdict},
 };
 use kesmo_store::{commit::RunChange as StoredRun, runs::RunRow};
@@ -92,8 +92,9 @@ pub(crate) struct ActiveRun {
     pub images: Vec<Image>,
     pub strip: String,
     pub finished_at: Option<Timestamp>,
-    /// What each entry's last attempt took, in microseconds.
+    /// What each entry's last attempt took, in microseconds, and what those before it took together.
     pub last: Vec<u64>,
+    pub retried: Vec<u64>,
     /// Entries whose last attempt ran on an overloaded worker: what they took says nothing of what they usually take.
     pub overloaded: BTreeSet<u32>,
     pub trouble: VecDeque<Entry>,
@@ -105,6 +106,8 @@ pub(crate) struct ActiveRun {
     pub place: Option<(u32, u32)>,
     /// In a pool that starts machines: the most that were wanted while it ran, and why not more.
     pub machines: Option<(u32, String)>,
+    /// What makes it comparable with other runs.
+    pub alike: Alike,
     /// Changes since then.
     pub new: Gathered,
 }
@@ -121,6 +124,7 @@ impl ActiveRun {
             let settled = Setup { variant: variant.pairs().to_vec(), ..setup.clone() }.settled_image().cloned();
             images.extend(settled.filter(|settled| !images.iter().any(|image| image.name == settled.name)));
         }
+        let alike = options.alike();
         let fresh = Instant::now().checked_sub(PUBLISH_EVERY).unwrap_or_else(Instant::now);
         Self {
             month,
@@ -143,6 +147,7 @@ impl ActiveRun {
             strip: String::new(),
             finished_at: None,
             last: Vec::new(),
+            retried: Vec::new(),
             overloaded: BTreeSet::new(),
             trouble: VecDeque::new(),
             dirty: true,
@@ -150,7 +155,24 @@ impl ActiveRun {
             published: fresh,
             place: None,
             machines: None,
+            alike,
             new: Gathered::default(),
+        }
+    }
+
+    /// Makes room for what attempts take, once its entries are known.
+    pub fn expect(&mut self, entries: usize) {
+        (self.last, self.retried) = (vec![0; entries], vec![0; entries]);
+    }
+
+    /// Notes what an attempt took; what was the last until now was retried, unless its worker went away.
+    pub fn took(&mut self, entry: u32, spent: Span, number: u16) {
+        let place = entry as usize;
+        if let (Some(last), Some(retried)) = (self.last.get_mut(place), self.retried.get_mut(place)) {
+            let before = std::mem::replace(last, spent.0);
+            if number > 1 {
+                *retried = retried.saturating_add(before);
+            }
         }
     }
 
@@ -229,6 +251,7 @@ impl ActiveRun {
             origin: self.row.origin().unwrap_or_default(),
             place: self.place.filter(|_| self.nothing_begun()),
             machines: self.machines.as_ref().map(|(_, why)| why.clone()),
+            alike: self.alike.clone(),
         }
     }
 

@@ -19,7 +19,7 @@ use kesmo_wire::{link::CaseReport, live};
 use crate::{
     active::LONG_STRIP,
     clock,
-    recording::{Counts, ToRecord, outcomes_of},
+    recording::{Counts, ToRecord, Took, outcomes_of},
 };
 
 /// The name that stands for whatever ran the tests.
@@ -61,7 +61,7 @@ pub fn rows(importing: &Importing<'_>, suite: i64, pool: &str) -> Result<Rows, S
     let month = month_of(*at);
     let mut commit = Commit { wrongs: wrongs.iter().map(|why| (0, why.clone())).collect(), ..Commit::default() };
     let mut strip = String::new();
-    let mut last = vec![0; plan.entries.len()];
+    let (mut last, mut retried) = (vec![0; plan.entries.len()], vec![0_u64; plan.entries.len()]);
     let each = |engine: &Engine, effect: Effect, now: Timestamp| match effect {
         Effect::Grant(grant) => commit.batches.push(NewBatch {
             run_id: 0,
@@ -101,7 +101,9 @@ pub fn rows(importing: &Importing<'_>, suite: i64, pool: &str) -> Result<Rows, S
             if let Some(outcome) = kept.decided {
                 strip.push(live::letter(outcome));
             }
-            last[kept.entry as usize] = kept.spent.0;
+            let place = kept.entry as usize;
+            let before = std::mem::replace(&mut last[place], kept.spent.0);
+            retried[place] = retried[place].saturating_add(if kept.number > 1 { before } else { 0 });
             let began = Timestamp(now.0.saturating_sub(i64::try_from(kept.spent.0).unwrap_or(0)));
             let of_case = || result.cases.iter().find(|c| c.1.ended.failing()).map(|c| c.0.clone()).unwrap_or_default();
             let own = result.reported.message.clone();
@@ -164,7 +166,11 @@ pub fn rows(importing: &Importing<'_>, suite: i64, pool: &str) -> Result<Rows, S
         branch: String::new(),
         counts: Counts::of(options, true, verdict, engine.plan(), |index| engine.entry(index).0),
         run: format!("{}, imported", file.suite),
-        outcomes: outcomes_of(&engine, |index| (last[index as usize], true)),
+        outcomes: outcomes_of(&engine, |index| {
+            let last = Span(last[index as usize]);
+            Took { last, retried: Span(retried[index as usize]), usual: Some(last) }
+        }),
+        made: *at,
         start_cost: None,
     };
     Ok(Rows { commit, record })

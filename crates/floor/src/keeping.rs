@@ -35,7 +35,7 @@ use crate::{
     error::Error,
     floor::{After, Floor},
     lists::{ListAsk, Made},
-    recording::{Counts, ToRecord, outcomes_of},
+    recording::{Counts, ToRecord, Took, outcomes_of},
     workers::Use,
 };
 
@@ -112,7 +112,7 @@ impl Floor {
         };
         let mut attempts = Vec::new();
         let bones = self.store.attempt_bones(row.id, active.month).await?;
-        active.last = vec![0; plan.entries.len()];
+        active.expect(plan.entries.len());
         for bone in &bones {
             let worker = self.workers.number(&bone.worker);
             let past = PastAttempt {
@@ -124,9 +124,7 @@ impl Floor {
                 spent: Span(bone.spent_us as u64),
                 decided: bone.decided.as_deref().and_then(Outcome::of),
             };
-            if let Some(last) = active.last.get_mut(past.entry as usize) {
-                *last = past.spent.0;
-            }
+            active.took(past.entry, past.spent, past.number);
             attempts.push(past);
         }
         let mut batches = Vec::new();
@@ -352,7 +350,7 @@ impl Floor {
         let Some(active) = self.runs.get_mut(&run) else { return };
         let input = match made {
             Ok((plan, start_cost)) => {
-                active.last = vec![0; plan.entries.len()];
+                active.expect(plan.entries.len());
                 active.engine.know_start_cost(start_cost);
                 Input::Planned(plan)
             }
@@ -566,9 +564,7 @@ impl Floor {
             slot: u32::from(kept.slot),
             ended_at_us: report.ended_us,
         });
-        if let Some(last) = active.last.get_mut(kept.entry as usize) {
-            *last = kept.spent.0;
-        }
+        active.took(kept.entry, kept.spent, kept.number);
         if let Some(outcome) = kept.decided {
             active.note_outcome(kept.entry, outcome, &kesmo_core::name::shorten(&report.message, 500), Some(&worker));
         }
@@ -858,15 +854,19 @@ impl Floor {
         let Some(active) = self.runs.get(&run).filter(|r| !r.last.is_empty()) else { return };
         let start_cost = active.engine.measured_start_cost();
         // Nor does what it took on an overloaded machine.
-        let own = |index: u32| active.engine.own_of(index, Span(active.last[index as usize])).0;
-        let took = |index: u32| (own(index), !active.overloaded.contains(&index));
+        let took = |index: u32| {
+            let last = Span(active.last[index as usize]);
+            let usual = active.engine.own_of(index, last);
+            let (retried, told) = (Span(active.retried[index as usize]), !active.overloaded.contains(&index));
+            Took { last, retried, usual: told.then_some(usual) }
+        };
         let outcomes = outcomes_of(&active.engine, took);
         let (suite, pool, id, run) = (active.row.suite_id, active.row.pool.clone(), active.row.id, active.name());
-        let branch = active.row.branch.clone().unwrap_or_default();
+        let (branch, made) = (active.row.branch.clone().unwrap_or_default(), active.row.created_at);
         let verdict = active.verdict().map_or(Verdict::Void, |(verdict, _)| verdict);
         let outcome = |index: u32| active.engine.entry(index).0;
         let counts = Counts::of(&active.options, false, verdict, active.engine.plan(), outcome);
-        self.recorder.record(ToRecord { suite, pool, id, run, branch, counts, outcomes, start_cost });
+        self.recorder.record(ToRecord { suite, pool, id, run, made, branch, counts, outcomes, start_cost });
     }
 }
 

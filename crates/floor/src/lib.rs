@@ -36,6 +36,6 @@ pub use error::Error;
 pub use floor::{Ground, start};
 pub use lists::ListAsk;
 pub use output::Output;
-pub use recording::{Counts, ToRecord, Told};
+pub use recording::{Counts, ToRecord, Told, results_of};
 pub use says::{Says, WaitingRun, Waits, Working};
 pub use workers::NotLinked;

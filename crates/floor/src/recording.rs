@@ -5,6 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use chrono::{DateTime, Utc};
 use kesmo_core::{
     plan::{Plan, RunOptions},
     run::Engine,
@@ -14,6 +15,9 @@ use kesmo_core::{
 use kesmo_store::{
     Error, Store,
     failing::{FailingChange, FailingRow},
+    month_of,
+    records::RecordChange,
+    results::{NewResult, NewResults},
 };
 use tokio::{
     sync::{mpsc, watch},
@@ -30,6 +34,8 @@ pub struct ToRecord {
     /// The run's id and name.
     pub id: i64,
     pub run: String,
+    /// When it was made.
+    pub made: DateTime<Utc>,
     /// The branch that it ran; empty where none is known.
     pub branch: String,
     pub counts: Counts,
@@ -52,15 +58,37 @@ pub struct Counts {
     pub there: BTreeSet<(String, String)>,
 }
 
-/// What a run tells of one test.
+/// What a run tells of one of its entries.
 pub struct Told {
     pub test: String,
     pub variant: String,
     /// Its place in the run.
     pub entry: u32,
     pub outcome: Outcome,
+    pub attempts: u32,
+    /// What its last attempt took, and what those before it took together.
+    pub last: Span,
+    pub retried: Span,
     /// What it took, where that says something of what it usually takes.
     pub spent: Option<Span>,
+}
+
+impl Told {
+    /// Whether it says something of its test: it came to run, and was not set aside.
+    fn counts(&self) -> bool {
+        !matches!(self.outcome, Outcome::NotRun | Outcome::Parked)
+    }
+}
+
+/// What an entry's attempts took.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Took {
+    /// Its last attempt.
+    pub last: Span,
+    /// Those before it, together.
+    pub retried: Span,
+    /// What the last says of what it usually takes; none where it says nothing of that.
+    pub usual: Option<Span>,
 }
 
 impl Counts {
@@ -95,27 +123,27 @@ impl Counts {
     }
 }
 
-/// What the entries of a run tell of their tests. `took` says what an entry's last attempt took, in microseconds, and whether
-/// that says something of what it usually takes.
-pub(crate) fn outcomes_of(engine: &Engine, took: impl Fn(u32) -> (u64, bool)) -> Vec<Told> {
+/// What the entries of a run tell of their tests. `took` says what an entry's attempts took.
+pub(crate) fn outcomes_of(engine: &Engine, took: impl Fn(u32) -> Took) -> Vec<Told> {
     let plan = engine.plan();
-    let mut outcomes = Vec::new();
-    for index in 0..plan.entries.len() as u32 {
-        let (Some(outcome), _, _) = engine.entry(index) else { continue };
-        if !matches!(outcome, Outcome::NotRun | Outcome::Parked) {
-            let (spent, usual) = took(index);
-            // What a test took that failed says nothing of what it usually takes.
-            let telling = usual && spent > 0 && matches!(outcome, Outcome::Passed | Outcome::Flaky);
-            outcomes.push(Told {
-                test: plan.entries[index as usize].name.to_string(),
-                variant: plan.variant_of(index).to_string(),
-                entry: index,
-                outcome,
-                spent: telling.then_some(Span(spent)),
-            });
-        }
-    }
-    outcomes
+    let told = |index: u32| {
+        let (outcome, _, attempts) = engine.entry(index);
+        let outcome = outcome?;
+        let took = took(index);
+        // What a test took that failed says nothing of what it usually takes.
+        let telling = matches!(outcome, Outcome::Passed | Outcome::Flaky);
+        Some(Told {
+            test: plan.entries[index as usize].name.to_string(),
+            variant: plan.variant_of(index).to_string(),
+            entry: index,
+            outcome,
+            attempts: u32::from(attempts),
+            last: took.last,
+            retried: took.retried,
+            spent: took.usual.filter(|usual| telling && *usual > Span::ZERO),
+        })
+    };
+    (0..plan.entries.len() as u32).filter_map(told).collect()
 }
 
 /// Hands runs to the task that records them.
@@ -220,7 +248,7 @@ async fn put(store: &Store, suite: i64, pool: &str, runs: &[ToRecord], ids: &[i6
             failing.take(run, passes_before);
         }
         // A test that was repeated has several outcomes.
-        for told in &run.outcomes {
+        for told in run.outcomes.iter().filter(|told| told.counts()) {
             let key = (told.test.clone(), told.variant.clone());
             let record = records.remove(&key).unwrap_or_default().with(told.outcome, told.spent);
             records.insert(key.clone(), record);
@@ -229,7 +257,26 @@ async fn put(store: &Store, suite: i64, pool: &str, runs: &[ToRecord], ids: &[i6
     }
     let changed: Vec<_> =
         changed.into_iter().filter_map(|key| records.remove(&key).map(|r| (key.0, key.1, r))).collect();
-    store.put_records(suite, pool, ids, &changed, start_cost, &failing.change()).await
+    // A hunt repeats a failure on purpose: that is no history.
+    let results: Vec<NewResults> = runs.iter().filter(|run| !run.counts.hunt).map(results_of).collect();
+    let failing = failing.change();
+    let told = RecordChange { runs: ids, results: &results, records: &changed, start_cost, failing: &failing };
+    store.put_records(suite, pool, &told).await
+}
+
+/// What a run says of its entries, as it is kept.
+#[must_use]
+pub fn results_of(run: &ToRecord) -> NewResults {
+    let row = |told: &Told| NewResult {
+        test: told.test.clone(),
+        variant: told.variant.clone(),
+        entry: told.entry,
+        outcome: told.outcome,
+        attempts: told.attempts,
+        spent_us: told.last.0,
+        retried_us: told.retried.0,
+    };
+    NewResults { run_id: run.id, month: month_of(run.made), rows: run.outcomes.iter().map(row).collect() }
 }
 
 /// What fails now in a pool of a suite, by branch, variant and test.
@@ -249,7 +296,7 @@ impl Failing {
     /// Takes a run in. What it did not run stands as before; what is not there any more fails no more.
     fn take(&mut self, run: &ToRecord, passes_before: impl Fn(&str, &str) -> u32) {
         let mut worst: BTreeMap<(&str, &str), (Outcome, u32)> = BTreeMap::new();
-        for told in &run.outcomes {
+        for told in run.outcomes.iter().filter(|told| told.counts()) {
             let place = worst.entry((told.variant.as_str(), told.test.as_str())).or_insert((told.outcome, told.entry));
             // Of one that was repeated a failure counts.
             if told.outcome == Outcome::Failed && place.0 != Outcome::Failed {
@@ -314,9 +361,13 @@ mod tests {
             variant: String::new(),
             entry: entry as u32,
             outcome: *outcome,
+            attempts: 1,
+            last: Span::ZERO,
+            retried: Span::ZERO,
             spent: None,
         };
         ToRecord {
+            made: DateTime::UNIX_EPOCH,
             suite: 1,
             pool: "main".into(),
             id,

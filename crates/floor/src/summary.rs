@@ -34,5 +34,6 @@ pub fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
         origin: row.origin().unwrap_or_default(),
         place: None,
         machines: None,
+        alike: row.run_options().map(|options| options.alike()).unwrap_or_default(),
     }
 }

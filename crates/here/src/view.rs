@@ -187,6 +187,7 @@ impl Shown {
             origin: kesmo_core::plan::brief::Origin::default(),
             place: None,
             machines: None,
+            alike: kesmo_core::plan::Alike::default(),
         }
     }
 

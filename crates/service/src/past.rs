@@ -17,6 +17,8 @@ pub struct Past {
     pub(crate) plan: Plan,
     /// Outcome, attempts, what the last took; empty while the run is active.
     pub(crate) states: Vec<(Outcome, u16, u64)>,
+    /// What the attempts before the last took together, in microseconds.
+    pub(crate) retried: Vec<u64>,
     /// Its entries are files, which told of cases.
     pub(crate) of_files: bool,
 }

@@ -15,6 +15,7 @@ pub mod past;
 pub mod polls;
 pub mod pools;
 pub mod records;
+pub mod results;
 pub mod runs;
 pub mod schedules;
 pub mod schema;
@@ -201,12 +202,12 @@ async fn is_there(c: &mut AsyncPgConnection, table: &str) -> diesel::QueryResult
 pub(crate) async fn ensure_month(c: &mut AsyncPgConnection, month: chrono::NaiveDate) -> Result<(), Error> {
     let next = month.checked_add_months(chrono::Months::new(1)).unwrap_or(month);
     let part = |table: &str| format!("{table}_{}", month.format("%Y_%m"));
-    if is_there(c, &part("cases")).await? {
+    if is_there(c, &part("results")).await? {
         return Ok(());
     }
     c.transaction(async |c| {
         diesel::sql_query("select pg_advisory_xact_lock(7215)").execute(c).await?;
-        for table in ["attempts", "cases"] {
+        for table in ["attempts", "cases", "results"] {
             let part = part(table);
             if is_there(c, &part).await? {
                 continue;

@@ -14,9 +14,10 @@ use kesmo_core::{
 };
 
 use crate::{
-    Error, Store, content,
+    Error, Store, content, ensure_month,
     failing::{FailingChange, take_unrecorded, write},
     json,
+    results::{self, NewResults},
     schema::{records, stamp_keys, stamps, suites},
 };
 
@@ -61,6 +62,20 @@ impl RecordRow {
     }
 }
 
+/// What runs of one suite in one pool told of its tests.
+#[derive(Debug, Clone, Copy)]
+pub struct RecordChange<'a> {
+    pub runs: &'a [i64],
+    /// What each says of its entries.
+    pub results: &'a [NewResults],
+    /// The records that come of it: test, variant, record.
+    pub records: &'a [(String, String, Record)],
+    /// What starting a process cost, where that was measured.
+    pub start_cost: Option<Span>,
+    /// What fails now.
+    pub failing: &'a FailingChange,
+}
+
 impl Store {
     /// The records of a suite's tests in a pool; of a test that never ran there, the record of another pool.
     ///
@@ -93,30 +108,28 @@ impl Store {
         Ok(rows.into_iter().map(|row| ((row.test.clone(), row.variant.clone()), row.record())).collect())
     }
 
-    /// Replaces records of a suite in a pool, and moves the suite's stamp on; with what starting a process cost, where
-    /// that was measured, and with what fails now. All of it comes from `runs`: if some of those were recorded before, nothing is
+    /// Writes what runs of a suite in a pool told, and moves the suite's stamp on. If some of the runs were recorded before, nothing is
     /// written, and this is false.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn put_records(
-        &self,
-        suite_id: i64,
-        pool: &str,
-        runs: &[i64],
-        records: &[(String, String, Record)],
-        start_cost: Option<Span>,
-        failing: &FailingChange,
-    ) -> Result<bool, Error> {
+    pub async fn put_records(&self, suite_id: i64, pool: &str, told: &RecordChange<'_>) -> Result<bool, Error> {
+        let RecordChange { runs, results, records, start_cost, failing } = *told;
         let mut c = self.connection().await?;
         let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
         let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
         let recent = |r: &(String, String, Record)| json(&r.2.estimate.recent);
+        for run in results {
+            ensure_month(&mut c, run.month).await?;
+        }
         c.transaction(async |c| {
             if take_unrecorded(c, runs).await?.len() < runs.len() {
                 return Err(Error::Elsewhere);
             }
             write(c, suite_id, pool, failing).await?;
+            for run in results {
+                results::write(c, suite_id, run).await?;
+            }
             if records.is_empty() {
                 return Ok(true);
             }

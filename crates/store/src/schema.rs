@@ -126,6 +126,12 @@ diesel::table! {
     }
 }
 diesel::table! {
+    tests (id) { id -> BigInt, suite_id -> BigInt, test -> Text, variant -> Text, }
+}
+diesel::table! {
+    older_runs (run_id) { run_id -> BigInt, }
+}
+diesel::table! {
     unrecorded (run_id) { run_id -> BigInt, }
 }
 diesel::table! {

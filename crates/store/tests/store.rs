@@ -29,6 +29,7 @@ use kesmo_store::{
     leases::Holder,
     month_of,
     polls::NewPoll,
+    records::RecordChange,
     runs::{Filter, NewRun, RunRow},
     schedules::{Firing, NewPlanned, NewSchedule},
     webhooks::{Kept, NewDelivery, NewWebhook},
@@ -294,10 +295,14 @@ async fn lists_and_records_are_read_back_as_they_were() {
     let put = |record| vec![("gate/open".to_owned(), "screen=phone".to_owned(), record)];
     let none = FailingChange::default();
     let (suite, cost) = (run.suite_id, Some(Span::millis(40)));
-    assert!(store.put_records(suite, "main", &[], &put(Record::default()), None, &none).await.unwrap());
-    assert!(store.put_records(suite, "main", &[], &put(record.clone()), cost, &none).await.unwrap());
-    let recorded = store.put_records(suite, "main", &[run.id], &put(Record::default()), None, &none).await.unwrap();
-    assert!(!recorded, "what is not waiting to be recorded was recorded before");
+    let told = async |runs: &[i64], record: Record, start_cost: Option<Span>| {
+        let records = put(record);
+        let told = RecordChange { runs, results: &[], records: &records, start_cost, failing: &none };
+        store.put_records(suite, "main", &told).await.unwrap()
+    };
+    assert!(told(&[], Record::default(), None).await);
+    assert!(told(&[], record.clone(), cost).await);
+    assert!(!told(&[run.id], Record::default(), None).await, "what is not waiting to be recorded was recorded before");
     let read = store.records(run.suite_id, "main").await.unwrap();
     assert_eq!(read.len(), 1);
     let key = ("gate/open".to_owned(), "screen=phone".to_owned());

@@ -6,6 +6,7 @@ mod choosing;
 mod drafting;
 mod failing;
 mod here;
+mod history;
 mod hunt;
 mod import;
 mod join;
@@ -33,6 +34,7 @@ pub use choosing::{Choosing, Place, Running, Staying};
 pub use drafting::{DraftSuite, TrySuite};
 pub use failing::Failing;
 pub use here::Here;
+pub use history::{Compare, Flaky, History, Prove};
 pub use hunt::Hunt;
 pub use import::Import;
 pub use join::Join;
@@ -105,8 +107,16 @@ pub enum Command {
     Portion(PortionOf),
     /// The tests that fail now, of a suite or of all, with since when
     Failing(Failing),
+    /// The tests that were flaky of late, of a suite or of all; of one test what its failing goes with
+    Flaky(Flaky),
+    /// A test over its runs: when it failed, when its time changed
+    History(History),
+    /// What is new in a run against another one
+    Compare(Compare),
     /// Look for the reason of a failure by repeating it
     Hunt(Hunt),
+    /// Repeat a flaky test until it is sure that it is mended, or that it is not
+    Prove(Prove),
     /// Set tests aside for a while
     Park(Park),
     /// Take tests back

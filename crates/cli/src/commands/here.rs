@@ -307,6 +307,7 @@ fn closing(finished: &Finished, reports: &[Wanted], kept: &Path, options: &Here)
         slowest: &slowest,
         causes: &causes,
         repeated: &repeated,
+        new: "",
     };
     let mut more: Vec<String> = reports.iter().map(|r| format!("{} report: {}", r.format, r.file.display())).collect();
     if let Some(first) = failed.entries.first() {

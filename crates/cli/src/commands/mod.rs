@@ -2,10 +2,12 @@
 
 pub mod briefs;
 mod cases;
+pub mod comparing;
 pub mod drafting;
 pub mod failing;
 pub mod folders;
 pub mod here;
+pub mod history;
 pub mod hunt;
 pub mod import;
 pub mod join;
@@ -13,6 +15,7 @@ pub mod keys;
 pub mod people;
 pub mod planning;
 pub mod pools;
+pub mod proving;
 pub mod queue;
 pub mod reach;
 pub mod reports;

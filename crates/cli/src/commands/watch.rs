@@ -5,12 +5,12 @@ use std::{collections::BTreeSet, time::Duration};
 use kesmo_client::{Client, LiveEvent};
 use kesmo_core::{run::Tally, words::Verdict};
 use kesmo_wire::{
-    api::{CauseOf, Run, StopRun},
+    api::{CauseOf, Compared, Run, StopRun},
     live::{Floor, RunChange, RunSnapshot},
 };
 use tokio::{sync::mpsc, time::Instant};
 
-use super::{asked_to_end, keys::Keys, run_path as path, runs};
+use super::{asked_to_end, comparing, keys::Keys, run_path as path, runs};
 use crate::{
     arguments::Watch,
     context::Context,
@@ -502,6 +502,20 @@ async fn repeated(run: &str, context: &Context) -> Result<Vec<(String, Tally)>, 
     }
 }
 
+/// What is new against the last comparable run; that it could not be found out is said, and changes nothing else.
+async fn new_in(run: &Run, context: &Context) -> String {
+    let tested = matches!(run.summary.verdict, Some(Verdict::Passed | Verdict::Failed));
+    if !tested || run.summary.labels.contains_key("hunt") {
+        return String::new();
+    }
+    let name = &run.summary.name;
+    let Ok(path) = path(name) else { return String::new() };
+    match context.client.get::<Compared>(&format!("{path}/compared"), &[]).await {
+        Ok(found) => comparing::new_in(&found).unwrap_or_default(),
+        Err(e) => format!("  It could not be compared with the run before: {e}"),
+    }
+}
+
 /// The closing summary: verdict, what failed and why, what was flaky, the slowest, where to read more.
 async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
     let detail: Run = context.client.get(&path(run)?, &[]).await?;
@@ -527,6 +541,7 @@ async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
     more.push(format!("kesmo report {name} --as junit"));
     let page = format!("{}/runs/{name}", context.client.url());
     let repeated = if detail.options.repeat.is_some() { repeated(run, context).await? } else { Vec::new() };
+    let new = new_in(&detail, context).await;
     let told = Closing {
         run: &detail,
         failed: &failed,
@@ -535,6 +550,7 @@ async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
         slowest: &slowest,
         causes: &causes,
         repeated: &repeated,
+        new: &new,
     };
     Ok(told.text(Some(&page), &more))
 }

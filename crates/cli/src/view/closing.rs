@@ -21,6 +21,8 @@ pub struct Closing<'a> {
     pub causes: &'a [CauseOf],
     /// Of a run that repeats its tests: how often each ended how.
     pub repeated: &'a [(String, Tally)],
+    /// What is new against the last comparable run; empty where there is none.
+    pub new: &'a str,
 }
 
 /// Tests whose repetitions are told.
@@ -67,6 +69,9 @@ impl Closing<'_> {
     /// Verdict, what failed and why, what was flaky, the slowest, and where to read more: commands, and a page.
     pub fn text(&self, page: Option<&str>, commands: &[String]) -> String {
         let mut out = format!("\n{}", run_head(self.run, page));
+        if !self.new.is_empty() {
+            out += &format!("{}\n", self.new);
+        }
         out += &self.repeated_text();
         out += &self.causes_text();
         out += &self.failed_text();

@@ -446,6 +446,7 @@ mod tests {
             reason: String::new(),
             waiting_for: None,
             machines: None,
+            alike: kesmo_core::plan::Alike::default(),
             tally: Tally { waiting: 20, running: 4, passed: 12, flaky: 1, failed: 2, skipped: 1, ..Tally::default() },
             stats: AttemptStats {
                 ended: 18,

@@ -206,7 +206,7 @@ impl Schedule {
             })?),
         };
         let seconds = (spread.0 / 1_000_000).max(1);
-        let offset = Span::seconds(hash(name) % seconds);
+        let offset = Span::seconds(crate::name::lasting_hash(name) % seconds);
         Ok(Self { timing, zone, if_busy: times.if_busy, if_missed: times.if_missed, until, offset, spread })
     }
 
@@ -390,11 +390,6 @@ fn moment(text: &str, zone: Zone) -> Result<Timestamp, Error> {
             "--at {text:?} is not a valid time: write it like \"2026-12-24 18:00\" (of the zone's clock) or 2026-12-24T18:00:00+01:00"
         ))
     })
-}
-
-/// FNV-1a, 64 bits (G. Fowler, L. C. Noll, K.-P. Vo): the same on every machine and in every version.
-fn hash(name: &str) -> u64 {
-    name.bytes().fold(0xcbf2_9ce4_8422_2325, |h, b| (h ^ u64::from(b)).wrapping_mul(0x0100_0000_01b3))
 }
 
 #[cfg(test)]

@@ -153,7 +153,51 @@ pub struct CasesOf {
     pub titles: Vec<String>,
 }
 
+/// Which runs of a suite are alike: those that chose the same tests in the same environment.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Alike {
+    /// The same for runs that are alike, and only for those; 16 hexadecimal digits.
+    pub key: String,
+    /// What was chosen, in words: `all tests`, `pick smoke/**`.
+    pub said: String,
+}
+
 impl RunOptions {
+    /// What makes a run comparable with others of its suite: how many times, how much at once and with which settings it ran
+    /// does not matter, but which tests.
+    #[must_use]
+    pub fn alike(&self) -> Alike {
+        let list = |word: &str, patterns: &[String]| {
+            let mut all = patterns.to_vec();
+            all.sort();
+            all.dedup();
+            (!all.is_empty()).then(|| format!("{word} {}", all.join(" ")))
+        };
+        let mut said: Vec<String> = Vec::new();
+        said.extend(list("pick", &self.pick));
+        said.extend(list("drop", &self.drop));
+        said.extend(list("variant", &self.variants));
+        let by_name = self.only.is_some() || self.order.is_some() || !self.cases.is_empty();
+        if by_name {
+            said.push(self.only_because.clone().unwrap_or_else(|| "chosen by name".to_owned()));
+        }
+        if said.is_empty() {
+            said.push("all tests".to_owned());
+        }
+        said.extend(self.env.as_ref().map(|env| format!("in {env}")));
+        let said = said.join(", ");
+        let mut hashed = said.clone();
+        if by_name {
+            let mut only: Vec<&(String, String)> =
+                self.only.iter().flatten().chain(self.order.iter().flatten().flatten()).collect();
+            only.sort();
+            let cases: Vec<_> = self.cases.iter().map(|c| (&c.file, &c.variant, &c.titles)).collect();
+            hashed += &format!("{only:?}{cases:?}");
+        }
+        Alike { key: format!("{:016x}", crate::name::lasting_hash(&hashed)), said }
+    }
+
     /// The names of everything that a run's processes talk to in private networks.
     ///
     /// # Errors

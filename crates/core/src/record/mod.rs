@@ -1,11 +1,18 @@
 //! What history says of a test: how long it takes ([`Estimate`]), and how often it passed, failed or was flaky
-//! ([`Record`]).
+//! ([`Record`]); two runs side by side ([`compare()`]); when durations changed ([`shifts`]); how flaky it is ([`flakiness`]).
 
+mod compare;
+pub mod flakiness;
 mod likeness;
+mod shift;
+mod spell;
 
 use serde::{Deserialize, Serialize};
 
+pub use compare::{Change, Comparison, Seen, beyond_noise, compare};
 pub use likeness::{Cause, causes, likeness};
+pub use shift::{Shift, shifts};
+pub use spell::{Spell, spells};
 
 use crate::{time::Span, words::Outcome};
 

@@ -12,7 +12,7 @@
 //! - the run ends: no state waits for something that cannot happen.
 //!
 //! Beside it: [`imported`] carries runs whose tests ran elsewhere, [`share`] deals a pool's slots out to several runs, [`load`] tells when a machine has too many slots,
-//! and [`hunt`] looks for the reason of a failure.
+//! [`hunt`] looks for the reason of a failure, and [`proving`] repeats a test until it is sure that it is mended, or not.
 
 pub mod cases;
 mod engine;
@@ -21,6 +21,7 @@ pub mod hunt;
 pub mod imported;
 mod left;
 pub mod load;
+pub mod proving;
 mod ready;
 pub mod share;
 mod terms;

@@ -18,10 +18,10 @@ use kesmo_store::{
     cases::CaseQuestion,
     month_of,
     past::{AttemptRow, PlaceRow},
-    runs::{Filter, RunRow},
+    runs::RunRow,
 };
 use kesmo_wire::api::{
-    Around, CauseOf, Differing, Failing, PastEntry, Shard, ShardBatch, Timeline, VariantOf, Variants, entry_name,
+    Around, CauseOf, Differing, Failing, Shard, ShardBatch, Timeline, VariantOf, Variants, entry_name,
 };
 use rocket::{Route, State, get, routes, serde::json::Json};
 
@@ -44,7 +44,7 @@ const MOST_CASES: i64 = 5000;
 const MOST_DIFFERING: usize = 200;
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![causes_of, shards, variants, parts, timeline, record]
+    routes![causes_of, shards, variants, parts, timeline]
 }
 
 fn name_of(plan: &Plan, index: u32) -> String {
@@ -210,60 +210,6 @@ async fn parts(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> A
         Some((outcome, ..)) => tally.count(*outcome),
         None => tally.waiting += 1,
     })))
-}
-
-/// A test in the last runs of its suite that are over, newest first; runs that did not have it are left out. `limit` is how
-/// many runs are looked at, at most 50.
-#[utoipa::path(get, path = "/api/suites/{suite}/record", operation_id = "record", tag = "suites",
-    params(("suite" = String, Path), ("test" = String, Query), ("variant" = Option<String>, Query), ("limit" = Option<i64>, Query)),
-    responses((status = 200, body = [PastEntry])))]
-#[get("/api/suites/<suite>/record?<test>&<variant>&<limit>")]
-async fn record(
-    app: &State<App>,
-    _caller: MaySee,
-    suite: &str,
-    test: &str,
-    variant: Option<String>,
-    limit: Option<i64>,
-) -> Answer<Vec<PastEntry>> {
-    crate::lookup::named(app, suite).await?;
-    let limit = limit.unwrap_or(20).clamp(1, 50);
-    let filter = Filter { suite: Some(suite.to_owned()), limit, ..Filter::default() };
-    let variant = variant.unwrap_or_default();
-    // Runs with the same files and options have the same entries: their plan is made once.
-    let mut places: HashMap<_, Option<(u32, bool)>> = HashMap::new();
-    let mut found = Vec::new();
-    for (row, slug) in app.store.runs(&filter).await?.into_iter().filter(|(row, _)| row.phase == "finished") {
-        let key = (row.source.clone(), row.options.to_string(), row.listings.clone(), row.parks.to_string());
-        let place = match places.get(&key) {
-            Some(known) => *known,
-            None => {
-                let past = past(app, &row).await?;
-                let is = |i: &u32| {
-                    past.plan.entries[*i as usize].name.as_str() == test
-                        && past.plan.variant_of(*i).to_string() == variant
-                };
-                let index = (0..past.plan.entries.len() as u32).find(is);
-                let place = index.map(|i| (i, past.plan.park_of(i).is_some()));
-                places.insert(key, place);
-                place
-            }
-        };
-        let Some((index, parked)) = place else { continue };
-        let attempts = app.store.attempts_of(row.id, month_of(row.created_at), &[index as i32]).await?;
-        let decided = attempts.iter().rev().find_map(|a| a.decided.as_deref().and_then(Outcome::of));
-        let told = attempts.iter().rev().find(|a| !a.message.is_empty());
-        found.push(PastEntry {
-            run: format!("{slug}/{}", row.number),
-            index,
-            created_at: row.created_at,
-            outcome: decided.unwrap_or(if parked { Outcome::Parked } else { Outcome::NotRun }),
-            attempts: attempts.len() as u32,
-            spent_us: attempts.last().map(|a| a.spent_us as u64),
-            message: told.map(|a| kesmo_core::name::shorten(&a.message, 300)).unwrap_or_default(),
-        });
-    }
-    Ok(Json(found))
 }
 
 /// What each slot of a run did when. Attempts too short to be seen are gathered: of the time between `from` and `to`

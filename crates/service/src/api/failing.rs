@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use kesmo_core::words::{Outcome, Verdict};
-use kesmo_floor::{Ask, Counts, ToRecord, Told};
+use kesmo_core::{time::Span, words::Verdict};
+use kesmo_floor::{Ask, Counts, ToRecord, Told, results_of};
 use kesmo_store::{failing::FailingTest as Row, runs::RunRow};
 use kesmo_wire::api::{FailingTest, FailingTests};
 use rocket::{Route, State, get, routes, serde::json::Json};
@@ -79,25 +79,49 @@ pub async fn keep_up(app: App, mut ending: watch::Receiver<bool>) {
 }
 
 async fn catch_up(app: &App) -> Result<(), Refused> {
-    let ids = app.store.unrecorded(chrono::Utc::now() - FORGOTTEN_AFTER, TOGETHER).await?;
-    if ids.is_empty() {
-        return Ok(());
+    loop {
+        let ids = app.store.unrecorded(chrono::Utc::now() - FORGOTTEN_AFTER, TOGETHER).await?;
+        for (row, suite) in app.store.runs_of(&ids).await? {
+            let name = format!("{suite}/{}", row.number);
+            tracing::info!(run = name, "a run that was over is recorded now");
+            let record = read(app, &row, name.clone()).await?;
+            app.floor.ask(|reply| Ask::Imported(Box::new(record), reply)).await;
+        }
+        app.floor.recorded().await;
+        // Where PostgreSQL refuses what is written, the same would come again and again.
+        let left = app.store.unrecorded(chrono::Utc::now() - FORGOTTEN_AFTER, TOGETHER).await?;
+        if left.is_empty() || left == ids {
+            break;
+        }
     }
+    older(app).await
+}
+
+/// Makes results of runs that were over before results were kept, some at a time.
+async fn older(app: &App) -> Result<(), Refused> {
+    let ids = app.store.older_runs(TOGETHER).await?;
     for (row, suite) in app.store.runs_of(&ids).await? {
-        let name = format!("{suite}/{}", row.number);
-        tracing::info!(run = name, "a run that was over is recorded now");
-        let record = match to_record(app, &row, name.clone()).await {
-            Ok(record) => record,
-            // What cannot be read once cannot be read the next time: the others are not to wait for it.
-            Err(e) if !e.is_ours() => {
-                tracing::error!(run = name, "what its tests did is not recorded: {}", e.1.message);
-                nothing(&row, name)
-            }
-            Err(e) => return Err(e),
-        };
-        app.floor.ask(|reply| Ask::Imported(Box::new(record), reply)).await;
+        keep_older(app, &row, &suite).await?;
     }
     Ok(())
+}
+
+/// Makes the results of a run that was over before results were kept.
+pub(super) async fn keep_older(app: &App, row: &RunRow, suite: &str) -> Result<(), Refused> {
+    let record = read(app, row, format!("{suite}/{}", row.number)).await?;
+    Ok(app.store.put_older(row.suite_id, &results_of(&record)).await?)
+}
+
+/// What a run that is over tells, or nothing, if what is kept of it cannot be read: it could not be the next time either, and
+/// the others are not to wait for it.
+async fn read(app: &App, row: &RunRow, name: String) -> Result<ToRecord, Refused> {
+    match to_record(app, row, name.clone()).await {
+        Err(e) if !e.is_ours() => {
+            tracing::error!(run = name, "what its tests did is not recorded: {}", e.1.message);
+            Ok(nothing(row, name))
+        }
+        told => told,
+    }
 }
 
 fn nothing(row: &RunRow, run: String) -> ToRecord {
@@ -106,6 +130,7 @@ fn nothing(row: &RunRow, run: String) -> ToRecord {
         pool: row.pool.clone(),
         id: row.id,
         run,
+        made: row.created_at,
         branch: row.branch.clone().unwrap_or_default(),
         counts: Counts::default(),
         outcomes: Vec::new(),
@@ -120,19 +145,16 @@ async fn to_record(app: &App, row: &RunRow, run: String) -> Result<ToRecord, Ref
     let imported = row.origin()?.kind == kesmo_core::plan::brief::OriginKind::Imported;
     let outcome = |index: u32| past.states.get(index as usize).map(|state| state.0);
     let counts = Counts::of(&row.run_options()?, imported, verdict, &past.plan, outcome);
-    let mut record = nothing(row, run);
-    for (index, state) in past.states.iter().enumerate() {
-        let entry = index as u32;
-        if !matches!(state.0, Outcome::NotRun | Outcome::Parked) {
-            record.outcomes.push(Told {
-                test: past.plan.entries[index].name.to_string(),
-                variant: past.plan.variant_of(entry).to_string(),
-                entry,
-                outcome: state.0,
-                // Whether it was by itself on its machine is not known any more.
-                spent: None,
-            });
-        }
-    }
-    Ok(ToRecord { counts, ..record })
+    let told = |(index, state): (usize, &(kesmo_core::words::Outcome, u16, u64))| Told {
+        test: past.plan.entries[index].name.to_string(),
+        variant: past.plan.variant_of(index as u32).to_string(),
+        entry: index as u32,
+        outcome: state.0,
+        attempts: u32::from(state.1),
+        last: Span(state.2),
+        retried: Span(past.retried[index]),
+        // Whether it was by itself on its machine is not known any more.
+        spent: None,
+    };
+    Ok(ToRecord { counts, outcomes: past.states.iter().enumerate().map(told).collect(), ..nothing(row, run) })
 }

@@ -58,14 +58,16 @@ pub(super) async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> 
     }
     // A choice that matched nothing made the run void: there are no entries.
     let plan = Plan::make(&file, &options, &lists, &row.parks_then()?, |_, _| None).unwrap_or_default();
-    let mut states = Vec::new();
+    let (mut states, mut retried) = (Vec::new(), Vec::new());
     if finished {
         let parked = |e: &PlannedEntry| e.parked.is_some() && !options.run_parked;
         let before = |e: &PlannedEntry| if parked(e) { Outcome::Parked } else { Outcome::NotRun };
         states = plan.entries.iter().map(|e| (before(e), 0, 0)).collect();
+        retried = vec![0; states.len()];
         for bone in app.store.attempt_bones(row.id, kesmo_store::month_of(row.created_at)).await? {
             let Some(state) = states.get_mut(bone.entry as usize) else { continue };
             if bone.number as u16 >= state.1 {
+                retried[bone.entry as usize] += if state.1 > 0 { state.2 } else { 0 };
                 (state.1, state.2) = (bone.number as u16, bone.spent_us as u64);
             }
             if let Some(outcome) = bone.decided.as_deref().and_then(Outcome::of) {
@@ -73,7 +75,7 @@ pub(super) async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> 
             }
         }
     }
-    let past = Arc::new(Past { plan, states, of_files: file.tests.of_files() });
+    let past = Arc::new(Past { plan, states, retried, of_files: file.tests.of_files() });
     let mut cache = app.past.0.lock().unwrap_or_else(PoisonError::into_inner);
     cache.retain(|(id, _)| *id != row.id);
     cache.push_front((row.id, Arc::clone(&past)));

@@ -4,9 +4,11 @@ pub mod body;
 pub mod breakdown;
 pub mod briefs;
 pub mod cases;
+mod comparing;
 pub mod entries;
 pub mod failing;
 mod found;
+mod history;
 pub mod imports;
 pub mod live;
 mod parks;
@@ -89,6 +91,8 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", imports::routes())
         .mount("/", entries::routes())
         .mount("/", failing::routes())
+        .mount("/", comparing::routes())
+        .mount("/", history::routes())
         .mount("/", reports::routes())
         .mount("/", workers::routes())
         .mount("/", breakdown::routes())
@@ -162,7 +166,7 @@ impl Modify for Bearer {
         parks::park, parks::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, imports::import, entries::entries, entries::entry, entries::log, entries::artifacts,
         reports::report_of, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
-        breakdown::timeline, breakdown::record,
+        breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence,
         briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,
         schedules::put, schedules::preview, schedules::list, schedules::show, schedules::remove, schedules::pause,
         schedules::now, schedules::calendar,

@@ -97,22 +97,6 @@ pub struct Differing {
     pub entries: Vec<Option<(u32, Option<Outcome>)>>,
 }
 
-/// A test in one of the last runs of its suite.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct PastEntry {
-    /// `boarding-gate/42`
-    pub run: String,
-    /// Its place in that run's list, from 0.
-    pub index: u32,
-    pub created_at: DateTime<Utc>,
-    pub outcome: Outcome,
-    pub attempts: u32,
-    /// What its last attempt took.
-    pub spent_us: Option<u64>,
-    /// What its last failing attempt said.
-    pub message: String,
-}
-
 /// What each slot of a run did when, in blocks of bounded number. Times are microseconds from the beginning of the run.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct Timeline {

@@ -3,8 +3,10 @@
 
 mod breakdown;
 mod briefs;
+mod comparing;
 mod entries;
 mod failing;
+mod history;
 mod parks;
 mod people;
 mod planning;
@@ -18,10 +20,14 @@ mod suites;
 mod webhooks;
 mod workers;
 
-pub use breakdown::{CauseOf, Differing, Failing, PastEntry, Shard, ShardBatch, Timeline, VariantOf, Variants};
+pub use breakdown::{CauseOf, Differing, Failing, Shard, ShardBatch, Timeline, VariantOf, Variants};
 pub use briefs::{BriefOf, NewBrief};
+pub use comparing::{Compared, ComparedTest, ComparedTests, SeenTest, SetupDifference};
 pub use entries::{Around, Artifact, Attempt, Entries, Entry, EntryDetail, entry_name};
 pub use failing::{FailingTest, FailingTests};
+pub use history::{
+    DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, PastEntry, TestHistory,
+};
 pub use parks::{NewPark, Park, Parked};
 pub use people::{Me, NewToken, Role, SignIn, Token};
 pub use planning::{

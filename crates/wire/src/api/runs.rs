@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
 use kesmo_core::{
-    plan::RunOptions,
     plan::brief::Origin,
+    plan::{Alike, RunOptions},
     run::{AttemptStats, Tally, TimeLeft},
     source::GitSource,
     suite::container::Image,
@@ -95,6 +95,9 @@ pub struct RunSummary {
     /// In a pool that starts machines: how many it has, and why not more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub machines: Option<String>,
+    /// Which tests it chose, and in which environment: what makes it comparable with other runs of its suite.
+    #[serde(default)]
+    pub alike: Alike,
 }
 
 /// A run in full, but for its entries.

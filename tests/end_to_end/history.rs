@@ -1,0 +1,209 @@
+//! Tests over their runs, and runs against each other.
+
+use std::{fs, path::PathBuf};
+
+use serde_json::Value;
+
+use crate::quay::{Quay, all_said, assert_says};
+
+/// A suite whose tests do what files in its folder say: `names` lists them, `broken` those that fail, `wobbly` those that fail in
+/// every other attempt, `slow` those that take long.
+const SCRIPT: &str = "if [ \"$1\" = --names ]; then cat names; exit; fi
+for t in \"$@\"; do
+  if grep -qx $t slow; then sleep 0.3; else sleep 0.02; fi
+  if grep -qx $t broken; then echo \"not ok - $t\"
+  elif grep -qx $t wobbly && mkdir \"$MARKS/$t\" 2>/dev/null; then echo \"not ok - $t\"; echo \"# it wobbled\"
+  else rmdir \"$MARKS/$t\" 2>/dev/null; echo \"ok - $t\"; fi
+done";
+
+struct Gate<'a> {
+    quay: &'a Quay,
+    folder: PathBuf,
+}
+
+impl<'a> Gate<'a> {
+    fn new(quay: &'a Quay, more: &str) -> Self {
+        let marks = quay.path("marks");
+        fs::create_dir_all(&marks).expect("a folder");
+        let env = format!("[env]\nMARKS = {:?}\n{more}", marks.display().to_string());
+        let folder = quay.suite("gate", "tap", SCRIPT, &env);
+        let gate = Self { quay, folder };
+        gate.write("a b c d", "", "", "");
+        gate
+    }
+
+    fn write(&self, names: &str, broken: &str, wobbly: &str, slow: &str) {
+        for (file, tests) in [("names", names), ("broken", broken), ("wobbly", wobbly), ("slow", slow)] {
+            let lines: Vec<String> = tests.split_whitespace().map(|t| format!("{t}\n")).collect();
+            fs::write(self.folder.join(file), lines.concat()).expect("a file");
+        }
+    }
+
+    fn run(&self, more: &[&str]) -> i32 {
+        self.quay.wait(&self.folder, more).0
+    }
+}
+
+fn names(list: &Value) -> Vec<&str> {
+    list["tests"].as_array().expect("tests").iter().map(|t| t["test"].as_str().expect("a name")).collect()
+}
+
+#[test]
+fn a_run_is_compared_with_the_last_of_its_choice_and_branch() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let gate = Gate::new(&quay, "[retry]\ntimes = 1");
+    let said = quay.wait(&gate.folder, &["--branch", "main", "--commit", &"1".repeat(40)]);
+    assert_eq!(said.0, 0);
+    let first: Value = quay.json(&["compare", "gate/1"]);
+    assert_eq!((&first["with"], &first["because"]), (&Value::Null, &"there is no earlier run of all tests".into()));
+    // One of some tests is not what the next whole run is compared with.
+    gate.write("a b c d", "b", "", "");
+    assert_eq!(gate.run(&["--branch", "main", "--commit", &"2".repeat(40), "--pick", "b"]), 1);
+    gate.write("a b c e", "a", "c", "");
+    let (status, said) = quay.wait(&gate.folder, &["--branch", "main", "--commit", &"3".repeat(40)]);
+    assert_eq!(status, 1);
+    assert_says(&said, &["Against gate/1: 1 newly failing, 1 newly flaky", "newly failing: a"]);
+    let found: Value = quay.json(&["compare", "gate/3"]);
+    assert_eq!((&found["with"], &found["because"]), (&"gate/1".into(), &"the last run of all tests on main".into()));
+    assert_eq!(names(&found["newly_failing"]), ["a"]);
+    assert_eq!(names(&found["newly_flaky"]), ["c"]);
+    assert_eq!((names(&found["new"]), names(&found["gone"])), (vec!["e"], vec!["d"]));
+    assert_eq!((&found["both"], &found["same_choice"]), (&3.into(), &true.into()));
+    let setup = found["setup"].to_string();
+    assert!(setup.contains("1111111111") && setup.contains("3333333333"), "{setup}");
+    let said = all_said(&quay.kesmo(&["compare", "gate/3"]));
+    assert_says(
+        &said,
+        &[
+            "gate/3 against gate/1, the last run of all tests on main",
+            "Newly failing (1)",
+            "Gone (1)",
+            "kesmo log gate/3 a",
+        ],
+    );
+    // The first run of a branch is held against what was there before.
+    gate.write("a b c e", "e", "", "");
+    assert_eq!(gate.run(&["--branch", "fix", "--commit", &"4".repeat(40)]), 1);
+    let found: Value = quay.json(&["compare", "gate/4"]);
+    assert_eq!(found["with"], "gate/3", "{}", found["because"]);
+    assert!(
+        found["because"].as_str().is_some_and(|b| b.ends_with("on main, as it is the first on fix")),
+        "{}",
+        found["because"]
+    );
+    assert_eq!((names(&found["mended"]), names(&found["newly_failing"])), (vec!["a"], vec!["e"]));
+    // Asked for otherwise.
+    assert_eq!(quay.json(&["compare", "gate/4", "--with", "branch:main"])["with"], "gate/3");
+    assert_eq!(quay.json(&["compare", "gate/3", "--with", "last-passed"])["with"], "gate/1");
+    assert_eq!(quay.json(&["compare", "gate/4", "--with", "yesterday"])["with"], Value::Null);
+    let part = quay.json(&["compare", "gate/2", "gate/1"]);
+    assert_eq!((&part["same_choice"], names(&part["gone"])), (&false.into(), vec!["a", "c", "d"]));
+    assert_says(
+        &all_said(&quay.kesmo(&["compare", "gate/2", "1"])),
+        &["choice: all tests → pick b", "Not in this run (3)"],
+    );
+    for (words, wanted) in [
+        (["compare", "gate/4", "--with", "lst"], "give a run"),
+        (["compare", "gate/4", "--with", "fares/1"], "of another suite"),
+        (["compare", "gate/4", "--with", "gate/99"], "there is no run gate/99"),
+        (["compare", "gate/4", "--with", "branch:nowhere"], "no run of all tests on nowhere came to a verdict"),
+    ] {
+        assert_says(&all_said(&quay.kesmo(&words)), &[wanted]);
+    }
+}
+
+#[test]
+fn a_tests_history_tells_when_it_failed_was_flaky_and_what_it_took() {
+    let mut quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let gate = Gate::new(&quay, "[retry]\ntimes = 1");
+    for n in 0..11 {
+        gate.write("a b", if n == 3 || n == 4 { "a" } else { "" }, if n == 6 { "a" } else { "" }, "");
+        assert_eq!(gate.run(&["--branch", "main"]), i32::from(n == 3 || n == 4));
+    }
+    for _ in 0..10 {
+        gate.write("a b", "", "", "a");
+        assert_eq!(gate.run(&["--branch", "main"]), 0);
+    }
+    gate.write("a b", "", "", "");
+    assert_eq!(gate.run(&["--branch", "fix"]), 0);
+    let found = quay.json(&["history", "gate", "a"]);
+    assert_eq!(found["runs"].as_array().map(Vec::len), Some(22));
+    assert_eq!((&found["runs"][0]["run"], &found["runs"][0]["branch"]), (&"gate/22".into(), &"fix".into()));
+    assert_eq!(
+        (&found["failed"]["hits"], &found["failed"]["of"], &found["flaky"]["hits"]),
+        (&2.into(), &22.into(), &1.into())
+    );
+    let spell = &found["spells"][0];
+    assert_eq!(
+        (&spell["from"]["run"], &spell["runs"], &spell["mended"]["run"]),
+        (&"gate/4".into(), &2.into(), &"gate/6".into())
+    );
+    let shift = &found["shifts"][0];
+    assert_eq!(shift["at"]["run"], "gate/12", "{found}");
+    assert!(shift["after_us"].as_u64() > shift["before_us"].as_u64().map(|us| us * 3), "{shift}");
+    assert_says(
+        &all_said(&quay.kesmo(&["history", "gate", "a", "--limit", "17"])),
+        &["since gate/12", "◐ flaky", "older ones than gate/6"],
+    );
+    assert_eq!(quay.json(&["history", "gate", "a", "--branch", "fix"])["runs"].as_array().map(Vec::len), Some(1));
+    // As the lists of a database that an earlier version filled: made again from the attempts.
+    let before = quay.sql("select entry, outcome, attempts, spent_us, retried_us from results order by run_id, entry");
+    quay.sql("insert into older_runs select id from runs; delete from results");
+    quay.kill_service();
+    quay.start();
+    let since = std::time::Instant::now();
+    while quay.sql("select count(*) from older_runs") != "0" {
+        assert!(since.elapsed().as_secs() < 40, "{}", quay.sql("select count(*) from older_runs"));
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    assert_eq!(
+        quay.sql("select entry, outcome, attempts, spent_us, retried_us from results order by run_id, entry"),
+        before
+    );
+    assert_says(&all_said(&quay.kesmo(&["history", "gate", "z"])), &["had a test \"z\"", "kesmo tests gate"]);
+}
+
+#[test]
+fn what_is_flaky_is_told_with_how_often_and_proved_to_be_mended() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let gate = Gate::new(&quay, "[retry]\ntimes = 1");
+    gate.write("a b c d", "", "c", "");
+    for _ in 0..6 {
+        assert_eq!(gate.run(&[]), 0);
+    }
+    let found = quay.json(&["flaky", "gate"]);
+    let tests = found["tests"].as_array().expect("tests");
+    assert_eq!(tests.len(), 1, "{found}");
+    let test = &tests[0];
+    assert_eq!((&test["test"], &test["flaky"]["hits"], &test["flaky"]["of"]), (&"c".into(), &6.into(), &6.into()));
+    assert_eq!((&test["series"], &test["last"]), (&"yyyyyy".into(), &"gate/6".into()));
+    assert!(test["flaky"]["low"].as_f64().is_some_and(|low| (0.6..0.63).contains(&low)), "{test}");
+    assert!(test["retried_us"].as_u64().is_some_and(|us| us > 0), "{test}");
+    assert!(test["message"].as_str().is_some_and(|m| m.contains("wobbled")), "{test}");
+    assert_says(&all_said(&quay.kesmo(&["flaky"])), &["gate", "◐ c", "6 of 6", "kesmo flaky gate c"]);
+    let evidence = quay.json(&["flaky", "gate", "c"]);
+    assert_eq!((&evidence["attempts"]["hits"], &evidence["attempts"]["of"]), (&6.into(), &12.into()));
+    // Half of its attempts fail: it is still flaky, and that shows soon.
+    assert!(quay.kesmo(&["suite", "add", &gate.folder.display().to_string()]).status.success());
+    let proved = quay.kesmo(&["prove", "gate", "c"]);
+    assert_eq!(proved.status.code(), Some(1), "{}", all_said(&proved));
+    assert_says(&all_said(&proved), &["6 of its last 12 attempts", "◐ still flaky", "(99% sure)"]);
+    // Mended: seven passes in a row say so, as half of them would have failed.
+    gate.write("a b c d", "", "", "");
+    assert!(quay.kesmo(&["suite", "add", &gate.folder.display().to_string()]).status.success());
+    let proved = quay.kesmo(&["prove", "gate", "c"]);
+    assert_eq!(proved.status.code(), Some(0), "{}", all_said(&proved));
+    assert_says(&all_said(&proved), &["7 passes in a row would prove it mended", "● mended"]);
+    let open = quay.kesmo(&["prove", "gate", "c", "--rate", "1%", "--at-most", "9"]);
+    assert_eq!(open.status.code(), Some(10), "{}", all_said(&open));
+    assert_says(&all_said(&open), &["not proved either way after 9 repetitions", "--at-most"]);
+    let never = quay.kesmo(&["prove", "gate", "a"]);
+    assert_eq!(never.status.code(), Some(2));
+    assert_says(&all_said(&never), &["failed in none of its last 6 attempts", "--rate"]);
+    // What was repeated on purpose is no history.
+    assert_eq!(quay.json(&["history", "gate", "c"])["runs"].as_array().map(Vec::len), Some(6));
+    assert_says(&all_said(&quay.kesmo(&["compare", "gate/7"])), &["repeats tests on purpose"]);
+}
