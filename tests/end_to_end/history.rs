@@ -128,7 +128,7 @@ fn a_tests_history_tells_when_it_failed_was_flaky_and_what_it_took() {
     }
     gate.write("a b", "", "", "");
     assert_eq!(gate.run(&["--branch", "fix"]), 0);
-    let found = quay.json(&["history", "gate", "a"]);
+    let found = quay.json(&["history", "gate", "a", "--limit", "50"]);
     assert_eq!(found["runs"].as_array().map(Vec::len), Some(22));
     assert_eq!((&found["runs"][0]["run"], &found["runs"][0]["branch"]), (&"gate/22".into(), &"fix".into()));
     assert_eq!(

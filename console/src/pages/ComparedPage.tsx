@@ -34,7 +34,7 @@ export function ComparedPage() {
                   {found.with}
                 </Link>
                 {found.because === "asked for" ? "" : `, ${plain(found.because)}`}. {found.both.toLocaleString("en")} {found.both === 1 ? "test is" : "tests are"} in both
-                {found.pace ? `; a test took ${found.pace.toFixed(2)} times as long in the middle` : ""}.
+                {found.pace ? `; at the median a test took ${found.pace.toFixed(2)} times as long` : ""}.
               </p>
               {listsOf(found).every(([list]) => found[list].total === 0) ? <Empty>● Every test ended as it did before.</Empty> : null}
               <div className="compared-lists">

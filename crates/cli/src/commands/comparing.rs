@@ -63,7 +63,7 @@ fn text(found: &Compared) -> String {
     if nothing {
         out += &format!("{} Every test ended as it did before.\n", paint(Paint::Passed, "●"));
     }
-    let pace = found.pace.map(|pace| format!("; a test took {pace:.2} times as long in the middle"));
+    let pace = found.pace.map(|pace| format!("; at the median a test took {pace:.2} times as long"));
     out += &format!("{} in both{}.\n", tests(found.both), pace.unwrap_or_default());
     if let Some(first) = found.newly_failing.tests.first() {
         out += &format!("Read why: kesmo log {} {}\n", found.run, for_shell(&first.test));

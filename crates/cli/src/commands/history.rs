@@ -16,16 +16,24 @@ use crate::{
     view::{self, Paint, bold, outcome_word, paint, safe::plain},
 };
 
+/// Runs that say how often it failed and when its time changed, whatever is listed of them.
+const LOOKED_AT: u32 = 200;
+
 /// The variant that is asked for, as written.
 pub(super) fn variant_of(pairs: &[String]) -> Option<String> {
     (!pairs.is_empty()).then(|| pairs.iter().flat_map(|p| p.split(',')).map(str::trim).collect::<Vec<_>>().join(", "))
 }
 
 pub async fn history(options: &History, context: &Context) -> Result<(), Failure> {
-    let mut query = vec![("test", options.test.clone()), ("limit", options.limit.to_string())];
+    let mut query = vec![("test", options.test.clone()), ("limit", options.limit.max(LOOKED_AT).to_string())];
     query.extend(variant_of(&options.variant).map(|v| ("variant", v)));
     query.extend(options.branch.clone().map(|b| ("branch", b)));
-    let found: TestHistory = context.client.get(&format!("/api/suites/{}/history", options.suite), &query).await?;
+    let mut found: TestHistory = context.client.get(&format!("/api/suites/{}/history", options.suite), &query).await?;
+    let listed = options.limit as usize;
+    if let Some(last) = found.runs.get(listed.saturating_sub(1)).filter(|_| found.runs.len() > listed) {
+        found.before = last.run.rsplit_once('/').and_then(|(_, number)| number.parse().ok());
+        found.runs.truncate(listed);
+    }
     check(&found.suite, &found.test, &found.variants)?;
     if context.json {
         return print_json(&found);

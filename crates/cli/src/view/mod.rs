@@ -313,7 +313,8 @@ pub fn table(heads: &[&str], mut rows: Vec<Vec<String>>) -> String {
         }
         out.trim_end().to_owned() + "\n"
     };
-    let mut out = line(&|i| paint(Paint::Dim, plain[i]));
+    let headless = plain.iter().all(|head| head.is_empty());
+    let mut out = if headless { String::new() } else { line(&|i| paint(Paint::Dim, plain[i])) };
     for row in &rows {
         out += &line(&|i| row[i].clone());
     }

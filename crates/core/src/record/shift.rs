@@ -3,7 +3,7 @@
 use super::median;
 
 /// How sure a change must be to be told.
-const SURE: f64 = 0.99;
+const SURE: f64 = 0.98;
 /// Durations on each side that it takes.
 const LEAST_SIDE: usize = 5;
 /// The medians of both sides must differ by so much of the smaller.
