@@ -35,7 +35,7 @@ if [ "$mode" = build ]; then
 fi
 # Built as for the tests: that takes a third of the time of a release, and is quick enough for a first look.
 step "Building the program (the first time takes some minutes)"
-cargo build --quiet -p kesmo
+cargo build --quiet -p kesmo -p kesmo-made
 kesmo=$PWD/target/debug/kesmo
 
 home=$PWD/.kesmo/demo
@@ -170,13 +170,36 @@ step "Making a repository, and what starts runs by itself"
 repository=$home/quay.git
 work=$home/quay
 as_crew() { git -c user.name='Ada of the Quay' -c user.email=ada@quay.example -c init.defaultBranch=main -c advice.detachedHead=false "$@"; }
+# made_commits: six weeks of commits by three people; one of them breaks what the boards say of a late sailing.
+made_commits() {
+    local people=('Ada of the Quay' 'Brit of the Bridge' 'Cato of the Crane') n days at
+    (
+        cd "$work"
+        as_crew checkout --quiet -B main
+        for n in $(seq 0 29); do
+            days=$((42 - n * 41 / 29))
+            at=$(date -u -d "$days days ago" +%Y-%m-%dT1$((n % 6)):$((10 + n)):00Z)
+            if [ "$n" = 22 ]; then
+                sed -i 's/    if minutes < 5:/    if minutes < 20:/' suites/notices/notices_tests.py
+                git -C "$work" diff --quiet && fail "the demo's commit that breaks a test changed nothing"
+            fi
+            printf 'Board %d: %s\n' "$n" "wiped" >>suites/notices/CHANGES
+            as_crew add -A
+            GIT_AUTHOR_DATE=$at GIT_COMMITTER_DATE=$at as_crew -c user.name="${people[$((n * 7 % 3))]}" commit --quiet -m "$([ "$n" = 22 ] && echo "Boards say on time for longer" || echo "Board $n is wiped")"
+            printf '%s\t%s\n' "$(git rev-parse HEAD)" "$at" >>"$home/made-commits"
+            if [ "$n" = 22 ]; then git rev-parse HEAD >"$home/broke-at"; fi
+        done
+        as_crew push --quiet origin main 2>/dev/null
+    )
+}
 if [ ! -d "$repository" ]; then
+    rm -f "$home/made-commits"
     as_crew init --quiet --bare "$repository"
     rm -rf "$work"
     as_crew clone --quiet "$repository" "$work" 2>/dev/null
     mkdir -p "$work/suites"
     cp -r lantern-quay/notices "$work/suites/notices"
-    (cd "$work" && as_crew checkout --quiet -B main && as_crew add -A && as_crew commit --quiet -m "Notices at the quay" && as_crew push --quiet origin main 2>/dev/null)
+    made_commits
 fi
 "$kesmo" suite add --git "file://$repository" --branch main --folder suites/notices | sed -n 1p
 "$kesmo" brief add smoke --suite boarding-gate --pick tag:smoke --label kind=smoke --replace | sed -n 1p
@@ -198,6 +221,9 @@ push() {
 }
 # newest SUITE: the name of its newest run.
 newest() { "$kesmo" runs --suite "$1" --limit 1 --json | sed -n "s/.*\"name\": \"\($1\/[0-9]*\)\".*/\1/p" | sed -n 1p; }
+
+step "Making six weeks of history"
+"$PWD/target/debug/kesmo-made" --data "$home/service" --suites lantern-quay --commits "$home/made-commits" --broke-at "$(cat "$home/broke-at")"
 
 if [ "$mode" = tour ]; then
     status=0

@@ -179,7 +179,7 @@ fn what_is_flaky_is_told_with_how_often_and_proved_to_be_mended() {
     assert_eq!(tests.len(), 1, "{found}");
     let test = &tests[0];
     assert_eq!((&test["test"], &test["flaky"]["hits"], &test["flaky"]["of"]), (&"c".into(), &6.into(), &6.into()));
-    assert_eq!((&test["series"], &test["last"]), (&"yyyyyy".into(), &"gate/6".into()));
+    assert_eq!((&test["series"], &test["last"]), (&"kkkkkk".into(), &"gate/6".into()));
     assert!(test["flaky"]["low"].as_f64().is_some_and(|low| (0.6..0.63).contains(&low)), "{test}");
     assert!(test["retried_us"].as_u64().is_some_and(|us| us > 0), "{test}");
     assert!(test["message"].as_str().is_some_and(|m| m.contains("wobbled")), "{test}");

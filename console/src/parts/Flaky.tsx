@@ -10,13 +10,13 @@ import { TestName, When, plain, span } from "./words";
 /** The page on which a test is looked at over its runs. */
 export const testPage = (suite: string, test: string, variant: string) => `/suites/${suite}?test=${encodeURIComponent(test)}&variant=${encodeURIComponent(variant)}`;
 
-const GLYPHS: Record<string, [string, string]> = { p: ["●", "tone-passed"], y: ["◐", "tone-flaky"], f: ["◆", "tone-failed"] };
+const GLYPHS: Record<string, [string, string]> = { p: ["●", "tone-passed"], k: ["◐", "tone-flaky"], f: ["◆", "tone-failed"] };
 
 /** How its last runs ended, the latest on the right. */
 function Series({ series }: { series: string }) {
   const last = series.slice(-24);
   return (
-    <span className="series" role="img" aria-label={`Its last ${last.length} runs: ${[...last].filter((l) => l === "y").length} flaky, ${[...last].filter((l) => l === "f").length} failed`}>
+    <span className="series" role="img" aria-label={`Its last ${last.length} runs: ${[...last].filter((l) => l === "k").length} flaky, ${[...last].filter((l) => l === "f").length} failed`}>
       {[...last].map((letter, i) => (
         <span key={i} className={GLYPHS[letter]?.[1]}>
           {GLYPHS[letter]?.[0]}

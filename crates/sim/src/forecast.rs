@@ -132,34 +132,44 @@ pub fn makespan(plan: &Plan, policy: &Policy, slots: u32, seed: u64) -> Span {
     };
     let start_cost = policy.start_cost.unwrap_or(Span::millis(50));
     let mut end = Timestamp(0);
-    carry(plan, policy, slots, start_cost, |entry, _| (Ended::Passed, takes[entry as usize]), |_, now| end = now);
+    let mut attempt = |at: At| (Ended::Passed, takes[at.entry as usize]);
+    carry(plan, policy, slots, start_cost, &mut attempt, |_, now| end = now, |_, _| {});
     end.since(Timestamp(0))
 }
 
 /// A batch on its slot: how far it is, and what comes of the attempt that runs.
 type AtWork = (Grant, usize, (Ended, Span));
 
-/// Carries a run through the engine on slots without faults. `attempt` says how an entry's attempt (from 1) ends and what it
-/// takes; `watch` sees the engine after each of them.
+/// An attempt that is about to run.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct At {
+    pub entry: u32,
+    pub slot: u32,
+}
+
+/// Carries a run through the engine on slots without faults. `attempt` says how an attempt ends and what it takes; `watch` sees the
+/// engine after each of them; `effects` is told of everything that the engine wants done.
 pub(crate) fn carry(
     plan: &Plan,
     policy: Policy,
     slots: u32,
     start_cost: Span,
-    attempt: impl Fn(u32, u32) -> (Ended, Span),
+    attempt: &mut dyn FnMut(At) -> (Ended, Span),
     mut watch: impl FnMut(&Engine, Timestamp),
+    mut effects: impl FnMut(&Effect, Timestamp),
 ) {
-    let mut attempts = vec![0; plan.entries.len()];
-    let mut begin = |entry: u32| {
-        attempts[entry as usize] += 1;
-        attempt(entry, attempts[entry as usize])
-    };
+    let mut begin = |entry: u32, slot: u32| attempt(At { entry, slot });
     let mut engine = Engine::new(policy);
+    let mut handle = |engine: &mut Engine, input: Input, now: Timestamp| {
+        let all = engine.handle(input, now);
+        all.iter().for_each(|effect| effects(effect, now));
+        all
+    };
     let now = Timestamp(0);
     let workers = (0..slots).map(|n| (WorkerId(n), Fit::all(1))).collect();
     let none_for = std::collections::BTreeMap::new();
-    engine.handle(Input::Fleet { workers, none_because: String::new(), none_for }, now);
-    engine.handle(Input::Planned(plan.clone()), now);
+    handle(&mut engine, Input::Fleet { workers, none_because: String::new(), none_for }, now);
+    handle(&mut engine, Input::Planned(plan.clone()), now);
     let mut free: Vec<u32> = (0..slots).rev().collect();
     // When a batch's next attempt ends, and how far it is.
     let mut heap: BinaryHeap<Reverse<(Timestamp, u32, u64)>> = BinaryHeap::new();
@@ -171,7 +181,7 @@ pub(crate) fn carry(
             && let Some(slot) = free.pop()
         {
             let input = Input::Free { worker: WorkerId(slot), slot: 0, taken: std::collections::BTreeMap::new() };
-            let granted = engine.handle(input, now).into_iter().find_map(|effect| match effect {
+            let granted = handle(&mut engine, input, now).into_iter().find_map(|effect| match effect {
                 Effect::Grant(grant) => Some(grant),
                 _ => None,
             });
@@ -179,26 +189,26 @@ pub(crate) fn carry(
                 free.push(slot);
                 break;
             };
-            let comes = begin(grant.entries[0]);
+            let comes = begin(grant.entries[0], slot);
             let ends = now + start_cost + comes.1;
-            engine.handle(Input::Began { batch: grant.batch, entry: grant.entries[0] }, now + start_cost);
+            handle(&mut engine, Input::Began { batch: grant.batch, entry: grant.entries[0] }, now + start_cost);
             at_work[slot as usize] = Some((grant, 0, comes));
             steps += 1;
             heap.push(Reverse((ends, slot, steps)));
         }
         if !free.is_empty() {
-            let asked = engine.handle(Input::Idle { slots: free.len() as u32 }, now);
+            let asked = handle(&mut engine, Input::Idle { slots: free.len() as u32 }, now);
             for effect in asked {
                 let Effect::GiveBack { worker, batch } = effect else { continue };
                 if let Some((grant, position, _)) = &mut at_work[worker.0 as usize] {
                     let entries = grant.entries.split_off((*position + 1).min(grant.entries.len()));
-                    engine.handle(Input::GaveBack { batch, entries }, now);
+                    handle(&mut engine, Input::GaveBack { batch, entries }, now);
                 }
             }
             if engine.wants_slots() && heap.is_empty() {
                 // Only a pause can hold all slots up.
                 now = engine.wake_at(now).unwrap_or(now + Span::millis(1));
-                engine.handle(Input::Tick, now);
+                handle(&mut engine, Input::Tick, now);
                 continue;
             }
         }
@@ -210,15 +220,15 @@ pub(crate) fn carry(
         let (ended, spent) = *comes;
         *position += 1;
         let next = grant.entries.get(*position).copied();
-        engine.handle(Input::Ended { batch, entry, ended, spent, cases: 0, with_start: None }, now);
+        handle(&mut engine, Input::Ended { batch, entry, ended, spent, cases: 0, with_start: None }, now);
         if let Some(next) = next {
-            engine.handle(Input::Began { batch, entry: next }, now);
+            handle(&mut engine, Input::Began { batch, entry: next }, now);
             steps += 1;
-            *comes = begin(next);
+            *comes = begin(next, slot);
             heap.push(Reverse((now + comes.1, slot, steps)));
         } else {
             at_work[slot as usize] = None;
-            engine.handle(Input::BatchEnded { batch, end: BatchEnd::Done }, now);
+            handle(&mut engine, Input::BatchEnded { batch, end: BatchEnd::Done }, now);
             free.push(slot);
         }
         if engine.verdict().is_some() {

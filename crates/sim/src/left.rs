@@ -6,13 +6,16 @@ use std::cell::RefCell;
 use kesmo_core::{
     name::TestName,
     plan::{Plan, PlannedEntry},
-    run::{Policy, TimeLeft},
+    run::{Engine, Policy, TimeLeft},
     suite::Variant,
     time::{Span, Timestamp},
     words::Ended,
 };
 
-use crate::{forecast::carry, random::Random};
+use crate::{
+    forecast::{At, carry},
+    random::Random,
+};
 
 /// What a run is like.
 #[derive(Debug, Clone, Copy)]
@@ -139,15 +142,14 @@ fn watched(kind: &Kind, seed: u64) -> Vec<(Timestamp, Option<TimeLeft>)> {
         ..Policy::default()
     };
     let random = RefCell::new(random);
-    let attempt = |entry: u32, _: u32| {
+    let mut attempt = |at: At| {
         let mut random = random.borrow_mut();
-        let takes = usual[entry as usize] * kind.pace * (kind.noise * random.normal()).exp();
+        let takes = usual[at.entry as usize] * kind.pace * (kind.noise * random.normal()).exp();
         let ended = if random.chance(kind.failing) { Ended::Failed } else { Ended::Passed };
         (ended, Span((takes * 1e6) as u64))
     };
     let mut seen = Vec::new();
-    carry(&plan, policy, kind.slots, kind.start_cost, attempt, |engine, now| {
-        seen.push((now, engine.time_left(now)));
-    });
+    let watch = |engine: &Engine, now| seen.push((now, engine.time_left(now)));
+    carry(&plan, policy, kind.slots, kind.start_cost, &mut attempt, watch, |_, _| {});
     seen
 }

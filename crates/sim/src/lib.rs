@@ -8,12 +8,15 @@
 //!
 //! [`pools`] holds how many machines a pool starts against the best that is known afterwards.
 //!
+//! [`past`] makes believable runs of the past, for demonstrations and measurements.
+//!
 //! [`forecast`] answers how long a run would take by number of slots, with the same engine and no faults.
 
 mod cases;
 pub mod forecast;
 mod ledger;
 pub mod left;
+pub mod past;
 pub mod pools;
 mod random;
 mod scenario;

@@ -99,7 +99,7 @@ pub struct FlakyRow {
     pub test: String,
     #[diesel(sql_type = Text)]
     pub variant: String,
-    /// How its last runs ended, newest first, a letter each: `p`assed, `y` for flaky, `f`ailed.
+    /// How its last runs ended, newest first, a letter each as in strips: `p`assed, `k` for flaky, `f`ailed.
     #[diesel(sql_type = Text)]
     pub series: String,
     /// What the attempts before the last took in those that were flaky, in microseconds.
@@ -318,7 +318,7 @@ impl Store {
              most as (select o.* from often o join tests t on t.id = o.test_id join suites s on s.id = t.suite_id and not s.removed \
              where $1 is null or t.suite_id = $1 order by o.times desc, o.test_id limit $4), \
              last as (select m.test_id, m.last_run, l.series, l.retried_us from most m cross join lateral \
-             (select string_agg(case w.outcome when 'passed' then 'p' when 'flaky' then 'y' else 'f' end, '' order by w.run_id desc) as series, \
+             (select string_agg(case w.outcome when 'passed' then 'p' when 'flaky' then 'k' else 'f' end, '' order by w.run_id desc) as series, \
              coalesce(sum(w.retried_us) filter (where w.outcome = 'flaky'), 0)::bigint as retried_us \
              from (select outcome, run_id, retried_us from results w where w.test_id = m.test_id and w.month >= $2 \
              and w.outcome in ('passed', 'flaky', 'failed') order by w.run_id desc limit $3) w) l) \
@@ -327,7 +327,7 @@ impl Store {
              and a.entry = e.entry and a.month = e.month and a.ended in ('failed', 'timed-out', 'crashed') order by a.number desc limit 1), '') as message \
              from last l join tests t on t.id = l.test_id join suites s on s.id = t.suite_id join runs on runs.id = l.last_run \
              join lateral (select entry, month from results e where e.test_id = l.test_id and e.run_id = l.last_run and e.outcome = 'flaky' \
-             order by entry limit 1) e on true where position('y' in l.series) > 0",
+             order by entry limit 1) e on true where position('k' in l.series) > 0",
         )
         .bind::<Nullable<BigInt>, _>(suite_id)
         .bind::<Date, _>(since)

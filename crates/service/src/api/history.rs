@@ -207,10 +207,10 @@ async fn parks_of(app: &App, suite: &SuiteRow, test: &str) -> Result<Vec<Park>, 
 
 fn flaky_test(row: FlakyRow) -> FlakyTest {
     let series: String = row.series.chars().rev().collect();
-    let hits: Vec<bool> = series.chars().map(|letter| letter == 'y').collect();
+    let hits: Vec<bool> = series.chars().map(|letter| letter == 'k').collect();
     let count = |letter: char| series.chars().filter(|l| *l == letter).count() as u32;
     FlakyTest {
-        flaky: Share::of(count('y'), hits.len() as u32),
+        flaky: Share::of(count('k'), hits.len() as u32),
         failed: count('f'),
         trend: Trend::of(&hits),
         retried_us: row.retried_us.max(0) as u64,

@@ -128,7 +128,7 @@ pub struct FlakyTest {
     pub entry: u32,
     /// What its last failing attempt there said.
     pub message: String,
-    /// How its last runs ended, oldest first, a letter each: `p`assed, `y` for flaky, `f`ailed.
+    /// How its last runs ended, oldest first, a letter each: `p`assed, `k` for flaky, `f`ailed.
     pub series: String,
 }
 
