@@ -18,7 +18,7 @@ export function ComparedPage() {
   return (
     <>
       <h1 className="figure">
-        <Link to={`/runs/${run}`} className="plain name">
+        <Link to={`/runs/${run}`} className="plain">
           {run}
         </Link>{" "}
         compared

@@ -64,9 +64,9 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
           {run.tally.cases ? `; ${casesSaid(run.tally.cases)}` : null}
         </p>
         <Chain run={run} />
+        {run.verdict && total > 0 && !isOfHunt(run) ? <NewInRun run={name} /> : null}
         <Strip stretches={live.strip} total={Math.max(total, 1)} running={run.tally.running} height={28} label={`Outcomes of ${name}`} />
         <Figures run={run} took={took} />
-        {run.verdict && total > 0 && !isOfHunt(run) ? <NewInRun run={name} /> : null}
         <SlotsAtWork live={live} now={now} />
         <RunMachines run={name} over={Boolean(run.verdict)} />
         {run.tally.failed + run.tally.flaky > 1 ? <Causes run={name} version={live.version} onName={choose} /> : null}

@@ -48,7 +48,7 @@ export function ComparedList({ found, list, of, most }: { found: Compared; list:
               </Link>{" "}
               <small>
                 {timed && test.before && test.after ? (
-                  `${span(test.before.spent_us)} → ${span(test.after.spent_us)}, ${(Math.max(test.after.spent_us, 1) / Math.max(test.before.spent_us, 1)).toFixed(1)} times`
+                  `${span(test.before.spent_us)} → ${span(test.after.spent_us)}${list === "slower" ? `, ${(test.after.spent_us / Math.max(test.before.spent_us, 1)).toFixed(1)} times` : ""}`
                 ) : list === "still_failing" || list === "new" || list === "gone" ? null : (
                   <>
                     <Outcome run={other} test={test.before} /> → <Outcome run={found.run} test={test.after} />

@@ -42,7 +42,7 @@ export function Failing({ suite, version }: { suite: string; version: string }) 
                   <TestName name={test.test} variant={test.variant} />
                 </Link>
               </td>
-              <td className="text-nowrap">
+              <td>
                 <Link to={`/runs/${test.since}`} className="name">
                   {test.since}
                 </Link>

@@ -26,9 +26,10 @@ export function ShareSaid({ share, word, tone }: { share: Share; word: string; t
     <span title={`surely (95%) between ${percent(share.low)} and ${percent(share.high)}`}>
       <span className={share.hits > 0 ? tone : undefined}>
         {word} {share.hits} of {share.of}
-      </span>{" "}
+      </span>
       {share.hits > 0 ? (
         <small>
+          {" "}
           ({percent(share.low)} to {percent(share.high)})
         </small>
       ) : null}

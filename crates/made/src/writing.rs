@@ -66,12 +66,11 @@ pub async fn make(store: &Store, suite: &Suite, habit: &Habit, until: DateTime<U
         for (hour, smoke) in hours {
             let Some(at) = day.and_hms_opt(hour, 15, 0).map(|t| t.and_utc()).filter(|at| *at < until) else { continue };
             let pick = if smoke { vec!["tag:smoke".to_owned()] } else { Vec::new() };
-            let number = (n * 24 + hour) / 30;
             wanted.push(Wanted {
                 at,
                 options: RunOptions { pick, ..RunOptions::default() },
-                branch: Some("main".to_owned()),
-                commit: Some(made_commit(habit.suite, number)),
+                branch: None,
+                commit: None,
                 brief: smoke.then(|| "smoke".to_owned()),
                 broken: false,
             });
@@ -94,7 +93,7 @@ pub async fn make_of_commits(
 ) -> Result<u32, String> {
     let each = |(n, commit): (usize, &PastCommit)| Wanted {
         at: commit.at + TimeDelta::minutes(2),
-        options: RunOptions::default(),
+        options: RunOptions { retries: Some(1), ..RunOptions::default() },
         branch: Some("main".to_owned()),
         commit: Some(commit.hash.clone()),
         brief: Some("push".to_owned()),
@@ -102,13 +101,6 @@ pub async fn make_of_commits(
     };
     let wanted: Vec<Wanted> = commits.iter().enumerate().map(each).filter(|w| w.at < until).collect();
     write(store, suite, &wanted, until, days).await
-}
-
-/// A commit that is no commit, of 40 hexadecimal digits.
-fn made_commit(suite: &str, number: u32) -> String {
-    let mut random = kesmo_sim::Random::new(suite.bytes().map(u64::from).sum::<u64>() * 1000 + u64::from(number));
-    let text = format!("{:016x}{:016x}{:016x}", random.bits(), random.bits(), random.bits());
-    text.chars().take(40).collect()
 }
 
 async fn write(

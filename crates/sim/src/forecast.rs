@@ -177,6 +177,8 @@ pub(crate) fn carry(
     let mut now = now;
     let mut steps = 0u64;
     loop {
+        // A slot may be of no use for what waits (a retry that is to go elsewhere): then the others are asked.
+        let mut refused = Vec::new();
         while engine.wants_slots()
             && let Some(slot) = free.pop()
         {
@@ -186,8 +188,8 @@ pub(crate) fn carry(
                 _ => None,
             });
             let Some(grant) = granted else {
-                free.push(slot);
-                break;
+                refused.push(slot);
+                continue;
             };
             let comes = begin(grant.entries[0], slot);
             let ends = now + start_cost + comes.1;
@@ -196,6 +198,7 @@ pub(crate) fn carry(
             steps += 1;
             heap.push(Reverse((ends, slot, steps)));
         }
+        free.extend(refused.into_iter().rev());
         if !free.is_empty() {
             let asked = handle(&mut engine, Input::Idle { slots: free.len() as u32 }, now);
             for effect in asked {

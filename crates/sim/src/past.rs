@@ -115,7 +115,7 @@ pub fn past_run(
             Some(Wobble::Changing(first, last)) => first + (last - first) * at.day / at.days.max(1.0),
         };
         let failed = broken || random.chance(share);
-        (if failed { Ended::Failed } else { Ended::Passed }, Span(takes.max(500.0) as u64))
+        (if failed { Ended::Failed } else { Ended::Passed }, Span(takes.max(50.0) as u64))
     };
     let (mut batches, mut attempts): (Vec<(Grant, Span)>, Vec<PastAttempt>) = (Vec::new(), Vec::new());
     let since = |now: Timestamp| now.since(Timestamp(0));
@@ -174,7 +174,13 @@ mod tests {
             ..Plan::default()
         };
         let fleet = Fleet { slots: 4, of_worker: 2, start: Span::millis(20) };
-        let policy = Policy { run_limit: Span::seconds(10_000), patience: Span::seconds(10_000), ..Policy::default() };
+        let policy = Policy {
+            other_worker: true,
+            pause: Span::millis(100),
+            run_limit: Span::seconds(10_000),
+            patience: Span::seconds(10_000),
+            ..Policy::default()
+        };
         let of: Vec<&Character> = characters.iter().collect();
         let day = |n: u32| {
             let at = Moment { day: f64::from(n), hour: 2, days: f64::from(days) };
@@ -204,6 +210,14 @@ mod tests {
             .map(|a| a.kept.worker.0 / 2)
             .collect();
         assert!(failed.len() > 10 && failed.iter().all(|worker| *worker == 1), "{failed:?}");
+    }
+
+    #[test]
+    fn a_retry_that_is_to_go_elsewhere_finds_a_slot() {
+        let characters: Vec<Character> = (0..12).map(|_| character(Some(Wobble::Always(0.3)))).collect();
+        for run in runs(&characters, 40) {
+            assert!(run.took < Span::seconds(5) && run.tally.not_run == 0, "{:?} {:?}", run.took, run.tally);
+        }
     }
 
     #[test]

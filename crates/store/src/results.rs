@@ -1,7 +1,7 @@
 //! What runs that are over say of their tests: kept for each run and test, so that histories and comparisons are read by one
 //! index each.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use chrono::{DateTime, NaiveDate, Utc};
 use diesel::{
@@ -178,6 +178,12 @@ pub struct Among<'a> {
 }
 
 #[derive(QueryableByName)]
+struct TestId {
+    #[diesel(sql_type = BigInt)]
+    id: i64,
+}
+
+#[derive(QueryableByName)]
 struct SlotsRow {
     #[diesel(sql_type = Text)]
     worker: String,
@@ -268,6 +274,24 @@ impl Store {
         .await?;
         let each = |row: Durations| (row.test_id, row.durations.into_iter().map(|us| us.max(0) as u64).collect());
         Ok(rows.into_iter().map(each).collect())
+    }
+
+    /// Which of some tests were flaky in the last so many runs of theirs before one.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn flaky_before(&self, tests: &[i64], run: i64, runs: i64) -> Result<HashSet<i64>, Error> {
+        let mut c = self.connection().await?;
+        let rows: Vec<TestId> = diesel::sql_query(
+            "select t.id from unnest($1) as t (id) where exists (select 1 from (select outcome from results r \
+             where r.test_id = t.id and r.run_id < $2 order by r.run_id desc limit $3) last where last.outcome = 'flaky')",
+        )
+        .bind::<Array<BigInt>, _>(tests)
+        .bind::<BigInt, _>(run)
+        .bind::<BigInt, _>(runs)
+        .load(&mut c)
+        .await?;
+        Ok(rows.into_iter().map(|row| row.id).collect())
     }
 
     /// A test in its runs, newest first, at most so many: those made before `before`, on a branch, if one is given.

@@ -77,7 +77,8 @@ fn row(what: &str, test: &ComparedTest) -> Vec<String> {
     let change = match (&test.before, &test.after) {
         (Some(before), Some(after)) if what == "slower" || what == "faster" => {
             let times = after.spent_us.max(1) as f64 / before.spent_us.max(1) as f64;
-            format!("{} → {}, {times:.1} times", Span(before.spent_us), Span(after.spent_us))
+            let times = if times > 1.0 { format!(", {times:.1} times") } else { String::new() };
+            format!("{} → {}{times}", Span(before.spent_us), Span(after.spent_us))
         }
         (before, after) => {
             let outcome = |seen: &Option<kesmo_wire::api::SeenTest>| said(seen.as_ref().map(|s| s.outcome));

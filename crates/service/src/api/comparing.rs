@@ -25,6 +25,8 @@ const MOST_NAMED: usize = 200;
 /// Durations before a run that say how much a test's wobble, and tests of which they are looked at.
 const EARLIER: i64 = 9;
 const MOST_PACED: usize = 500;
+/// A test that was flaky in so many runs before is not newly so.
+const FLAKY_OF_LATE: i64 = 50;
 /// Runs that are looked through for one of the same choice.
 const LOOKED_AT: i64 = 1000;
 
@@ -206,8 +208,11 @@ async fn pick(
     })
 }
 
-/// Leaves out what is slower or faster only as the test always was.
+/// Leaves out what is slower or faster only as the test always was, and what was flaky of late already.
 async fn hold_against_earlier(app: &App, row: &RunRow, found: &mut Comparison<i64>) -> Result<(), Refused> {
+    let wobbly: Vec<i64> = found.newly_flaky.iter().map(|c| c.test).collect();
+    let known = app.store.flaky_before(&wobbly, row.id, FLAKY_OF_LATE).await?;
+    found.newly_flaky.retain(|change| !known.contains(&change.test));
     for list in [&mut found.slower, &mut found.faster] {
         list.truncate(MOST_PACED);
         let ids: Vec<i64> = list.iter().map(|c| c.test).collect();

@@ -64,6 +64,7 @@ pub struct Compared {
     pub mended: ComparedTests,
     /// Failed before, and did not come to run, was skipped or parked.
     pub untested: ComparedTests,
+    /// Flaky, and not so in the 50 runs before either.
     pub newly_flaky: ComparedTests,
     pub new: ComparedTests,
     pub gone: ComparedTests,
