@@ -4,7 +4,7 @@ use std::{fs, path::PathBuf};
 
 use serde_json::Value;
 
-use crate::quay::{Quay, all_said, assert_says};
+use crate::quay::{Quay, Repo, all_said, assert_says};
 
 /// A suite whose tests do what files in its folder say: `names` lists them, `broken` those that fail, `wobbly` those that fail in
 /// every other attempt, `slow` those that take long.
@@ -206,4 +206,72 @@ fn what_is_flaky_is_told_with_how_often_and_proved_to_be_mended() {
     // What was repeated on purpose is no history.
     assert_eq!(quay.json(&["history", "gate", "c"])["runs"].as_array().map(Vec::len), Some(6));
     assert_says(&all_said(&quay.kesmo(&["compare", "gate/7"])), &["repeats tests on purpose"]);
+}
+
+#[test]
+fn the_commit_that_broke_a_test_is_found_also_by_a_flaky_one() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 4);
+    let body = "if [ $t = b ] && [ -e broken ]; then echo \"not ok - $t\"; else echo \"ok - $t\"; fi";
+    let folder = quay.tap("notices", "a b", body, "[retry]\ntimes = 0");
+    let repo = Repo::of(&folder, quay.path("notices.git"));
+    assert!(quay.kesmo(&["suite", "add", "--git", &repo.url()]).status.success());
+    let first = repo.git(&["rev-parse", "HEAD"]);
+    assert!(quay.kesmo(&["start", "notices", "--wait"]).status.success());
+    let mut broke = String::new();
+    for n in 1..=40 {
+        fs::write(repo.path.join("board"), n.to_string()).expect("a file");
+        if n == 27 {
+            fs::write(repo.path.join("broken"), "").expect("a file");
+        }
+        // With this one it cannot be told: its suite file is wrong.
+        let whole = fs::read_to_string(repo.path.join("kesmo.toml")).expect("the suite file");
+        if n == 15 {
+            fs::write(repo.path.join("kesmo.toml"), "suite = ").expect("a file");
+        }
+        let commit = repo.commit(&format!("Board {n}"));
+        fs::write(repo.path.join("kesmo.toml"), whole).expect("the suite file");
+        if n == 27 {
+            broke = commit;
+        }
+    }
+    let last = repo.git(&["rev-parse", "HEAD"]);
+    assert_eq!(quay.kesmo(&["start", "notices", "--wait"]).status.code(), Some(1));
+    // Between the two runs that are known: 40 commits, of which few are looked at.
+    let found = quay.json(&["since", "notices", "b"]);
+    assert_eq!(found["found"], "commit", "{found}");
+    assert_eq!(found["commits"].as_array().map(Vec::len), Some(1));
+    assert_eq!(
+        (&found["commits"][0]["commit"], &found["commits"][0]["subject"]),
+        (&broke.clone().into(), &"Board 27".into())
+    );
+    assert!(found["times"].as_u64().is_some_and(|times| times <= 20), "{}", found["times"]);
+    assert!(found["commits"][0]["author"].as_str().is_some_and(|author| !author.is_empty()), "{found}");
+    let said = quay.kesmo(&["since", "notices", "b", "--good", &first, "--bad", &last[..12]]);
+    assert_says(
+        &all_said(&said),
+        &[&format!("{broke} broke b"), "Board 27 by ", "sure)", "◆ failed", "● passed", "hunt=since-notices"],
+    );
+    assert_eq!(said.status.code(), Some(0));
+    // Ends that are not what they are said to be.
+    let both = quay.kesmo(&["since", "notices", "b", "--good", &broke, "--bad", &last]);
+    assert_eq!(both.status.code(), Some(10), "{}", all_said(&both));
+    assert_says(&all_said(&both), &["fails at", "already", "--good"]);
+    let never = quay.kesmo(&["since", "notices", "a", "--good", &first, "--bad", &last]);
+    assert_says(&all_said(&never), &["does not fail at", "--fails 30%"]);
+    for (words, wanted) in [
+        (vec!["since", "notices", "a"], "no run of a known commit says where it began to fail: say so with --bad"),
+        (vec!["since", "notices", "b", "--good", &last, "--bad", &first], "does not come from"),
+        (vec!["since", "notices", "b", "--good", "nowhere"], "no commit or branch \"nowhere\""),
+        (vec!["since", "notices", "b", "--good", "--output=x"], "--output"),
+        (vec!["since", "notices", "b", "--good", "-x"], ""),
+    ] {
+        let said = quay.kesmo(&words);
+        assert_eq!(said.status.code(), Some(2), "{words:?}: {}", all_said(&said));
+        assert_says(&all_said(&said), &[wanted]);
+    }
+    // What was run to find it is no history of the suite.
+    assert_eq!(quay.json(&["history", "notices", "b"])["runs"].as_array().map(Vec::len), Some(2));
+    let author = &quay.json(&["history", "notices", "b"])["spells"][0]["from"]["author"];
+    assert!(author.as_str().is_some_and(|a| !a.is_empty()), "{author}");
 }

@@ -98,6 +98,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::History(options) => done(commands::history::history(options, &context()?).await),
         Command::Compare(options) => done(commands::comparing::run(options, &context()?).await),
         Command::Prove(options) => commands::proving::run(options, &context()?).await,
+        Command::Since(options) => commands::since::run(options, &context()?).await,
         Command::Hunt(options) => done(commands::hunt::run(options, &context()?).await),
         Command::Park(options) => done(commands::planning::park(options, &context()?).await),
         Command::Unpark(options) => done(commands::planning::unpark(options, &context()?).await),

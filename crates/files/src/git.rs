@@ -16,7 +16,7 @@ use std::{
 use base64::{Engine, engine::general_purpose::STANDARD};
 use kesmo_core::{
     name::{did_you_mean, shorten},
-    source::{GitSource, Head, short_commit, shown_url},
+    source::{GitSource, Head, check_branch, short_commit, shown_url},
     suite::{SuiteFile, file::FILE_NAME},
 };
 use kesmo_wire::Digest;
@@ -76,6 +76,20 @@ pub struct Git {
 /// Bundles that were packed of late, and their suite files, by address, folder and commit.
 type Packed = HashMap<(String, String, String), (String, String)>;
 
+/// A commit, as a list tells it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CommitLine {
+    pub commit: String,
+    pub author: String,
+    /// When it was committed, RFC 3339.
+    pub at: String,
+    /// The first line of its message.
+    pub subject: String,
+}
+
+/// Commits that are listed at once.
+const MOST_COMMITS: usize = 10_000;
+
 /// Commits whose authors are asked for at once.
 const MOST_AUTHORS: usize = 1000;
 
@@ -126,6 +140,74 @@ impl Git {
             Some((name.to_owned(), commit.to_owned()))
         };
         Ok(String::from_utf8_lossy(&said).lines().filter_map(head).collect())
+    }
+
+    /// `good` and the commits after it up to `bad`, along the first parents, oldest first; each a commit, or the name of a branch.
+    ///
+    /// # Errors
+    /// [`Error::Away`] if the server does not answer; [`Error::Wrong`] if there is no such commit or branch, `good` is not among
+    /// what `bad` came from, or they are too far apart.
+    pub async fn commits(&self, url: &str, good: &str, bad: &str) -> Result<Vec<CommitLine>, Error> {
+        self.check_place(url)?;
+        let name = name_of(url);
+        let lock = {
+            let mut locks = self.locks.lock().unwrap_or_else(PoisonError::into_inner);
+            Arc::clone(locks.entry(name.clone()).or_default())
+        };
+        let _held = lock.lock().await;
+        let repository = self.folder.join(&name);
+        self.make(&repository).await?;
+        let mut words = vec!["fetch", "--quiet", "--no-tags", "--no-write-fetch-head"];
+        if repository.join("shallow").exists() {
+            words.push("--unshallow");
+        }
+        words.extend(["--", url, "+refs/heads/*:refs/kesmo/*"]);
+        self.call(Some(&repository), &words, url, LIMIT).await?;
+        self.touch(&repository);
+        let (good, bad) = (self.commit_of(&repository, url, good).await?, self.commit_of(&repository, url, bad).await?);
+        let (from, most) = (format!("{good}..{bad}"), format!("--max-count={}", MOST_COMMITS + 1));
+        let came = self.call(Some(&repository), &["merge-base", "--is-ancestor", &good, &bad], url, LIMIT).await;
+        if came.is_err() {
+            return Err(Error::Wrong(format!("{} does not come from {}", short_commit(&bad), short_commit(&good))));
+        }
+        let format = "--format=%H%x09%an%x09%cI%x09%s";
+        let mut said =
+            self.call(Some(&repository), &["log", "--first-parent", &most, format, &from], url, LIMIT).await?;
+        said.extend(self.call(Some(&repository), &["log", "--max-count=1", format, &good], url, LIMIT).await?);
+        let line = |line: &str| {
+            let mut parts = line.splitn(4, '\t');
+            let (commit, author, at) = (parts.next()?, parts.next()?, parts.next()?);
+            let subject = shorten(parts.next().unwrap_or_default(), 200);
+            Some(CommitLine { commit: commit.to_owned(), author: shorten(author, 100), at: at.to_owned(), subject })
+        };
+        let mut found: Vec<CommitLine> = String::from_utf8_lossy(&said).lines().filter_map(line).collect();
+        if found.len() > MOST_COMMITS + 1 {
+            return Err(Error::Wrong(format!(
+                "there are more than {MOST_COMMITS} commits from {} to {}: give ones that are nearer to each other",
+                short_commit(&good),
+                short_commit(&bad)
+            )));
+        }
+        found.reverse();
+        Ok(found)
+    }
+
+    /// The commit of a name: all its digits, or the first of them, or a branch.
+    async fn commit_of(&self, repository: &Path, url: &str, name: &str) -> Result<String, Error> {
+        let digits = (7..=64).contains(&name.len()) && name.bytes().all(|b| b.is_ascii_hexdigit());
+        let branch = format!("refs/kesmo/{name}^{{commit}}");
+        let commit = format!("{name}^{{commit}}");
+        let wanted = if digits { vec![&commit] } else { vec![&branch] };
+        if !digits {
+            check_branch(name).map_err(|e| Error::Wrong(e.to_string()))?;
+        }
+        for word in wanted {
+            if let Ok(said) = self.call(Some(repository), &["rev-parse", "--verify", "--quiet", word], url, LIMIT).await
+            {
+                return Ok(String::from_utf8_lossy(&said).trim().to_owned());
+            }
+        }
+        Err(Error::Wrong(format!("{} has no commit or branch {name:?}", shown_url(url))))
     }
 
     /// Who made commits, by their names, as far as the repository is known here and holds them.

@@ -72,6 +72,41 @@ pub struct Prove {
     pub commit: Option<String>,
 }
 
+#[derive(Debug, Args)]
+pub struct Since {
+    /// The name of a suite from version control
+    pub suite: String,
+    /// The test's name
+    pub test: String,
+    /// This variant, of a test that stands in several
+    #[arg(long, value_name = "FACET=VALUE")]
+    pub variant: Vec<String>,
+    /// A commit or branch with which it did not fail [else: of the last run before it began to fail]
+    #[arg(long, value_name = "REV")]
+    pub good: Option<String>,
+    /// A commit or branch with which it fails [else: of the run in which it began to fail]
+    #[arg(long, value_name = "REV")]
+    pub bad: Option<String>,
+    /// The branch whose runs say where it began to fail
+    #[arg(long, value_name = "BRANCH")]
+    pub branch: Option<String>,
+    /// How often it fails where it is broken [else: always]
+    #[arg(long, value_name = "SHARE", value_parser = share)]
+    pub fails: Option<f64>,
+    /// How often it fails where it is not [else: as often as its runs before that say]
+    #[arg(long, value_name = "SHARE", value_parser = share)]
+    pub flaky: Option<f64>,
+    /// How sure to be
+    #[arg(long, value_name = "SHARE", default_value = "99%", value_parser = share)]
+    pub sure: f64,
+    /// The most times that it is run
+    #[arg(long, value_name = "N", default_value_t = 100, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub at_most: u32,
+    /// The pool to run it in
+    #[arg(long, value_name = "POOL", default_value = "main")]
+    pub pool: String,
+}
+
 /// Reads a share: `99%`, `99.5%`, `0.99`.
 fn share(text: &str) -> Result<f64, String> {
     let wrong = || format!("{text:?} is not a share: write it like 99% or 0.99, above 0 and below 100%");

@@ -34,7 +34,7 @@ pub use choosing::{Choosing, Place, Running, Staying};
 pub use drafting::{DraftSuite, TrySuite};
 pub use failing::Failing;
 pub use here::Here;
-pub use history::{Compare, Flaky, History, Prove};
+pub use history::{Compare, Flaky, History, Prove, Since};
 pub use hunt::Hunt;
 pub use import::Import;
 pub use join::Join;
@@ -117,6 +117,8 @@ pub enum Command {
     Hunt(Hunt),
     /// Repeat a flaky test until it is sure that it is mended, or that it is not
     Prove(Prove),
+    /// Find the commit that broke a test, of a suite from version control
+    Since(Since),
     /// Set tests aside for a while
     Park(Park),
     /// Take tests back

@@ -22,6 +22,7 @@ pub mod reports;
 pub mod runs;
 pub mod schedules;
 pub mod serve;
+pub mod since;
 pub mod start;
 pub mod suites;
 pub mod watch;

@@ -27,14 +27,7 @@ const NOTHING_PROVED: u8 = 10;
 
 pub async fn run(options: &Prove, context: &Context) -> Result<u8, Failure> {
     let found = evidence(&options.suite, &options.test, variant_of(&options.variant), context).await?;
-    let variant = match found.variants.as_slice() {
-        [variant] => variant.clone(),
-        several => {
-            let all: Vec<String> = several.iter().map(|v| format!("--variant '{v}'")).collect();
-            let text = format!("{} stands in several variants: choose with {}", options.test, all.join(", or "));
-            return Err(Failure::call(text));
-        }
-    };
+    let variant = one_variant(&options.test, &found.variants)?;
     let rate = match options.rate {
         Some(rate) => rate,
         None if found.attempts.hits == 0 => {
@@ -55,7 +48,20 @@ pub async fn run(options: &Prove, context: &Context) -> Result<u8, Failure> {
     }
     let mut rounds = Vec::new();
     while let Some(count) = proof.next(slots) {
-        let (run, results) = repeat(options, &variant, count, context).await?;
+        let of = Repeated {
+            suite: &options.suite,
+            test: &options.test,
+            variant: &variant,
+            pool: &options.pool,
+            branch: options.branch.clone(),
+            commit: options.commit.clone(),
+            because: format!("to prove that {} is mended", options.test),
+            label: format!("prove-{}", options.suite),
+        };
+        let (run, results, reason) = repeat(&of, count, context).await?;
+        if results.is_empty() {
+            return Err(Failure::trouble(format!("the repetitions in {run} told nothing: {reason}")));
+        }
         let failed = results.iter().filter(|failed| **failed).count();
         proof.tell(results);
         let (passed, all_failed) = proof.counts();
@@ -86,7 +92,18 @@ pub async fn run(options: &Prove, context: &Context) -> Result<u8, Failure> {
     })
 }
 
-fn percent(share: f64) -> String {
+/// The one variant that there is.
+pub(super) fn one_variant(test: &str, variants: &[String]) -> Result<String, Failure> {
+    match variants {
+        [variant] => Ok(variant.clone()),
+        several => {
+            let all: Vec<String> = several.iter().map(|v| format!("--variant '{v}'")).collect();
+            Err(Failure::call(format!("{test} stands in several variants: choose with {}", all.join(", or "))))
+        }
+    }
+}
+
+pub(super) fn percent(share: f64) -> String {
     let text = format!("{:.2}", share * 100.0);
     format!("{}%", text.trim_end_matches('0').trim_end_matches('.'))
 }
@@ -127,26 +144,44 @@ fn ending(proof: &Proof, options: &Prove) -> String {
 }
 
 /// The slots of a pool.
-async fn slots_of(pool: &str, context: &Context) -> Result<u32, Failure> {
+pub(super) async fn slots_of(pool: &str, context: &Context) -> Result<u32, Failure> {
     let workers: Vec<Worker> = context.client.get("/api/workers", &[]).await?;
     let of_pool = workers.iter().filter(|w| w.pool == pool);
     Ok(of_pool.map(|w| u32::try_from(w.slots.len()).unwrap_or(1)).sum::<u32>().max(1))
 }
 
-/// Repeats the test; the run's name, and whether each repetition failed, in order.
-async fn repeat(options: &Prove, variant: &str, count: u32, context: &Context) -> Result<(String, Vec<bool>), Failure> {
+/// What is repeated, and why.
+pub(super) struct Repeated<'a> {
+    pub suite: &'a str,
+    pub test: &'a str,
+    pub variant: &'a str,
+    pub pool: &'a str,
+    pub branch: Option<String>,
+    pub commit: Option<String>,
+    /// In words, and in the label.
+    pub because: String,
+    pub label: String,
+}
+
+/// Repeats a test so many times without retries; the run's name, and whether each repetition failed, in order. No repetition is told
+/// where it did not come to run; the run's reason says why.
+pub(super) async fn repeat(
+    of: &Repeated<'_>,
+    count: u32,
+    context: &Context,
+) -> Result<(String, Vec<bool>, String), Failure> {
     let new = NewRun {
-        suite: Some(options.suite.clone()),
-        pool: Some(options.pool.clone()),
-        branch: options.branch.clone(),
-        commit: options.commit.clone(),
+        suite: Some(of.suite.to_owned()),
+        pool: Some(of.pool.to_owned()),
+        branch: of.branch.clone(),
+        commit: of.commit.clone(),
         options: RunOptions {
-            only: Some(vec![(options.test.clone(), variant.to_owned())]),
-            only_because: Some(format!("to prove that {} is mended", options.test)),
+            only: Some(vec![(of.test.to_owned(), of.variant.to_owned())]),
+            only_because: Some(of.because.clone()),
             repeat: Some(count),
             retries: Some(0),
             run_parked: true,
-            labels: [("hunt".to_owned(), format!("prove-{}", options.suite))].into(),
+            labels: [("hunt".to_owned(), of.label.clone())].into(),
             ..RunOptions::default()
         },
         ..NewRun::default()
@@ -169,13 +204,9 @@ async fn repeat(options: &Prove, variant: &str, count: u32, context: &Context) -
             results.extend(failed(entry, &name, context).await?);
         }
         if page.entries.is_empty() || skip >= page.total as usize {
-            break;
+            return Ok((name, results, made.summary.reason));
         }
     }
-    if results.is_empty() {
-        return Err(Failure::trouble(format!("the repetitions in {name} told nothing: {}", made.summary.reason)));
-    }
-    Ok((name, results))
 }
 
 /// Whether a repetition failed; none if it did not come to run, or was skipped.

@@ -12,7 +12,8 @@
 //! - the run ends: no state waits for something that cannot happen.
 //!
 //! Beside it: [`imported`] carries runs whose tests ran elsewhere, [`share`] deals a pool's slots out to several runs, [`load`] tells when a machine has too many slots,
-//! [`hunt`] looks for the reason of a failure, and [`proving`] repeats a test until it is sure that it is mended, or not.
+//! [`hunt`] looks for the reason of a failure, [`proving`] repeats a test until it is sure
+//! that it is mended, or not, and [`since`] looks for the commit that broke it.
 
 pub mod cases;
 mod engine;
@@ -24,6 +25,7 @@ pub mod load;
 pub mod proving;
 mod ready;
 pub mod share;
+pub mod since;
 mod terms;
 #[cfg(test)]
 mod tests;

@@ -18,12 +18,19 @@ use kesmo_store::{
     suites::SuiteRow,
 };
 use kesmo_wire::api::{
-    DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, Park, PastEntry, TestHistory,
+    CommitOf, DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, Park, PastEntry,
+    TestHistory,
 };
 use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{body::Answer, parks::parks};
-use crate::{access::MaySee, app::App, lookup::named, refused::Refused};
+use crate::{
+    access::{MayOperate, MaySee},
+    app::App,
+    lookup::named,
+    refused::Refused,
+};
+use kesmo_files::git;
 
 /// Runs of a history that are told at once, and at most.
 const USUAL: i64 = 200;
@@ -40,7 +47,7 @@ const RUNS_OF_EVIDENCE: i64 = 200;
 const BAND: u32 = 3;
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![history, flaky, flaky_of_suite, evidence]
+    routes![history, flaky, flaky_of_suite, evidence, commits]
 }
 
 /// All variants of a test in which it ran; none where no run that is over had it.
@@ -283,6 +290,31 @@ async fn evidence(
         attempts: Share::of(failed, observed.len() as u32),
         goes_with: goes_with(&observed),
     }))
+}
+
+/// `good` and the commits of a suite from version control after it up to `bad`, along the first parents, oldest first; each is a
+/// commit (at least its first 7 digits) or a branch.
+#[utoipa::path(get, path = "/api/suites/{suite}/commits", operation_id = "commits", tag = "suites",
+    params(("suite" = String, Path), ("good" = String, Query), ("bad" = String, Query)), responses((status = 200, body = [CommitOf])))]
+#[get("/api/suites/<suite>/commits?<good>&<bad>")]
+async fn commits(app: &State<App>, _caller: MayOperate, suite: &str, good: &str, bad: &str) -> Answer<Vec<CommitOf>> {
+    let row = named(app, suite).await?;
+    let Some(git) = row.git_source()? else {
+        return Err(Refused::invalid(format!(
+            "{suite} is not from version control: add it with `kesmo suite add --git URL`"
+        )));
+    };
+    let found = app.git.commits(&git.url, good, bad).await.map_err(|e| match e {
+        git::Error::Away(why) => Refused::unavailable(why),
+        git::Error::Wrong(why) => Refused::invalid(why),
+    })?;
+    let told = |line: git::CommitLine| CommitOf {
+        commit: line.commit,
+        author: line.author,
+        at: line.at,
+        subject: line.subject,
+    };
+    Ok(Json(found.into_iter().map(told).collect()))
 }
 
 fn observed(row: &AroundRow, variants: bool) -> Observed {

@@ -166,7 +166,7 @@ impl Modify for Bearer {
         parks::park, parks::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, imports::import, entries::entries, entries::entry, entries::log, entries::artifacts,
         reports::report_of, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
-        breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence,
+        breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence, history::commits,
         briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,
         schedules::put, schedules::preview, schedules::list, schedules::show, schedules::remove, schedules::pause,
         schedules::now, schedules::calendar,

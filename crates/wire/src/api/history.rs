@@ -109,6 +109,17 @@ impl TestHistory {
     }
 }
 
+/// A commit of a suite's repository.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CommitOf {
+    pub commit: String,
+    pub author: String,
+    /// When it was committed, RFC 3339.
+    pub at: String,
+    /// The first line of its message.
+    pub subject: String,
+}
+
 /// A test that was flaky of late.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FlakyTest {

@@ -26,7 +26,7 @@ pub use comparing::{Compared, ComparedTest, ComparedTests, SeenTest, SetupDiffer
 pub use entries::{Around, Artifact, Attempt, Entries, Entry, EntryDetail, entry_name};
 pub use failing::{FailingTest, FailingTests};
 pub use history::{
-    DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, PastEntry, TestHistory,
+    CommitOf, DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, PastEntry, TestHistory,
 };
 pub use parks::{NewPark, Park, Parked};
 pub use people::{Me, NewToken, Role, SignIn, Token};
