@@ -23,6 +23,7 @@ import { NowPage } from "./pages/NowPage";
 import { PoolPage } from "./pages/PoolPage";
 import { PoolsPage } from "./pages/PoolsPage";
 import { QueuePage } from "./pages/QueuePage";
+import { ReleasePage } from "./pages/ReleasePage";
 import { RunPage } from "./pages/RunPage";
 import { RunsPage } from "./pages/RunsPage";
 import { SchedulePage } from "./pages/SchedulePage";
@@ -49,6 +50,7 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/runs/:suite/:number" element={<RunPage />} />
                 <Route path="/runs/:suite/:number/tests/:index" element={<EntryPage />} />
                 <Route path="/runs/:suite/:number/compared" element={<ComparedPage />} />
+                <Route path="/release" element={<ReleasePage />} />
                 <Route path="/flaky" element={<FlakyPage />} />
                 <Route path="/suites" element={<SuitesPage />} />
                 <Route path="/suites/draft" element={<DraftPage />} />

@@ -275,3 +275,46 @@ fn the_commit_that_broke_a_test_is_found_also_by_a_flaky_one() {
     let author = &quay.json(&["history", "notices", "b"])["spells"][0]["from"]["author"];
     assert!(author.as_str().is_some_and(|a| !a.is_empty()), "{author}");
 }
+
+#[test]
+fn all_runs_with_a_label_are_read_as_one() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let gate = Gate::new(&quay, "[retry]\ntimes = 0");
+    gate.write("a b c d e", "", "", "");
+    assert_eq!(gate.run(&[]), 0);
+    gate.write("a b c d e", "a b", "", "");
+    assert_eq!(gate.run(&["--pick", "{a,b,c}", "--label", "release=1187"]), 1);
+    let fares = quay.tap("fares", "x y", "echo \"ok - $t\"", "");
+    assert_eq!(quay.wait(&fares, &["--label", "release=1187"]).0, 0);
+    quay.tap("berths", "q", "echo \"ok - $t\"", "");
+    assert!(quay.kesmo(&["suite", "add", &quay.path("suite-berths").display().to_string()]).status.success());
+    let shown = quay.kesmo(&["show", "--label", "release=1187"]);
+    assert_eq!(shown.status.code(), Some(1), "{}", all_said(&shown));
+    assert_says(
+        &all_said(&shown),
+        &[
+            "release=1187  ◆ failed",
+            "Still failing in gate (2)",
+            "◆ a",
+            "Never run of gate (2)",
+            "◌ d",
+            "No run of it: berths",
+        ],
+    );
+    // One is mended, the other is set aside: nobody knows of that one.
+    gate.write("a b c d e", "b", "", "");
+    assert_eq!(gate.run(&["--pick", "a", "--label", "release=1187"]), 0);
+    let found = quay.json(&["show", "--label", "release=1187"]);
+    let gates = &found["suites"][1];
+    assert_eq!((&gates["suite"], &gates["failing_total"]), (&"gate".into(), &1.into()), "{found}");
+    assert_eq!((&gates["variants"][0]["passed"], &gates["never_run_total"]), (&2.into(), &2.into()));
+    gate.write("a b c d e", "", "", "");
+    assert_eq!(gate.run(&["--label", "release=1187"]), 0);
+    let shown = quay.kesmo(&["show", "--label", "release=1187"]);
+    assert_eq!(shown.status.code(), Some(0), "{}", all_said(&shown));
+    assert_says(&all_said(&shown), &["● passed"]);
+    let none = quay.kesmo(&["show", "--label", "release=1188"]);
+    assert_eq!(none.status.code(), Some(2));
+    assert_says(&all_said(&none), &["no run with the label release=1188"]);
+}

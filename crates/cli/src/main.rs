@@ -105,7 +105,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Parked(options) => done(commands::planning::parked(options, &context()?).await),
         Command::Watch(options) => commands::watch::watch(options, &context()?).await,
         Command::Runs(options) => done(commands::runs::list(options, &context()?).await),
-        Command::Show(options) => done(commands::runs::show(options, &context()?).await),
+        Command::Show(options) => commands::runs::show(options, &context()?).await,
         Command::Log(options) => done(commands::runs::log(options, &context()?).await),
         Command::Stop(options) => done(commands::runs::stop(options, &context()?).await),
         Command::Again(options) => commands::start::again(options, &context()?).await,

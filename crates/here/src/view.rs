@@ -413,6 +413,6 @@ impl Finished {
             flaky_fails: self.run.options.flaky_fails,
             images: &self.run.images,
         };
-        report::write(format, &whole, run, &cases)
+        report::write(format, &whole, run, &cases, &report::More::default())
     }
 }

@@ -15,6 +15,7 @@ pub mod past;
 pub mod polls;
 pub mod pools;
 pub mod records;
+pub mod releases;
 pub mod results;
 pub mod runs;
 pub mod schedules;

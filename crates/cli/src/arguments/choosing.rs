@@ -88,7 +88,7 @@ pub struct Staying {
     /// Stay until the verdict, and end with its status
     #[arg(long)]
     pub wait: bool,
-    /// Write a report when it is over: junit, tap or json (repeatable)
+    /// Write a report when it is over: junit, tap, json, csv or html (repeatable)
     #[arg(long, value_name = "FORMAT=FILE", value_parser = pair, requires = "wait")]
     pub report: Vec<(String, String)>,
     #[command(flatten)]

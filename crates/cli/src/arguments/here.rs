@@ -31,7 +31,7 @@ pub struct Here {
     /// service for them)
     #[arg(long = "as", value_name = "RUN/SHARD", conflicts_with_all = ["portion", "not_passed_in", "repeat", "shuffle", "recent_failures_first", "seed"], help_heading = "Which tests")]
     pub as_shard: Option<String>,
-    /// Write a report when it is over: junit, tap or json (repeatable)
+    /// Write a report when it is over: junit, tap, json, csv or html (repeatable)
     #[arg(long, value_name = "FORMAT=FILE", value_parser = pair)]
     pub report: Vec<(String, String)>,
     /// Where files of running batches go; no other run may use it [else: a folder of this machine's own, for each run that

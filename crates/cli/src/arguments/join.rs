@@ -40,7 +40,7 @@ pub struct Join {
     /// End with the status of what ran here, instead of the run's
     #[arg(long)]
     pub own_status: bool,
-    /// Write a report of the whole run when it is over: junit, tap or json (repeatable)
+    /// Write a report of the whole run when it is over: junit, tap, json, csv or html (repeatable)
     #[arg(long, value_name = "FORMAT=FILE", value_parser = pair)]
     pub report: Vec<(String, String)>,
     #[command(flatten)]

@@ -24,7 +24,11 @@ pub struct Runs {
 #[derive(Debug, Args)]
 pub struct Show {
     /// SUITE/NUMBER
-    pub run: String,
+    #[arg(required_unless_present = "label")]
+    pub run: Option<String>,
+    /// All runs with this label as one (repeatable); the status is that of the whole
+    #[arg(long, value_name = "K=V", value_parser = pair, conflicts_with_all = ["run", "state", "variants", "shards", "groups", "cases"])]
+    pub label: Vec<(String, String)>,
     /// Show all tests in this state: an outcome, waiting, running, or all
     #[arg(long, value_name = "STATE")]
     pub state: Option<String>,
@@ -79,9 +83,12 @@ pub struct Stop {
 pub struct Report {
     /// SUITE/NUMBER
     pub run: String,
-    /// junit, tap or json
+    /// junit, tap, json, csv or html
     #[arg(long = "as", value_name = "FORMAT")]
     pub format: String,
+    /// Pictures and videos in an html report: small (pictures made smaller, no videos), all or none
+    #[arg(long, value_name = "WHICH", default_value = "small", value_parser = ["small", "all", "none"])]
+    pub pictures: String,
     /// Where to write it [else: standard output]
     #[arg(long, short, value_name = "FILE")]
     pub output: Option<PathBuf>,

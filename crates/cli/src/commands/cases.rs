@@ -39,17 +39,16 @@ fn table(cases: &[Case]) -> String {
 }
 
 /// The cases of a run.
-pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
+pub async fn show(run: &str, options: &Show, context: &Context) -> Result<(), Failure> {
     let state = options.state.as_deref().filter(|s| *s != "all").unwrap_or_default();
     let name = options.name.clone().unwrap_or_default();
     let query = [("state", state.to_owned()), ("name", name), ("limit", "1000".to_owned())];
-    let found = cases(context, &options.run, &query).await?;
+    let found = cases(context, run, &query).await?;
     if context.json {
         return print_json(&found);
     }
     if found.cases.is_empty() {
         let any = state.is_empty() && options.name.is_none();
-        let run = &options.run;
         println!(
             "{}",
             if any { format!("The tests of {run} told of no cases.") } else { format!("No case of {run} is such.") }

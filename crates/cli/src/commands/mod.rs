@@ -18,6 +18,7 @@ pub mod pools;
 pub mod proving;
 pub mod queue;
 pub mod reach;
+mod releases;
 pub mod reports;
 pub mod runs;
 pub mod schedules;

@@ -65,40 +65,47 @@ pub async fn entries(context: &Context, run: &str, query: &[(&str, String)]) -> 
     Ok(context.client.get(&format!("{}/entries", path(run)?), query).await?)
 }
 
-pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
+pub async fn show(options: &Show, context: &Context) -> Result<u8, Failure> {
+    match &options.run {
+        Some(run) => show_run(run, options, context).await.map(|()| 0),
+        None => super::releases::show(&options.label, context).await,
+    }
+}
+
+async fn show_run(name: &str, options: &Show, context: &Context) -> Result<(), Failure> {
     if options.variants {
-        return variants(&options.run, context).await;
+        return variants(name, context).await;
     }
     if options.shards {
-        return shards(&options.run, context).await;
+        return shards(name, context).await;
     }
     if options.groups {
-        return groups(&options.run, context).await;
+        return groups(name, context).await;
     }
     if options.cases {
-        return cases::show(options, context).await;
+        return cases::show(name, options, context).await;
     }
-    let run: Run = context.client.get(&path(&options.run)?, &[]).await?;
+    let run: Run = context.client.get(&path(name)?, &[]).await?;
     let state = options.state.as_deref();
     let query = match state {
         None => vec![("state", "trouble".to_owned()), ("limit", "50".to_owned())],
         Some("all") => vec![("limit", "1000".to_owned())],
         Some(state) => vec![("state", state.to_owned()), ("limit", "1000".to_owned())],
     };
-    let found = entries(context, &options.run, &query).await?;
+    let found = entries(context, name, &query).await?;
     if context.json {
         return print_json(&serde_json::json!({ "run": run, "entries": found }));
     }
     let page = format!("{}/runs/{}", context.client.url(), run.summary.name);
     print!("{}", view::run_head(&run, Some(&page)));
-    let machines: Vec<MachineOf> = context.client.get(&format!("{}/machines", path(&options.run)?), &[]).await?;
+    let machines: Vec<MachineOf> = context.client.get(&format!("{}/machines", path(name)?), &[]).await?;
     if let Some(last) = machines.last() {
         let shown = machines.len().saturating_sub(MOST_MACHINES);
         println!(
             "\n{} of the pool {}; what one printed: kesmo log {} --job {}",
             counted_machines(&machines),
             last.pool,
-            options.run,
+            name,
             last.number
         );
         print!("{}", super::pools::machines_table(&machines[shown..]));
@@ -113,10 +120,10 @@ pub async fn show(options: &Show, context: &Context) -> Result<(), Failure> {
     print!("{}", entries_table(&found.entries));
     let more = found.total as usize - found.entries.len();
     if more > 0 {
-        println!("… and {more} more: kesmo show {} --state all --json", options.run);
+        println!("… and {more} more: kesmo show {} --state all --json", name);
     }
     if state.is_none() && !run.summary.tally.cases.is_empty() {
-        cases::in_trouble(&options.run, context).await?;
+        cases::in_trouble(name, context).await?;
     }
     Ok(())
 }
@@ -442,7 +449,7 @@ pub async fn stop(options: &Stop, context: &Context) -> Result<(), Failure> {
 }
 
 pub async fn report(options: &Report, context: &Context) -> Result<(), Failure> {
-    let query = [("as", options.format.clone())];
+    let query = [("as", options.format.clone()), ("pictures", options.pictures.clone())];
     let text = context.client.get_text(&format!("{}/report", path(&options.run)?), &query).await?;
     match &options.output {
         None => print!("{text}"),

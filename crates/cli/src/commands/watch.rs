@@ -10,7 +10,7 @@ use kesmo_wire::{
 };
 use tokio::{sync::mpsc, time::Instant};
 
-use super::{asked_to_end, comparing, keys::Keys, run_path as path, runs};
+use super::{asked_to_end, comparing, keys::Keys, reports, run_path as path, runs};
 use crate::{
     arguments::Watch,
     context::Context,
@@ -25,6 +25,8 @@ use crate::{
 
 /// How long a cut stream is dialled again before the command gives up.
 const GIVE_UP: Duration = Duration::from_secs(60);
+/// The status of whoever leaves before the verdict: as a shell says of a program that was interrupted.
+const LEFT: u8 = 130;
 /// A terminal is drawn anew so often.
 const FRAME: Duration = Duration::from_millis(125);
 
@@ -41,7 +43,17 @@ pub async fn watch(options: &Watch, context: &Context) -> Result<u8, Failure> {
             names.push(run.clone());
         }
     }
-    Watching::new(names, refresh, context, false).wait().await
+    let wanted = reports::prepare(&options.report)?;
+    if !wanted.is_empty() && names.len() > 1 {
+        return Err(Failure::call("--report is of one run: watch each for itself"));
+    }
+    let run = names[0].clone();
+    let status = Watching::new(names, refresh, context, false).wait().await?;
+    // Whoever leaves before the verdict gets none.
+    if wanted.is_empty() || status == LEFT {
+        return Ok(status);
+    }
+    Ok(reports::of_run(&run, &wanted, status, context).await)
 }
 
 /// Stays with a run until its verdict; tells the status to end with.
@@ -391,8 +403,7 @@ impl<'a> Watching<'a> {
             [run] => eprintln!("You left; {run} goes on. Watch it: kesmo watch {run}   End it: kesmo stop {run}"),
             several => eprintln!("You left; they go on. Watch them: kesmo watch {}", several.join(" ")),
         }
-        // As a shell says of a program that was interrupted.
-        130
+        LEFT
     }
 
     /// What the runs came to, and the status to end with: of several that of the worst.

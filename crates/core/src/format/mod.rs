@@ -1,6 +1,8 @@
 //! The open formats that results come and go in.
 
+pub mod csv;
 pub mod events;
+pub mod html;
 pub mod imported;
 pub mod junit;
 pub mod points;

@@ -2,11 +2,11 @@
 
 use std::fmt;
 
-pub use super::whole::Whole;
 use super::{
-    junit, tap,
+    csv, html, junit, tap,
     whole::{ReportCase, THE_RUN, Trouble},
 };
+pub use super::{html::More, whole::Whole};
 use crate::{error::Error, name::did_you_mean, words::Outcome};
 
 /// A report's format.
@@ -17,10 +17,15 @@ pub enum Format {
     /// TAP 14.
     Tap,
     Json,
+    /// Comma-separated values, RFC 4180.
+    Csv,
+    /// One file to look at.
+    Html,
 }
 
 impl Format {
-    const ALL: [(Self, &'static str); 3] = [(Self::Junit, "junit"), (Self::Tap, "tap"), (Self::Json, "json")];
+    const ALL: [(Self, &'static str); 5] =
+        [(Self::Junit, "junit"), (Self::Tap, "tap"), (Self::Json, "json"), (Self::Csv, "csv"), (Self::Html, "html")];
 
     /// The format of a word.
     ///
@@ -29,7 +34,7 @@ impl Format {
     pub fn parse(word: &str) -> Result<Self, Error> {
         Self::ALL.iter().find(|f| f.1 == word).map(|f| f.0).ok_or_else(|| {
             let hint = did_you_mean(word, Self::ALL.iter().map(|f| f.1));
-            Error::Options(format!("there is no report {word:?}{hint}: use junit, tap or json"))
+            Error::Options(format!("there is no report {word:?}{hint}: use junit, tap, json, csv or html"))
         })
     }
 }
@@ -40,10 +45,18 @@ impl fmt::Display for Format {
     }
 }
 
-/// Writes a report; `run` stands in a JSON report as it is.
+/// Writes a report; `run` stands in a JSON report as it is, and `more` in an HTML one.
 #[must_use]
-pub fn write(format: Format, whole: &Whole<'_>, run: serde_json::Value, cases: &[ReportCase<'_>]) -> String {
+pub fn write(
+    format: Format,
+    whole: &Whole<'_>,
+    run: serde_json::Value,
+    cases: &[ReportCase<'_>],
+    more: &More,
+) -> String {
     match format {
+        Format::Csv => csv::write(whole, cases),
+        Format::Html => html::write(whole, cases, more),
         Format::Junit => junit::write(whole, cases),
         Format::Tap => write_tap(whole, cases),
         Format::Json => {
@@ -149,19 +162,24 @@ mod tests {
             (whole(Verdict::Failed, "for a reason that no case shows"), passed.clone()),
             (Whole { name: "gate/1", ..Whole::default() }, passed.clone()),
         ] {
-            let junit = write(Format::Junit, &whole, serde_json::Value::Null, &cases);
+            let junit = write(Format::Junit, &whole, serde_json::Value::Null, &cases, &More::default());
             let head = junit.lines().nth(1).unwrap_or_default();
             assert!(!(head.contains("failures=\"0\"") && head.contains("errors=\"0\"")), "{junit}");
             assert!(junit.contains("<failure") || junit.contains("<error"), "{junit}");
             let read = junit::read(junit.as_bytes()).unwrap();
             assert!(read.cases.iter().any(|c| c.reported.ended == Ended::Failed), "{junit}");
-            let tap = write(Format::Tap, &whole, serde_json::Value::Null, &cases);
+            let tap = write(Format::Tap, &whole, serde_json::Value::Null, &cases, &More::default());
             assert!(tap.contains("not ok") || tap.contains("Bail out!"), "{tap}");
+            let csv = write(Format::Csv, &whole, serde_json::Value::Null, &cases, &More::default());
+            assert!(csv.contains(",yes,"), "{csv}");
+            let html = write(Format::Html, &whole, serde_json::Value::Null, &cases, &More::default());
+            assert!(!html.contains("● passed <small>"), "{html}");
             assert!(
                 junit.contains(whole.reason) || whole.wrongs.iter().any(|w| junit.contains(w)) || whole.flaky_fails
             );
         }
-        let green = write(Format::Junit, &whole(Verdict::Passed, ""), serde_json::Value::Null, &passed);
+        let green =
+            write(Format::Junit, &whole(Verdict::Passed, ""), serde_json::Value::Null, &passed, &More::default());
         assert!(green.contains("failures=\"0\" errors=\"0\"") && !green.contains(THE_RUN), "{green}");
     }
 
@@ -169,15 +187,15 @@ mod tests {
     fn a_report_says_why_a_test_is_parked() {
         let parked = cases();
         let whole = whole(Verdict::Failed, "");
-        let junit = write(Format::Junit, &whole, serde_json::Value::Null, &parked);
+        let junit = write(Format::Junit, &whole, serde_json::Value::Null, &parked, &More::default());
         assert!(junit.contains("parked: the scanner is being mended"), "{junit}");
-        let tap = write(Format::Tap, &whole, serde_json::Value::Null, &parked);
+        let tap = write(Format::Tap, &whole, serde_json::Value::Null, &parked, &More::default());
         assert!(tap.contains("# SKIP parked: the scanner is being mended"), "{tap}");
     }
 
     #[test]
     fn a_report_in_tap_can_be_read_again() {
-        let text = write(Format::Tap, &whole(Verdict::Failed, ""), serde_json::Value::Null, &cases());
+        let text = write(Format::Tap, &whole(Verdict::Failed, ""), serde_json::Value::Null, &cases(), &More::default());
         let lines: Vec<&str> = text.lines().collect();
         assert_eq!(lines[2], "ok 1 - gate/open");
         assert_eq!(lines[3], "not ok 2 - gate/late");
@@ -188,7 +206,7 @@ mod tests {
     #[test]
     fn a_report_in_json_holds_run_and_entries() {
         let run = serde_json::json!({ "name": "gate/1" });
-        let text = write(Format::Json, &whole(Verdict::Failed, ""), run, &cases());
+        let text = write(Format::Json, &whole(Verdict::Failed, ""), run, &cases(), &More::default());
         let value: serde_json::Value = serde_json::from_str(&text).unwrap();
         assert_eq!(value["run"]["name"], "gate/1");
         assert_eq!(value["entries"][1]["attempts"][0]["ended"], "failed");
@@ -198,6 +216,6 @@ mod tests {
     fn a_format_that_is_not_there_names_those_that_are() {
         assert_eq!(Format::parse("tap"), Ok(Format::Tap));
         let error = Format::parse("junut").unwrap_err().to_string();
-        assert!(error.contains("did you mean \"junit\"") && error.contains("junit, tap or json"), "{error}");
+        assert!(error.contains("did you mean \"junit\"") && error.contains("junit, tap, json, csv or html"), "{error}");
     }
 }

@@ -77,28 +77,41 @@ fn with_of(text: Option<&str>, suite: &str) -> Result<With, Refused> {
 async fn compared(app: &State<App>, _caller: MaySee, suite: &str, number: i32, with: Option<&str>) -> Answer<Compared> {
     let with = with_of(with, suite)?;
     let row = find(app, suite, number).await?;
-    let name = format!("{suite}/{number}");
-    check(&row, &name)?;
+    check(&row, &format!("{suite}/{number}"))?;
     app.floor.recorded().await;
-    let (base, because) = base_of(app, &row, suite, &with).await?;
+    Ok(Json(of_run(app, &row, suite, &with).await?))
+}
+
+/// A run that is over against the last of its choice and branch; nothing where it is not compared.
+pub(super) async fn with_last(app: &App, row: &RunRow, suite: &str) -> Result<Option<Compared>, Refused> {
+    if check(row, suite).is_err() {
+        return Ok(None);
+    }
+    let found = of_run(app, row, suite, &With::Last).await?;
+    Ok(found.with.is_some().then_some(found))
+}
+
+async fn of_run(app: &App, row: &RunRow, suite: &str, with: &With) -> Result<Compared, Refused> {
+    let name = format!("{suite}/{}", row.number);
+    let (base, because) = base_of(app, row, suite, with).await?;
     let Some(base) = base else {
-        return Ok(Json(Compared { run: name, because, ..Compared::default() }));
+        return Ok(Compared { run: name, because, ..Compared::default() });
     };
     let base_name = format!("{suite}/{}", base.number);
     check(&base, &base_name)?;
     let before = results_of(app, &base, suite).await?;
-    let after = results_of(app, &row, suite).await?;
+    let after = results_of(app, row, suite).await?;
     let mut found = compare(before, after);
-    hold_against_earlier(app, &row, &mut found).await?;
+    hold_against_earlier(app, row, &mut found).await?;
     let (then, now) = (base.run_options()?, row.run_options()?);
-    let told = Told::of(app, &row, &found).await?;
-    Ok(Json(Compared {
+    let told = Told::of(app, row, &found).await?;
+    Ok(Compared {
         run: name,
         with: Some(base_name),
         with_verdict: base.verdict.as_deref().and_then(Verdict::of),
         because,
         same_choice: then.alike().key == now.alike().key,
-        setup: setup(app, (&base, &then), (&row, &now)).await?,
+        setup: setup(app, (&base, &then), (row, &now)).await?,
         newly_failing: told.list(&found.newly_failing),
         still_failing: told.list(&found.still_failing),
         mended: told.list(&found.mended),
@@ -110,7 +123,7 @@ async fn compared(app: &State<App>, _caller: MaySee, suite: &str, number: i32, w
         faster: told.list(&found.faster),
         both: u32::try_from(found.both).unwrap_or(u32::MAX),
         pace: found.pace,
-    }))
+    })
 }
 
 fn check(row: &RunRow, name: &str) -> Result<(), Refused> {

@@ -150,7 +150,7 @@ fn artifact(row: kesmo_store::past::ArtifactRow, plan: &Plan, attempt: u32) -> A
     }
 }
 
-fn media_type(path: &str) -> ContentType {
+pub(super) fn media_type(path: &str) -> ContentType {
     let ending = path.rsplit_once('.').map(|(_, e)| e.to_lowercase()).unwrap_or_default();
     match ending.as_str() {
         "log" | "txt" | "tap" => ContentType::Plain,

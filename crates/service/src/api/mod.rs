@@ -18,6 +18,8 @@ pub mod polls;
 pub mod pools;
 pub mod queue;
 pub mod reach;
+mod releases;
+mod report_pages;
 pub mod reports;
 pub mod runs;
 pub mod schedules;
@@ -93,6 +95,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", failing::routes())
         .mount("/", comparing::routes())
         .mount("/", history::routes())
+        .mount("/", releases::routes())
         .mount("/", reports::routes())
         .mount("/", workers::routes())
         .mount("/", breakdown::routes())
@@ -166,7 +169,7 @@ impl Modify for Bearer {
         parks::park, parks::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, imports::import, entries::entries, entries::entry, entries::log, entries::artifacts,
         reports::report_of, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
-        breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence, history::commits,
+        breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence, history::commits, releases::release,
         briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,
         schedules::put, schedules::preview, schedules::list, schedules::show, schedules::remove, schedules::pause,
         schedules::now, schedules::calendar,

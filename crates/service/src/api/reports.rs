@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use kesmo_core::{
     format::{
         junit::{ReportAttempt, ReportCase, says_of_file},
-        report::{self, Format, Whole},
+        report::{self, Format, More, Whole},
     },
     time::Span,
     words::{Ended, Verdict},
@@ -17,6 +17,7 @@ use rocket::{Route, State, get, http::ContentType, routes};
 use super::{
     cases::{Told, told},
     found::{find, past},
+    report_pages::{Pictures, more_of},
 };
 use crate::{access::MaySee, app::App, refused::Refused};
 
@@ -24,18 +25,22 @@ pub(super) fn routes() -> Vec<Route> {
     routes![report_of]
 }
 
-/// A finished run as a report: `as=junit` (JUnit XML), `as=tap` (TAP 14) or `as=json`.
+/// A finished run as a report: `as=junit` (JUnit XML), `tap` (TAP 14), `json`, `csv` (RFC 4180) or `html` (one file that needs nothing
+/// else). Of an HTML report `pictures` says whether those that failed attempts left stand in it: `small` (made smaller; also if it is
+/// left out), `all` (videos too) or `none`.
 #[utoipa::path(get, path = "/api/runs/{suite}/{number}/report", operation_id = "report", tag = "runs",
-    params(("suite" = String, Path), ("number" = i32, Path), ("as" = String, Query)), responses((status = 200, body = String), (status = 409)))]
-#[get("/api/runs/<suite>/<number>/report?<as>")]
+    params(("suite" = String, Path), ("number" = i32, Path), ("as" = String, Query), ("pictures" = Option<String>, Query)), responses((status = 200, body = String), (status = 409)))]
+#[get("/api/runs/<suite>/<number>/report?<as>&<pictures>")]
 async fn report_of(
     app: &State<App>,
     _caller: MaySee,
     suite: &str,
     number: i32,
     r#as: &str,
+    pictures: Option<&str>,
 ) -> Result<(ContentType, String), Refused> {
     let format = Format::parse(r#as).map_err(|e| Refused::invalid(e.to_string()))?;
+    let pictures = Pictures::parse(pictures)?;
     let row = find(app, suite, number).await?;
     if row.phase != "finished" {
         return Err(Refused::conflict(format!(
@@ -85,11 +90,17 @@ async fn report_of(
         flaky_fails: row.run_options()?.flaky_fails,
         images: &images,
     };
-    let text = report::write(format, &whole, run, &cases);
+    let more = match format {
+        Format::Html => more_of(app, &row, suite, &past, &attempts, pictures).await?,
+        _ => More::default(),
+    };
+    let text = report::write(format, &whole, run, &cases, &more);
     let kind = match format {
         Format::Junit => ContentType::XML,
         Format::Tap => ContentType::Plain,
         Format::Json => ContentType::JSON,
+        Format::Csv => ContentType::CSV,
+        Format::Html => ContentType::HTML,
     };
     Ok((kind, text))
 }

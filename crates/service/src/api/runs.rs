@@ -197,6 +197,18 @@ async fn start(app: &State<App>, caller: MayOperate, new: Sent<NewRun>) -> Answe
     Ok(Json(hand_over(app, &row, &suite).await?))
 }
 
+/// Labels as a call gives them: `release=1187,kind=smoke`.
+pub(super) fn labels_of(text: Option<&str>) -> Result<BTreeMap<String, String>, Refused> {
+    let read = |pair: &str| {
+        let parted =
+            pair.split_once('=').filter(|(key, value)| !key.is_empty() && !format!("{key}{value}").contains('\0'));
+        let (key, value) = parted
+            .ok_or_else(|| Refused::invalid(format!("the label {pair:?} must be key=value, like release=1187")))?;
+        Ok((key.to_owned(), value.to_owned()))
+    };
+    text.iter().flat_map(|l| l.split(',')).map(read).collect()
+}
+
 /// Runs, newest first. `label` is `key=value`, and may be given several times joined by commas.
 #[utoipa::path(get, path = "/api/runs", operation_id = "list_runs", tag = "runs", params(("suite" = Option<String>, Query), ("verdict" = Option<String>, Query),
     ("label" = Option<String>, Query), ("limit" = Option<i64>, Query), ("skip" = Option<i64>, Query)),
@@ -214,13 +226,7 @@ async fn list(
     if let Some(word) = verdict.as_ref().filter(|v| Verdict::of(v).is_none()) {
         return Err(Refused::invalid(format!("{word:?} is not a valid verdict: use passed, failed, void or stopped")));
     }
-    let mut labels = BTreeMap::new();
-    for pair in label.iter().flat_map(|l| l.split(',')) {
-        let (key, value) = pair
-            .split_once('=')
-            .ok_or_else(|| Refused::invalid(format!("the label {pair:?} must be key=value, like release=1187")))?;
-        labels.insert(key.to_owned(), value.to_owned());
-    }
+    let labels = labels_of(label.as_deref())?;
     if let Some(suite) = &suite {
         named(app, suite).await?;
     }

@@ -13,6 +13,7 @@ mod planning;
 mod polls;
 mod pools;
 mod queue;
+mod releases;
 mod runs;
 mod schedules;
 mod service;
@@ -36,6 +37,7 @@ pub use planning::{
 pub use polls::{NewPoll, PollOf};
 pub use pools::{MachineOf, MachineState, NewPool, PoolOf};
 pub use queue::MoveRun;
+pub use releases::{Release, ReleaseSuite, ReleaseTest, ReleaseVariant};
 pub use runs::{Again, ChainLink, NewRun, Run, RunSummary, StopRun};
 pub use schedules::{Calendar, CalendarStart, NewSchedule, Pause, PlannedStart, ScheduleOf, SchedulePreview};
 pub use service::{Health, Refusal};

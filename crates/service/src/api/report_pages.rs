@@ -1,0 +1,333 @@
+//! What an HTML report tells besides its tests: facts, what is new, what failed attempts left behind, what each slot did.
+
+use std::{
+    collections::{BTreeSet, HashMap},
+    io::Cursor,
+};
+
+use base64::{Engine as _, engine::general_purpose::STANDARD};
+use image::{ImageReader, Limits, codecs::jpeg::JpegEncoder};
+use kesmo_core::{
+    format::html::{Detail, DetailAttempt, File, Lanes, More, NewIn},
+    name::shorten,
+    run::timeline::{Place, blocks},
+    source::short_commit,
+    time::Span,
+    words::{Ended, Outcome},
+};
+use kesmo_store::{
+    month_of,
+    past::{ArtifactRow, AttemptRow, LaneRow},
+    runs::RunRow,
+};
+use kesmo_wire::{
+    Digest,
+    api::{Compared, entry_name},
+};
+
+use super::{
+    comparing,
+    entries::{log_text, media_type},
+};
+use crate::{app::App, past::Past, refused::Refused};
+
+/// Failing and flaky entries that are told in full; what their attempts printed is told of fewer.
+const MOST_DETAILS: usize = 1000;
+const MOST_LOGS: usize = 200;
+/// What an attempt printed stands in the report up to this, its end.
+const LONGEST_LOG: usize = 8 << 10;
+/// What all pictures and videos take at most in the report: small ones, and all.
+const MOST_SMALL: usize = 12 << 20;
+const MOST_BYTES: usize = 60 << 20;
+/// One that is larger is left out.
+const LARGEST: i64 = 20 << 20;
+/// A picture is made as small as this in pixels.
+const SMALL: u32 = 720;
+/// Pixels of a picture that is read at all.
+const LARGEST_SIDE: u32 = 12_000;
+/// Blocks of the timeline.
+const BLOCKS: u64 = 1500;
+const MOST_LANES: usize = 64;
+
+/// Which pictures and videos stand in a report.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Pictures {
+    None,
+    Small,
+    All,
+}
+
+impl Pictures {
+    pub fn parse(word: Option<&str>) -> Result<Self, Refused> {
+        match word {
+            None | Some("small") => Ok(Self::Small),
+            Some("all") => Ok(Self::All),
+            Some("none") => Ok(Self::None),
+            Some(other) => Err(Refused::invalid(format!("pictures={other:?}: use small, all or none"))),
+        }
+    }
+}
+
+/// Everything that an HTML report of a run tells besides its tests.
+pub(super) async fn more_of(
+    app: &App,
+    row: &RunRow,
+    suite: &str,
+    past: &Past,
+    attempts: &[AttemptRow],
+    pictures: Pictures,
+) -> Result<More, Refused> {
+    app.floor.recorded().await;
+    let new = comparing::with_last(app, row, suite).await?.map(|found| new_in(&found));
+    let mut more = More { facts: facts(row)?, new, ..More::default() };
+    let bad = |(_, state): &(usize, &(Outcome, u16, u64))| matches!(state.0, Outcome::Failed | Outcome::Flaky);
+    let all: Vec<usize> = past.states.iter().enumerate().filter(bad).map(|(index, _)| index).collect();
+    if all.len() > MOST_DETAILS {
+        more.left_out.push(format!(
+            "Of {} tests that failed or were flaky the first {MOST_DETAILS} are told in full.",
+            all.len()
+        ));
+    }
+    let told: BTreeSet<i32> = all.iter().take(MOST_DETAILS).map(|index| *index as i32).collect();
+    let mut files = Files::of(app, row, &told, pictures).await?;
+    let mut by_entry: HashMap<i32, Vec<&AttemptRow>> = HashMap::new();
+    for attempt in attempts.iter().filter(|a| told.contains(&a.entry)) {
+        by_entry.entry(attempt.entry).or_default().push(attempt);
+    }
+    let mut logs = 0;
+    for index in &told {
+        let planned = &past.plan.entries[*index as usize];
+        let mut detail = Detail {
+            name: entry_name(planned.name.as_str(), "", u32::from(planned.repeat)),
+            variant: past.plan.variant_of(*index as u32).to_string(),
+            outcome: past.states[*index as usize].0,
+            attempts: Vec::new(),
+        };
+        for attempt in by_entry.remove(index).unwrap_or_default() {
+            let ended = Ended::of(&attempt.ended).unwrap_or(Ended::Lost);
+            let wanted = attempt.log_bytes > 0 && ended.failing();
+            let output = if wanted && logs < MOST_LOGS {
+                logs += 1;
+                end_of(log_text(app, row, attempt.entry, attempt.number).await?.unwrap_or_default())
+            } else {
+                String::new()
+            };
+            detail.attempts.push(DetailAttempt {
+                number: attempt.number.max(0) as u32,
+                ended,
+                worker: attempt.worker.clone(),
+                spent: Span(attempt.spent_us.max(0) as u64),
+                message: attempt.message.clone(),
+                detail: attempt.detail.clone(),
+                steps: serde_json::from_value(attempt.steps.clone()).unwrap_or_default(),
+                output,
+                files: files.of_attempt(attempt.entry, attempt.batch).await,
+            });
+        }
+        more.details.push(detail);
+    }
+    more.left_out.extend(files.left_out());
+    more.timeline = lanes(app, row).await?;
+    Ok(more)
+}
+
+/// The end of what an attempt printed, where it says why.
+fn end_of(text: String) -> String {
+    if text.len() <= LONGEST_LOG {
+        return text;
+    }
+    let from = (text.len() - LONGEST_LOG..text.len()).find(|at| text.is_char_boundary(*at)).unwrap_or(0);
+    format!("… the {from} bytes before are left out\n{}", &text[from..])
+}
+
+fn facts(row: &RunRow) -> Result<Vec<(String, String)>, Refused> {
+    let moment = |at: Option<chrono::DateTime<chrono::Utc>>| {
+        at.map(|at| at.format("%Y-%m-%d %H:%M:%S UTC").to_string()).unwrap_or_default()
+    };
+    let labels: std::collections::BTreeMap<String, String> =
+        serde_json::from_value(row.labels.clone()).unwrap_or_default();
+    let options = row.run_options()?;
+    let settings: Vec<String> = options.set.iter().map(|(k, v)| format!("{k} = {v}")).collect();
+    let labels: Vec<String> = labels.iter().map(|(k, v)| format!("{k}={v}")).collect();
+    let of = [
+        ("Chosen", options.alike().said),
+        ("Started", format!("{} by {}", moment(Some(row.created_at)), row.started_by)),
+        ("Ended", moment(row.finished_at)),
+        ("Pool", row.pool.clone()),
+        ("Branch", row.branch.clone().unwrap_or_default()),
+        ("Commit", row.commit.as_deref().map(|c| short_commit(c).to_owned()).unwrap_or_default()),
+        ("Brief", row.brief.clone().unwrap_or_default()),
+        ("Settings", settings.join(", ")),
+        ("Labels", labels.join(", ")),
+    ];
+    Ok(of.into_iter().map(|(head, said)| (head.to_owned(), said)).collect())
+}
+
+fn new_in(found: &Compared) -> NewIn {
+    let with = found.with.clone().unwrap_or_default();
+    let wanted = ["newly failing", "newly flaky", "mended", "not tested any more", "slower"];
+    let lists = found.lists().into_iter().filter(|(head, list)| wanted.contains(head) && list.total > 0);
+    let names = |list: &kesmo_wire::api::ComparedTests| {
+        list.tests.iter().map(|t| entry_name(&t.test, &t.variant, 0)).collect::<Vec<_>>()
+    };
+    NewIn {
+        against: format!("{with}, {}", found.because),
+        lists: lists.map(|(head, list)| (head.to_owned(), names(list))).collect(),
+    }
+}
+
+/// What each slot did when.
+async fn lanes(app: &App, row: &RunRow) -> Result<Option<Lanes>, Refused> {
+    let rows = app.store.lanes(row.id, month_of(row.created_at)).await?;
+    let Some(began) = row.began_at.into_iter().chain(rows.iter().map(|r| r.began_at)).min() else { return Ok(None) };
+    let all: BTreeSet<(&str, i32)> = rows.iter().map(|r| (r.worker.as_str(), r.slot)).collect();
+    let number: HashMap<(&str, i32), u32> = all.iter().take(MOST_LANES).zip(0..).map(|(lane, n)| (*lane, n)).collect();
+    let place = |r: &LaneRow| {
+        let from_us = (r.began_at - began).num_microseconds().unwrap_or(0).max(0) as u64;
+        Some(Place {
+            lane: *number.get(&(r.worker.as_str(), r.slot))?,
+            entry: r.entry as u32,
+            number: r.number as u32,
+            from_us,
+            to_us: from_us + r.spent_us.max(0) as u64,
+            ended: Ended::of(&r.ended).unwrap_or(Ended::Lost),
+            decided: r.decided.as_deref().and_then(Outcome::of),
+        })
+    };
+    let places: Vec<Place> = rows.iter().filter_map(place).collect();
+    let to = places.iter().map(|p| p.to_us).max().unwrap_or(0);
+    if to == 0 {
+        return Ok(None);
+    }
+    let grain = to * number.len().max(1) as u64 / BLOCKS;
+    let names = all.iter().take(MOST_LANES).map(|(worker, slot)| format!("{worker}.{slot}")).collect();
+    Ok(Some(Lanes { names, blocks: blocks(places, grain), to: Span(to) }))
+}
+
+/// What attempts left behind, as far as it stands in the report.
+struct Files<'a> {
+    app: &'a App,
+    pictures: Pictures,
+    rows: HashMap<(i32, i32), Vec<ArtifactRow>>,
+    taken: usize,
+    without: usize,
+}
+
+impl<'a> Files<'a> {
+    async fn of(app: &'a App, row: &RunRow, told: &BTreeSet<i32>, pictures: Pictures) -> Result<Self, Refused> {
+        let mut rows: HashMap<(i32, i32), Vec<ArtifactRow>> = HashMap::new();
+        for file in app.store.artifacts(row.id, None).await? {
+            if let Some(entry) = file.entry.filter(|entry| told.contains(entry)) {
+                rows.entry((entry, file.batch)).or_default().push(file);
+            }
+        }
+        Ok(Self { app, pictures, rows, taken: 0, without: 0 })
+    }
+
+    async fn of_attempt(&mut self, entry: i32, batch: i32) -> Vec<File> {
+        let mut files = Vec::new();
+        for row in self.rows.remove(&(entry, batch)).unwrap_or_default() {
+            let kind = media_type(&row.path).to_string();
+            let (content, kind) = match self.content(&row, &kind).await {
+                Some((content, kind)) => (Some(content), kind),
+                None => (None, kind),
+            };
+            files.push(File {
+                path: row.path,
+                about: shorten(&row.about, 300),
+                bytes: row.bytes.max(0) as u64,
+                media_type: kind,
+                content,
+            });
+        }
+        files
+    }
+
+    /// A picture or video in Base64 with its media type, if it stands in the report.
+    async fn content(&mut self, row: &ArtifactRow, kind: &str) -> Option<(String, String)> {
+        let (picture, video) = (kind.starts_with("image/"), kind.starts_with("video/"));
+        if !(picture || video) || self.pictures == Pictures::None {
+            return None;
+        }
+        let most = if self.pictures == Pictures::All { MOST_BYTES } else { MOST_SMALL };
+        if (video && self.pictures == Pictures::Small) || row.bytes > LARGEST || self.taken >= most {
+            self.without += 1;
+            return None;
+        }
+        let path = self.app.blobs.path(&Digest::parse(&row.digest).ok()?);
+        let bytes = tokio::fs::read(path).await.ok()?;
+        let small = self.pictures == Pictures::Small && picture && kind != "image/svg+xml";
+        let read = if small {
+            tokio::task::spawn_blocking(move || smaller(bytes)).await.ok()?
+        } else {
+            Some((bytes, kind.to_owned()))
+        };
+        let Some((bytes, kind)) = read.filter(|(bytes, _)| self.taken + bytes.len() <= most) else {
+            self.without += 1;
+            return None;
+        };
+        self.taken += bytes.len();
+        Some((STANDARD.encode(bytes), kind))
+    }
+
+    fn left_out(&self) -> Option<String> {
+        (self.without > 0).then(|| {
+            let rest = if self.pictures == Pictures::Small { "; --pictures all takes more in" } else { "" };
+            format!("{} pictures and videos are not in this file{rest}.", self.without)
+        })
+    }
+}
+
+/// A picture, made smaller if it is large; none if it cannot be read.
+fn smaller(bytes: Vec<u8>) -> Option<(Vec<u8>, String)> {
+    let mut reader = ImageReader::new(Cursor::new(&bytes)).with_guessed_format().ok()?;
+    let mut limits = Limits::default();
+    (limits.max_image_width, limits.max_image_height) = (Some(LARGEST_SIDE), Some(LARGEST_SIDE));
+    limits.max_alloc = Some(256 << 20);
+    reader.limits(limits);
+    let picture = reader.decode().ok()?;
+    let picture = if picture.width() > SMALL { picture.thumbnail(SMALL, LARGEST_SIDE) } else { picture };
+    let mut out = Vec::new();
+    JpegEncoder::new_with_quality(&mut out, 75).encode_image(&picture.to_rgb8()).ok()?;
+    // A drawing of few colours may be smaller as it was.
+    if bytes.len() <= out.len() {
+        let kind = if bytes.starts_with(b"\x89PNG") { "image/png" } else { "image/jpeg" };
+        return Some((bytes, kind.to_owned()));
+    }
+    Some((out, "image/jpeg".to_owned()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use image::{ImageFormat, RgbImage};
+
+    fn png(width: u32, height: u32) -> Vec<u8> {
+        let picture = RgbImage::from_fn(width, height, |x, y| {
+            image::Rgb([(x * 7 % 256) as u8, (y * 13 % 256) as u8, ((x * y) % 256) as u8])
+        });
+        let mut out = Cursor::new(Vec::new());
+        picture.write_to(&mut out, ImageFormat::Png).expect("a picture");
+        out.into_inner()
+    }
+
+    #[test]
+    fn large_pictures_are_made_smaller_and_what_is_none_is_left_out() {
+        let large = png(1280, 800);
+        let (small, kind) = smaller(large.clone()).expect("a picture");
+        assert!(small.len() * 3 < large.len(), "{} of {}", small.len(), large.len());
+        assert_eq!(kind, "image/jpeg");
+        let read = image::load_from_memory(&small).expect("a picture");
+        assert_eq!((read.width(), read.height()), (SMALL, 450));
+        assert!(smaller(b"no picture at all".to_vec()).is_none());
+        assert!(smaller(large[..large.len() / 2].to_vec()).is_none(), "one that was cut off");
+    }
+
+    #[test]
+    fn of_a_long_log_the_end_is_told() {
+        let text = "ü".repeat(LONGEST_LOG);
+        let end = end_of(text);
+        assert!(end.starts_with("… the ") && end.ends_with('ü') && end.len() < LONGEST_LOG + 100);
+        assert_eq!(end_of("short".into()), "short");
+    }
+}
