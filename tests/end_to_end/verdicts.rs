@@ -355,3 +355,42 @@ fn causes_hold_only_what_failed_in_the_end() {
     assert_eq!(causes.len(), 1, "{causes:?}");
     assert_says(causes[0]["example"].as_str().unwrap_or_default(), &["the berth is taken"]);
 }
+
+#[test]
+fn a_report_in_html_holds_what_failed_with_its_pictures_and_fetches_nothing() {
+    let quay = shared();
+    // A picture of one red pixel.
+    let picture = "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mP8z8DwHwAFAgH/q842iQAAAABJRU5ErkJggg==";
+    let body = format!(
+        "if [ $t = bad ]; then mkdir -p out; printf {picture} | base64 -d > out/gate.png; echo 'it says <b>no</b>'; \
+         printf 'not ok - bad\\n  ---\\n  message: \"=1+1 <script>alert(1)</script>\"\\n  ...\\n'; else echo \"ok - $t\"; fi"
+    );
+    let more = "keep = [\"out/*.png\"]\n[retry]\ntimes = 0";
+    let folder = quay.tap("told-in-html", "good bad", &body, more);
+    let file = quay.path("told.html");
+    let report = format!("html={}", file.display());
+    let (status, said) = quay.wait(&folder, &["--report", &report, "--label", "release=<i>1187</i>"]);
+    assert_eq!(status, 1, "{said}");
+    let html = std::fs::read_to_string(&file).expect("the report");
+    assert_says(
+        &html,
+        &["◆ failed", "told-in-html/1", "data:image/png;base64,", "it says &lt;b&gt;no&lt;/b&gt;", "release=&lt;i&gt;"],
+    );
+    assert!(!html.contains("<script") && !html.contains("http:") && !html.contains("https:"), "{html}");
+    let without = text(&quay.kesmo(&["report", "told-in-html/1", "--as", "html", "--pictures", "none"]).stdout);
+    assert!(!without.contains("base64,") && without.contains("gate.png"), "{without}");
+    let csv = text(&quay.kesmo(&["report", "told-in-html/1", "--as", "csv"]).stdout);
+    assert_says(&csv, &["test,file,variant,outcome,fails", "bad,,,failed,yes,1,", "'=1+1 <script>"]);
+    // Watching writes one too, also of a run that is over.
+    let again = quay.path("watched/told.csv");
+    let watched = quay.kesmo(&["watch", "told-in-html/1", "--report", &format!("csv={}", again.display())]);
+    assert_eq!(watched.status.code(), Some(1), "{}", all_said(&watched));
+    assert_eq!(std::fs::read_to_string(&again).expect("the report"), csv);
+    let both = quay.kesmo(&["watch", "told-in-html/1", "told-in-html/2", "--report", "csv=/tmp/never.csv"]);
+    assert_eq!(both.status.code(), Some(2), "{}", all_said(&both));
+    assert_says(&all_said(&quay.kesmo(&["report", "told-in-html/1", "--as", "htlm"])), &["did you mean \"html\""]);
+    // One that was void says so, and is not green.
+    let (status, _) = quay.wait(&folder, &["--pick", "nothing-is-called-so"]);
+    let void = text(&quay.kesmo(&["report", "told-in-html/2", "--as", "html"]).stdout);
+    assert!(status != 0 && (void.contains("⊘ void") || void.is_empty()), "{void}");
+}

@@ -106,7 +106,11 @@ function Rows({ suite }: { suite: ReleaseSuite }) {
   const sum = (of: "passed" | "flaky" | "failed" | "skipped") => suite.variants.reduce((all, one) => all + one[of], 0);
   const several = suite.variants.length > 1;
   const state = stateOf(suite.verdict);
-  const count = (n: number, tone: string) => <td className={`number ${n > 0 ? tone : "dim"}`}>{n > 0 ? n.toLocaleString("en") : "–"}</td>;
+  const count = (n: number, tone: string) => (
+    <td className="number">
+      <span className={n > 0 ? tone : undefined}>{n > 0 ? n.toLocaleString("en") : "–"}</span>
+    </td>
+  );
   return (
     <>
       <tr>
@@ -115,8 +119,10 @@ function Rows({ suite }: { suite: ReleaseSuite }) {
             {suite.suite}
           </Link>
         </td>
-        <td className={toneOf(state)}>
-          {glyphOf(state)} {state}
+        <td>
+          <span className={toneOf(state)}>
+            {glyphOf(state)} {state}
+          </span>
           {suite.reason ? <div className="why">{plain(suite.reason)}</div> : null}
         </td>
         {count(sum("passed"), "tone-passed")}
@@ -127,8 +133,8 @@ function Rows({ suite }: { suite: ReleaseSuite }) {
         <td>
           {suite.runs.slice(0, 8).map((run) => (
             <span key={run.name}>
-              <Link to={`/runs/${run.name}`} className={`plain ${toneOf(stateOf(run.verdict))}`}>
-                {glyphOf(stateOf(run.verdict))} {run.number}
+              <Link to={`/runs/${run.name}`} className="plain">
+                <span className={toneOf(stateOf(run.verdict))}>{glyphOf(stateOf(run.verdict))}</span> {run.number}
               </Link>{" "}
             </span>
           ))}

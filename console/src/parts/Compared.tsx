@@ -26,8 +26,10 @@ export function listsOf(found: Compared): [Lists, string, string][] {
 function Outcome({ run, test }: { run: string; test: ComparedTest["before"] }) {
   if (!test) return <span>not there</span>;
   return (
-    <Link to={`/runs/${run}/tests/${test.entry}`} className={`plain ${toneOf(test.outcome)}`}>
-      {glyphOf(test.outcome)} {test.outcome}
+    <Link to={`/runs/${run}/tests/${test.entry}`} className="plain">
+      <span className={toneOf(test.outcome)}>
+        {glyphOf(test.outcome)} {test.outcome}
+      </span>
     </Link>
   );
 }

@@ -129,7 +129,8 @@ async fn write(
                 let mut character = told.get(name).cloned().unwrap_or_else(|| quay::usual(slug, name, listed));
                 if one.broken && name.ends_with("/late") {
                     character.broken = vec![(f64::NEG_INFINITY, f64::INFINITY)];
-                    character.says = "said 'gull-rock: on time'".to_owned();
+                    let harbour = name.split('/').nth(1).unwrap_or_default();
+                    character.says = format!("said '{harbour}: on time'");
                 }
                 character
             })

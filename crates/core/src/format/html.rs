@@ -279,8 +279,8 @@ fn details(out: &mut String, cases: &[ReportCase<'_>], more: &More) {
 }
 
 fn one_attempt(out: &mut String, attempt: &DetailAttempt) {
-    let took = if attempt.spent > Span::ZERO { format!(", {}", attempt.spent) } else { String::new() };
-    let on = if attempt.worker.is_empty() { String::new() } else { format!(" on {}", text(&attempt.worker)) };
+    let took = if attempt.spent > Span::ZERO { format!("{} ", attempt.spent) } else { String::new() };
+    let on = if attempt.worker.is_empty() { String::new() } else { format!("on {}", text(&attempt.worker)) };
     let tone = if attempt.ended.failing() { "failed" } else { attempt.ended.word() };
     let _ = write!(
         out,
@@ -407,7 +407,7 @@ fn timeline(out: &mut String, lanes: &Lanes) {
 
 /// Every test, in a table that is folded at first.
 fn all(out: &mut String, whole: &Whole<'_>, cases: &[ReportCase<'_>]) {
-    let _ = writeln!(out, "<h2>All</h2><details><summary>{} of {}</summary><table>", cases.len(), text(whole.name));
+    let _ = writeln!(out, "<h2>All</h2><details class=\"fold\"><summary>{} of {}</summary><table>", cases.len(), text(whole.name));
     out.push_str("<tr><th>State<th>Test<th class=\"n\">Attempts<th class=\"n\">Took</tr>\n");
     for case in cases {
         let why =
@@ -429,7 +429,7 @@ fn all(out: &mut String, whole: &Whole<'_>, cases: &[ReportCase<'_>]) {
 const STYLE: &str = "\
 :root{--ground:#faf8f4;--ink:#16263a;--dim:#56677a;--line:#ddd8cd;--water:#e4e9ec;--passed:#0f6b62;--flaky:#8a5a00;--failed:#b3261e;--skipped:#56677a;--parked:#5b4b8a;--void:#7a2e5d;--stopped:#4a4a4a;--not-run:#6b6f76}\
 @media(prefers-color-scheme:dark){:root{--ground:#0f1b2a;--ink:#e8edf2;--dim:#9fb0c2;--line:#2a3c52;--water:#1d2e44;--passed:#4fc2b1;--flaky:#e3ad4b;--failed:#ff8a7a;--skipped:#9fb0c2;--parked:#b7a6e8;--void:#e29bc6;--stopped:#c2c2c2;--not-run:#a3a9b2}}\
-@media print{:root{--ground:#fff;--ink:#000;--dim:#444;--line:#bbb;--water:#eee;--passed:#0f6b62;--flaky:#8a5a00;--failed:#b3261e;--skipped:#56677a;--parked:#5b4b8a;--void:#7a2e5d;--stopped:#4a4a4a;--not-run:#6b6f76}section,figure,tr{break-inside:avoid}details::details-content{content-visibility:visible;display:block}summary{list-style:none}}\
+@media print{:root{--ground:#fff;--ink:#000;--dim:#444;--line:#bbb;--water:#eee;--passed:#0f6b62;--flaky:#8a5a00;--failed:#b3261e;--skipped:#56677a;--parked:#5b4b8a;--void:#7a2e5d;--stopped:#4a4a4a;--not-run:#6b6f76}section,figure,tr{break-inside:avoid}details:not(.fold)::details-content{content-visibility:visible;display:block}summary{list-style:none}}\
 body{margin:0 auto;max-width:68rem;padding:1rem 1.5rem 3rem;background:var(--ground);color:var(--ink);font:15px/1.5 \"Atkinson Hyperlegible Next\",system-ui,sans-serif}\
 h1{font-size:1.9rem;margin:.5rem 0 0}h2{font-size:1.1rem;margin:1.5rem 0 .4rem}h3,h4{font-size:.95rem;margin:.6rem 0 .2rem}small{color:var(--dim);font-weight:400;font-size:.85em}\
 code,pre,svg text{font-family:\"Atkinson Hyperlegible Mono\",ui-monospace,monospace;font-size:.85rem;overflow-wrap:anywhere}i{font-style:normal;color:var(--dim)}\

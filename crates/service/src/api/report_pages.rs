@@ -41,6 +41,8 @@ const MOST_SMALL: usize = 12 << 20;
 const MOST_BYTES: usize = 60 << 20;
 /// One that is larger is left out.
 const LARGEST: i64 = 20 << 20;
+/// One of a kind that cannot be made smaller stands in the report as it is up to this.
+const LARGEST_UNREAD: usize = 300 << 10;
 /// A picture is made as small as this in pixels.
 const SMALL: u32 = 720;
 /// Pixels of a picture that is read at all.
@@ -258,7 +260,9 @@ impl<'a> Files<'a> {
         let bytes = tokio::fs::read(path).await.ok()?;
         let small = self.pictures == Pictures::Small && picture && kind != "image/svg+xml";
         let read = if small {
-            tokio::task::spawn_blocking(move || smaller(bytes)).await.ok()?
+            let (kind, most) = (kind.to_owned(), LARGEST_UNREAD);
+            let read = move || smaller(&bytes).or_else(|| (bytes.len() <= most).then_some((bytes, kind)));
+            tokio::task::spawn_blocking(read).await.ok()?
         } else {
             Some((bytes, kind.to_owned()))
         };
@@ -279,8 +283,8 @@ impl<'a> Files<'a> {
 }
 
 /// A picture, made smaller if it is large; none if it cannot be read.
-fn smaller(bytes: Vec<u8>) -> Option<(Vec<u8>, String)> {
-    let mut reader = ImageReader::new(Cursor::new(&bytes)).with_guessed_format().ok()?;
+fn smaller(bytes: &[u8]) -> Option<(Vec<u8>, String)> {
+    let mut reader = ImageReader::new(Cursor::new(bytes)).with_guessed_format().ok()?;
     let mut limits = Limits::default();
     (limits.max_image_width, limits.max_image_height) = (Some(LARGEST_SIDE), Some(LARGEST_SIDE));
     limits.max_alloc = Some(256 << 20);
@@ -292,7 +296,7 @@ fn smaller(bytes: Vec<u8>) -> Option<(Vec<u8>, String)> {
     // A drawing of few colours may be smaller as it was.
     if bytes.len() <= out.len() {
         let kind = if bytes.starts_with(b"\x89PNG") { "image/png" } else { "image/jpeg" };
-        return Some((bytes, kind.to_owned()));
+        return Some((bytes.to_vec(), kind.to_owned()));
     }
     Some((out, "image/jpeg".to_owned()))
 }
@@ -314,13 +318,13 @@ mod tests {
     #[test]
     fn large_pictures_are_made_smaller_and_what_is_none_is_left_out() {
         let large = png(1280, 800);
-        let (small, kind) = smaller(large.clone()).expect("a picture");
+        let (small, kind) = smaller(&large).expect("a picture");
         assert!(small.len() * 3 < large.len(), "{} of {}", small.len(), large.len());
         assert_eq!(kind, "image/jpeg");
         let read = image::load_from_memory(&small).expect("a picture");
         assert_eq!((read.width(), read.height()), (SMALL, 450));
-        assert!(smaller(b"no picture at all".to_vec()).is_none());
-        assert!(smaller(large[..large.len() / 2].to_vec()).is_none(), "one that was cut off");
+        assert!(smaller(b"no picture at all").is_none());
+        assert!(smaller(&large[..large.len() / 2]).is_none(), "one that was cut off");
     }
 
     #[test]
