@@ -252,6 +252,15 @@ if [ "$mode" = tour ]; then
     # A run of some tests that passes does not hide what fails.
     expect 0 start boarding-gate --pick 'gate/tickets/**' --wait --refresh 1s
     expect 0 failing boarding-gate
+    expect 0 compare "boarding-gate/$number"
+    expect 0 report "boarding-gate/$number" --as html -o "$home/boarding-gate.html"
+    expect 0 report "boarding-gate/$number" --as csv -o "$home/boarding-gate.csv"
+    expect 1 show --label release=1187
+    expect 0 flaky
+    expect 0 flaky boarding-gate gate/scanner/bow_reads_a_wet_ticket
+    expect 0 history boarding-gate gate/crowd/all_passengers_board --limit 5
+    expect 0 since notices notice/gull-rock/late --good "$(head -n 1 "$home/made-commits" | cut -f 1)"
+    expect 0 prove sailings crossing/east-skerry/departure_07 --sure 95%
     expect 1 again "boarding-gate/$number" --not-passed --wait
     expect 10 start fares --pick 'faers/**' --wait
     expect 0 start berths --wait --shards 1 --refresh 2s

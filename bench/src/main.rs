@@ -6,6 +6,7 @@
 
 mod engine;
 mod floor;
+mod history;
 mod images;
 mod pools;
 mod program;
@@ -56,7 +57,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 21] = [
+    let all: [(&str, Measure); 22] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -75,6 +76,7 @@ fn main() -> ExitCode {
         ("fed", real::fed),
         ("images", images::images),
         ("pools", pools::pools),
+        ("history", history::history),
         ("reach", reach::reach),
         ("engine", engine::inputs),
         ("promises", engine::promises),

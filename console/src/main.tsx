@@ -31,6 +31,7 @@ import { SchedulesPage } from "./pages/SchedulesPage";
 import { StartPage } from "./pages/StartPage";
 import { SuitePage } from "./pages/SuitePage";
 import { SuitesPage } from "./pages/SuitesPage";
+import { UsagePage } from "./pages/UsagePage";
 import { WallPage } from "./pages/WallPage";
 import { WorkersPage } from "./pages/WorkersPage";
 import { Frame, NothingHere } from "./parts/Frame";
@@ -50,6 +51,7 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/runs/:suite/:number" element={<RunPage />} />
                 <Route path="/runs/:suite/:number/tests/:index" element={<EntryPage />} />
                 <Route path="/runs/:suite/:number/compared" element={<ComparedPage />} />
+                <Route path="/usage" element={<UsagePage />} />
                 <Route path="/release" element={<ReleasePage />} />
                 <Route path="/flaky" element={<FlakyPage />} />
                 <Route path="/suites" element={<SuitesPage />} />

@@ -144,7 +144,7 @@ if [ $t = gate/late ]; then printf 'not ok - %s\n# expected Closed, got Boarding
 
     // An entry's page shows its attempts, what they said and printed, pictures in place, and its record.
     page.click("//div[@role='row']//a[contains(.,'late')]").await;
-    page.shows(&["/ runs / seen / 1 / tests / ", "In the last 1 runs", "Pictures compared"]).await;
+    page.shows(&["/ runs / seen / 1 / tests / ", "Of its last runs", "Pictures compared"]).await;
     page.shows(&["Attempt 1:", "Attempt 2:", "a word of gate/late", "1 retry, from [retry] in kesmo.toml"]).await;
     let width =
         "const i = document.querySelector('.pictures img'); i && i.scrollIntoView(); return i ? i.naturalWidth : 0";
@@ -389,5 +389,49 @@ async fn a_first_suite_file_is_written_in_the_console_and_a_park_says_where_it_h
     typed("Where it holds", "\u{e003}").await;
     page.click("//button[text()='Park']").await;
     page.shows(&["gate/late", "Only where env=ci.", "no fog horn there"]).await;
+    page.client.clone().close().await.expect("the browser ends");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_new_histories_flaky_tests_and_releases_have_their_pages() {
+    if std::env::var_os("KESMO_NO_BROWSER").is_some() {
+        return;
+    }
+    let quay = shared();
+    let body = "case $t in bad) echo \"not ok - $t\"; echo '# the tide was late' ;; \
+        wobbly) if mkdir \"$MARKS/w\" 2>/dev/null; then echo \"not ok - $t\"; echo '# the board wobbled'; else rmdir \"$MARKS/w\"; echo \"ok - $t\"; fi ;; \
+        *) echo \"ok - $t\" ;; esac";
+    let marks = quay.path("console-marks");
+    std::fs::create_dir_all(&marks).expect("a folder");
+    let more = format!("[retry]\ntimes = 1\n[env]\nMARKS = {:?}", marks.display().to_string());
+    let folder = quay.tap("paged", "good wobbly", body, &more);
+    for _ in 0..3 {
+        assert_eq!(quay.wait(&folder, &["--label", "page=7"]).0, 0);
+    }
+    quay.tap("paged", "good wobbly bad", body, &more);
+    assert_eq!(quay.wait(&folder, &["--label", "page=7"]).0, 1);
+    let page = browser(1280, 900).await;
+    let url = &quay.url;
+    page.client.goto(&format!("{url}/#token={}", quay.token())).await.expect("the page opens");
+    page.shows(&["Now"]).await;
+    let open = async |path: &str| page.client.goto(&format!("{url}{path}")).await.expect("the page opens");
+    open("/runs/paged/4").await;
+    page.shows(&["Against", "paged/3", "1 newly failing", "the tide was late"]).await;
+    page.click("//a[text()='compare']").await;
+    page.shows(&["paged/4 compared", "the last run of all tests", "Newly failing", "not there → ◆ failed", "New"])
+        .await;
+    page.click("//button[text()='the last of an earlier day']").await;
+    page.shows(&["It is compared with nothing: there is no run of all tests of an earlier day."]).await;
+    open("/flaky").await;
+    page.shows(&["wobbly", "◐ 4 of 4", "the board wobbled"]).await;
+    open("/suites/paged?test=bad&variant=").await;
+    page.shows(&["When it failed", "not mended yet", "Of its last runs: failed 1 of 1"]).await;
+    open("/suites/paged?test=wobbly&variant=").await;
+    page.shows(&["What it took", "What its failing goes with", "4 of its last 8 attempts failed"]).await;
+    open("/release?label=page%3D7").await;
+    page.shows(&["◆ failed", "page=7", "Still failing in paged", "bad", "No run of it"]).await;
+    open("/release?label=page%3D8").await;
+    page.shows(&["no run with the label page=8"]).await;
+    assert!(page.fits().await, "nothing stands beyond the page's side");
     page.client.clone().close().await.expect("the browser ends");
 }

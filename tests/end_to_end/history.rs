@@ -118,6 +118,8 @@ fn a_tests_history_tells_when_it_failed_was_flaky_and_what_it_took() {
     let mut quay = Quay::open();
     let _worker = quay.worker("heron", 2);
     let gate = Gate::new(&quay, "[retry]\ntimes = 1");
+    gate.write("a b", "", "", "");
+    assert_eq!(gate.run(&["--branch", "fix"]), 0);
     for n in 0..11 {
         gate.write("a b", if n == 3 || n == 4 { "a" } else { "" }, if n == 6 { "a" } else { "" }, "");
         assert_eq!(gate.run(&["--branch", "main"]), i32::from(n == 3 || n == 4));
@@ -126,11 +128,9 @@ fn a_tests_history_tells_when_it_failed_was_flaky_and_what_it_took() {
         gate.write("a b", "", "", "a");
         assert_eq!(gate.run(&["--branch", "main"]), 0);
     }
-    gate.write("a b", "", "", "");
-    assert_eq!(gate.run(&["--branch", "fix"]), 0);
     let found = quay.json(&["history", "gate", "a", "--limit", "50"]);
     assert_eq!(found["runs"].as_array().map(Vec::len), Some(22));
-    assert_eq!((&found["runs"][0]["run"], &found["runs"][0]["branch"]), (&"gate/22".into(), &"fix".into()));
+    assert_eq!((&found["runs"][21]["run"], &found["runs"][21]["branch"]), (&"gate/1".into(), &"fix".into()));
     assert_eq!(
         (&found["failed"]["hits"], &found["failed"]["of"], &found["flaky"]["hits"]),
         (&2.into(), &22.into(), &1.into())
@@ -138,14 +138,14 @@ fn a_tests_history_tells_when_it_failed_was_flaky_and_what_it_took() {
     let spell = &found["spells"][0];
     assert_eq!(
         (&spell["from"]["run"], &spell["runs"], &spell["mended"]["run"]),
-        (&"gate/4".into(), &2.into(), &"gate/6".into())
+        (&"gate/5".into(), &2.into(), &"gate/7".into())
     );
     let shift = &found["shifts"][0];
-    assert_eq!(shift["at"]["run"], "gate/12", "{found}");
+    assert_eq!(shift["at"]["run"], "gate/13", "{found}");
     assert!(shift["after_us"].as_u64() > shift["before_us"].as_u64().map(|us| us * 3), "{shift}");
     assert_says(
         &all_said(&quay.kesmo(&["history", "gate", "a", "--limit", "17"])),
-        &["since gate/12", "◐ flaky", "older ones than gate/6"],
+        &["since gate/13", "◐ flaky", "older ones than gate/6"],
     );
     assert_eq!(quay.json(&["history", "gate", "a", "--branch", "fix"])["runs"].as_array().map(Vec::len), Some(1));
     // As the lists of a database that an earlier version filled: made again from the attempts.
@@ -317,4 +317,43 @@ fn all_runs_with_a_label_are_read_as_one() {
     let none = quay.kesmo(&["show", "--label", "release=1188"]);
     assert_eq!(none.status.code(), Some(2));
     assert_says(&all_said(&none), &["no run with the label release=1188"]);
+}
+
+#[test]
+fn what_runs_took_is_summed_up_with_what_retries_cost_of_it() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let gate = Gate::new(&quay, "[retry]\ntimes = 1");
+    gate.write("a b c", "", "b", "c");
+    for _ in 0..2 {
+        assert_eq!(gate.run(&["--label", "release=1187"]), 0);
+    }
+    let found = quay.json(&["usage", "--by", "run"]);
+    let rows = found["rows"].as_array().expect("rows");
+    assert_eq!(rows.len(), 2, "{found}");
+    let us = |row: &Value, key: &str| row[key].as_u64().expect("a time");
+    for row in rows {
+        // One test of 0.3 s, two of 0.02 s, one of them twice; on two slots.
+        assert!((330_000..3_000_000).contains(&us(row, "tests_us")), "{row}");
+        assert!(us(row, "retried_us") > 5_000 && us(row, "retried_us") < us(row, "tests_us"), "{row}");
+        assert!(us(row, "idle_us") > 100_000, "the other slot had little to do: {row}");
+    }
+    assert_eq!(us(&found["total"], "tests_us"), rows.iter().map(|r| us(r, "tests_us")).sum::<u64>());
+    let labels = quay.json(&["usage", "--by", "label:release"]);
+    assert_eq!((&labels["rows"][0]["key"], &labels["rows"][0]["runs"]), (&"1187".into(), &2.into()));
+    let csv = String::from_utf8(quay.kesmo(&["usage", "--by", "suite", "--csv"]).stdout).expect("text");
+    assert!(csv.starts_with("suite,runs,tests_s,retries_s,idle_s,waited_s\r\ngate,2,"), "{csv}");
+    assert_says(&all_said(&quay.kesmo(&["usage", "--by", "account"])), &["first-admin", "of it retries", "all"]);
+    assert_says(
+        &all_said(&quay.kesmo(&["usage", "--until", "2020-01-01"])),
+        &["No run that is over was made from 2019-12-02"],
+    );
+    for (words, wanted) in [
+        (["usage", "--by", "colour"], "label:KEY"),
+        (["usage", "--from", "yesterday"], "is not a valid day"),
+        (["usage", "--from", "2999-01-01"], "is not before until"),
+        (["usage", "--suite", "gaet"], "there is no suite named"),
+    ] {
+        assert_says(&all_said(&quay.kesmo(&words)), &[wanted]);
+    }
 }

@@ -22,6 +22,7 @@ pub mod schedules;
 pub mod schema;
 mod statement;
 pub mod suites;
+pub mod usage;
 pub mod webhooks;
 
 use std::time::Duration;

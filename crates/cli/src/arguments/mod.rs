@@ -20,6 +20,7 @@ mod schedules;
 mod serve;
 mod start;
 mod suites;
+mod usage;
 mod values;
 mod watch;
 mod webhooks;
@@ -48,6 +49,7 @@ pub use schedules::{AddSchedule, Schedule};
 pub use serve::Serve;
 pub use start::{Again, Start};
 pub use suites::{AddSuite, PollBranches, Suite, Tests};
+pub use usage::Usage;
 pub use values::pairs;
 pub use watch::Watch;
 pub use webhooks::{AddWebhook, SendWebhook, TryWebhook, Webhook};
@@ -143,6 +145,8 @@ pub enum Command {
     Report(Report),
     /// List and download what a run left behind
     Artifacts(Artifacts),
+    /// What runs took of slots, by suite, brief, label, account, pool or month
+    Usage(Usage),
     /// Workers and what their slots do
     Workers,
     /// Add, list or remove tokens

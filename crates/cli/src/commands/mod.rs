@@ -26,6 +26,7 @@ pub mod serve;
 pub mod since;
 pub mod start;
 pub mod suites;
+pub mod usage;
 pub mod watch;
 pub mod webhooks;
 pub mod worker;

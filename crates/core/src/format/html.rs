@@ -407,7 +407,12 @@ fn timeline(out: &mut String, lanes: &Lanes) {
 
 /// Every test, in a table that is folded at first.
 fn all(out: &mut String, whole: &Whole<'_>, cases: &[ReportCase<'_>]) {
-    let _ = writeln!(out, "<h2>All</h2><details class=\"fold\"><summary>{} of {}</summary><table>", cases.len(), text(whole.name));
+    let _ = writeln!(
+        out,
+        "<h2>All</h2><details class=\"fold\"><summary>{} of {}</summary><table>",
+        cases.len(),
+        text(whole.name)
+    );
     out.push_str("<tr><th>State<th>Test<th class=\"n\">Attempts<th class=\"n\">Took</tr>\n");
     for case in cases {
         let why =

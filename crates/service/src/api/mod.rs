@@ -25,6 +25,7 @@ pub mod runs;
 pub mod schedules;
 mod sockets;
 pub mod suites;
+mod usage;
 pub mod webhooks;
 pub mod work;
 pub mod workers;
@@ -96,6 +97,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", comparing::routes())
         .mount("/", history::routes())
         .mount("/", releases::routes())
+        .mount("/", usage::routes())
         .mount("/", reports::routes())
         .mount("/", workers::routes())
         .mount("/", breakdown::routes())
@@ -169,7 +171,7 @@ impl Modify for Bearer {
         parks::park, parks::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, imports::import, entries::entries, entries::entry, entries::log, entries::artifacts,
         reports::report_of, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
-        breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence, history::commits, releases::release,
+        breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence, history::commits, releases::release, usage::usage, usage::usage_csv,
         briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,
         schedules::put, schedules::preview, schedules::list, schedules::show, schedules::remove, schedules::pause,
         schedules::now, schedules::calendar,

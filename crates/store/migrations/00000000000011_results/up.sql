@@ -23,6 +23,7 @@ create table results (
     primary key (run_id, entry, month)
 ) partition by range (month);
 create index results_test on results (test_id, run_id desc) include (outcome);
+create index results_retried on results (run_id) include (retried_us) where attempts > 1;
 create index results_flaky on results (test_id, run_id) include (retried_us) where outcome = 'flaky';
 
 -- Runs that were over before results were kept: theirs are made from their attempts, the latest first.

@@ -18,6 +18,7 @@ mod runs;
 mod schedules;
 mod service;
 mod suites;
+mod usage;
 mod webhooks;
 mod workers;
 
@@ -42,5 +43,6 @@ pub use runs::{Again, ChainLink, NewRun, Run, RunSummary, StopRun};
 pub use schedules::{Calendar, CalendarStart, NewSchedule, Pause, PlannedStart, ScheduleOf, SchedulePreview};
 pub use service::{Health, Refusal};
 pub use suites::{FacetDetail, NewSuite, Stored, Suite, SuiteDetail, SuiteDraft};
+pub use usage::{Usage, UsageRow};
 pub use webhooks::{Delivery, NewWebhook, Tried, TryWebhook, WebhookOf};
 pub use workers::{Drain, Slot, Worker, WorkingMachine};
