@@ -146,7 +146,7 @@ do $$ declare m date; begin
 end $$;
 create temporary table drawn as select r.id as run_id, date_trunc('month', r.created_at at time zone 'UTC')::date as month, r.created_at, e as entry,
     t.id as test_id, (e % 97 = 7 and random() < 0.1) as flaky, (50000 + random() * 9000)::bigint as spent
-  from runs r join suites s on s.id = r.suite_id and s.slug in ('made', 'large'), lateral generate_series(0, r.listed - 1) e
+  from runs r join suites s on s.id = r.suite_id and s.slug in ('made', 'large') cross join lateral generate_series(0, r.listed - 1) e
   join tests t on t.suite_id = r.suite_id and t.test = (case s.slug when 'made' then 't/' else 'l/' end) || e;
 insert into results select month, run_id, entry, test_id, case when flaky then 'flaky' else 'passed' end, case when flaky then 2 else 1 end, spent,
     case when flaky then spent else 0 end from drawn;

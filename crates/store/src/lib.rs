@@ -127,8 +127,17 @@ pub struct Store {
 fn pool(url: &str, size: usize) -> Result<Pool<AsyncPgConnection>, Error> {
     let mut config = ManagerConfig::<AsyncPgConnection>::default();
     config.recycling_method = RecyclingMethod::Fast;
+    config.custom_setup = Box::new(|url| Box::pin(connect(url)));
     let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new_with_config(url, config);
     Pool::builder(manager).max_size(size).build().map_err(|e| Error::Away(e.to_string()))
+}
+
+/// A connection whose statements are carried out as they are: compiling one beforehand takes PostgreSQL longer than any of them.
+async fn connect(url: &str) -> diesel::ConnectionResult<AsyncPgConnection> {
+    let mut connection = AsyncPgConnection::establish(url).await?;
+    let set = diesel::sql_query("set jit = off").execute(&mut connection).await;
+    set.map_err(diesel::ConnectionError::CouldntSetupConfiguration)?;
+    Ok(connection)
 }
 
 impl Store {

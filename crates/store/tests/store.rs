@@ -30,8 +30,10 @@ use kesmo_store::{
     month_of,
     polls::NewPoll,
     records::RecordChange,
+    results::{Among, NewResult, NewResults},
     runs::{Filter, NewRun, RunRow},
     schedules::{Firing, NewPlanned, NewSchedule},
+    usage::By,
     webhooks::{Kept, NewDelivery, NewWebhook},
 };
 
@@ -1170,4 +1172,112 @@ async fn deliveries_are_kept_together_with_a_number_for_each_run() {
     let Kept::New(last, Some(run)) = &kept[3] else { panic!("m3 is new") };
     assert_eq!((last.run_id, store.deliveries(webhook.id, 10).await.unwrap()[0].run_id), (Some(run.id), Some(run.id)));
     assert!(store.take_deliveries(&[]).await.unwrap().is_empty());
+}
+
+/// What a run says of tests, in their order: name, outcome, attempts, milliseconds.
+fn results(run: &RunRow, told: &[(&str, Outcome, u32, u64)]) -> NewResults {
+    let row = |(entry, (test, outcome, attempts, ms)): (usize, &(&str, Outcome, u32, u64))| NewResult {
+        test: (*test).to_owned(),
+        variant: String::new(),
+        entry: entry as u32,
+        outcome: *outcome,
+        attempts: *attempts,
+        spent_us: ms * 1000,
+        retried_us: u64::from(attempts - 1) * 700,
+    };
+    NewResults { run_id: run.id, month: month_of(run.created_at), rows: told.iter().enumerate().map(row).collect() }
+}
+
+/// Ends a run and has its results recorded, as a service does.
+async fn over(store: &Store, run: &RunRow, verdict: Verdict, told: &[(&str, Outcome, u32, u64)]) -> bool {
+    let commit = Commit { runs: vec![change(run, Phase::Finished, Some(verdict))], ..Commit::default() };
+    store.commit(&commit).await.expect("the verdict is kept");
+    recorded(store, run, told).await
+}
+
+/// Has what a run says recorded; false if it was before.
+async fn recorded(store: &Store, run: &RunRow, told: &[(&str, Outcome, u32, u64)]) -> bool {
+    let (results, failing) = ([results(run, told)], FailingChange::default());
+    let told = RecordChange { runs: &[run.id], results: &results, records: &[], start_cost: None, failing: &failing };
+    store.put_records(run.suite_id, "main", &told).await.expect("the records are kept")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_runs_say_of_their_tests_is_kept_once_and_found_by_test_and_by_run() {
+    use Outcome::{Failed, Flaky, Passed};
+    let store = store().await;
+    let mut runs = Vec::new();
+    for n in 0..4 {
+        runs.push(run(&store, "resulting", if n < 2 { &[("release", "resulting-1")] } else { &[] }).await);
+    }
+    assert!(over(&store, &runs[0], Verdict::Failed, &[("a", Passed, 1, 10), ("b", Failed, 3, 20)]).await);
+    assert!(over(&store, &runs[1], Verdict::Passed, &[("b", Passed, 1, 21), ("c", Flaky, 2, 5)]).await);
+    assert!(over(&store, &runs[2], Verdict::Passed, &[("b", Passed, 1, 22)]).await);
+    assert!(!recorded(&store, &runs[2], &[("b", Failed, 1, 99)]).await, "it was recorded before");
+    let suite = runs[0].suite_id;
+    let test = async |name: &str| store.tests_named(suite, name).await.unwrap()[0].id;
+    let (a, b, c) = (test("a").await, test("b").await, test("c").await);
+    assert!(store.tests_named(suite, "d").await.unwrap().is_empty());
+    let history = store.history(b, None, None, 10).await.unwrap();
+    assert_eq!(
+        history.iter().map(|h| (h.number, h.outcome(), h.attempts, h.spent_us)).collect::<Vec<_>>(),
+        [(3, Passed, 1, 22_000), (2, Passed, 1, 21_000), (1, Failed, 3, 20_000)],
+        "the latest first, and nothing of what was told twice"
+    );
+    assert_eq!(store.history(b, None, Some(runs[1].id), 10).await.unwrap().len(), 1);
+    assert_eq!(store.history(b, None, None, 2).await.unwrap().len(), 2);
+    assert_eq!(store.history(b, Some("main"), None, 10).await.unwrap().len(), 0, "none of them is of that branch");
+    let seen = store.results_of(runs[0].id, month_of(runs[0].created_at)).await.unwrap();
+    assert_eq!(
+        seen.iter().map(|(id, s)| (*id, s.entry, s.outcome)).collect::<Vec<_>>(),
+        [(a, 0, Passed), (b, 1, Failed)]
+    );
+    // A failing run's time says nothing of what a test usually takes.
+    let before = store.durations_before(&[a, b], runs[3].id, 9).await.unwrap();
+    assert_eq!((before[&a].clone(), before[&b].clone()), (vec![10_000], vec![22_000, 21_000]));
+    assert_eq!(store.flaky_before(&[a, b, c], runs[3].id, 50).await.unwrap().into_iter().collect::<Vec<_>>(), [c]);
+    assert!(store.flaky_before(&[c], runs[1].id, 50).await.unwrap().is_empty(), "not before it was");
+    let flaky = store.flaky(Some(suite), month_of(runs[0].created_at), 100, 10).await.unwrap();
+    assert_eq!(
+        flaky.iter().map(|f| (f.test.as_str(), f.series.as_str(), f.retried_us)).collect::<Vec<_>>(),
+        [("c", "k", 700)]
+    );
+    let label: BTreeMap<String, String> = [("release".to_owned(), "resulting-1".to_owned())].into();
+    let of_label = store.labelled_tests(&label).await.unwrap();
+    assert_eq!(
+        of_label.iter().map(|t| (t.test.as_str(), t.outcome(), t.number)).collect::<Vec<_>>(),
+        [("a", Some(Passed), 1), ("b", Some(Passed), 2), ("c", Some(Flaky), 2)],
+        "the latest that counts of the runs with the label"
+    );
+    let among = Among { suite_id: suite, before: runs[2].id, branch: Some(None), until: None, most: 10 };
+    let found: Vec<i64> = store.comparable(among).await.unwrap().iter().map(|c| c.id).collect();
+    assert_eq!(found, [runs[1].id, runs[0].id]);
+    assert!(store.comparable(Among { branch: Some(Some("main")), ..among }).await.unwrap().is_empty());
+    let used =
+        store.usage(&By::Label("release".into()), Some(suite), runs[0].created_at, Utc::now(), 10).await.unwrap();
+    let sums: Vec<(&str, i64, i64)> = used.iter().map(|u| (u.key.as_str(), u.runs, u.retried_us)).collect();
+    assert!(sums.contains(&("resulting-1", 2, 2100)) && sums.contains(&("", 1, 0)), "{sums:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn results_of_runs_that_were_over_before_are_made_once_by_whoever_comes_first() {
+    let store = Arc::new(store().await);
+    let run = run(&store, "older", &[]).await;
+    let commit = Commit { runs: vec![change(&run, Phase::Finished, Some(Verdict::Passed))], ..Commit::default() };
+    store.commit(&commit).await.unwrap();
+    let mut c = AsyncPgConnection::establish(&CLUSTER.postgres.url()).await.unwrap();
+    c.batch_execute(&format!("insert into older_runs values ({})", run.id)).await.unwrap();
+    assert!(store.is_older(run.id).await.unwrap());
+    let told = results(&run, &[("gate", Outcome::Passed, 1, 5), (&"long/".repeat(900), Outcome::Skipped, 1, 5)]);
+    let all = (0..6).map(|_| {
+        let (store, told) = (Arc::clone(&store), told.clone());
+        tokio::spawn(async move { store.put_older(run.suite_id, &told).await })
+    });
+    for one in all.collect::<Vec<_>>() {
+        one.await.unwrap().unwrap();
+    }
+    assert!(!store.is_older(run.id).await.unwrap());
+    assert_eq!(store.results_of(run.id, month_of(run.created_at)).await.unwrap().len(), 2);
+    let long = store.tests_named(run.suite_id, &"long/".repeat(900)).await.unwrap();
+    assert_eq!(long.len(), 1, "a name that is longer than what an index takes is found by its hash");
 }

@@ -1006,6 +1006,37 @@ group-by = 1
     }
 
     #[test]
+    fn runs_are_alike_that_chose_the_same_tests_in_the_same_environment() {
+        let pick = |patterns: &[&str]| RunOptions {
+            pick: patterns.iter().map(|p| (*p).to_owned()).collect(),
+            ..RunOptions::default()
+        };
+        let whole = RunOptions::default();
+        assert_eq!(whole.alike().said, "all tests");
+        // How it ran does not matter.
+        let other = RunOptions {
+            retries: Some(3),
+            shards: Some(2),
+            shuffle: true,
+            set: [("passengers".to_owned(), "9".to_owned())].into(),
+            labels: [("release".to_owned(), "1187".to_owned())].into(),
+            ..RunOptions::default()
+        };
+        assert_eq!(other.alike(), whole.alike());
+        assert_eq!(pick(&["a", "b"]).alike(), pick(&["b", "a", "b"]).alike(), "in whatever order");
+        let env = RunOptions { env: Some("ci".into()), ..RunOptions::default() };
+        let only = |test: &str| RunOptions {
+            only: Some(vec![(test.to_owned(), String::new())]),
+            only_because: Some("not passed in fares/7".into()),
+            ..RunOptions::default()
+        };
+        let all = [whole, pick(&["a"]), pick(&["a", "b"]), env, only("x"), only("y")];
+        let keys: std::collections::BTreeSet<String> = all.iter().map(|o| o.alike().key).collect();
+        assert_eq!(keys.len(), all.len(), "each of them is another choice");
+        assert_eq!(only("x").alike().said, only("y").alike().said);
+    }
+
+    #[test]
     fn rules_apply_in_their_order() {
         let plan = plan(&RunOptions::default()).unwrap();
         let [a, b, c] = plan.entries.as_slice() else { panic!("three entries") };

@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use super::median;
+use super::middle::median;
 use crate::words::Outcome;
 
 /// A modified z-score beyond which a value is an outlier (B. Iglewicz and D. C. Hoaglin, "How to Detect and Handle Outliers",

@@ -4,6 +4,7 @@
 mod compare;
 pub mod flakiness;
 mod likeness;
+mod middle;
 mod shift;
 mod spell;
 
@@ -11,6 +12,7 @@ use serde::{Deserialize, Serialize};
 
 pub use compare::{Change, Comparison, Seen, beyond_noise, compare};
 pub use likeness::{Cause, causes, likeness};
+pub(crate) use middle::median;
 pub use shift::{Shift, shifts};
 pub use spell::{Spell, spells};
 
@@ -64,16 +66,6 @@ impl Estimate {
         }
         let mut away: Vec<u64> = self.recent.iter().map(|s| s.abs_diff(middle)).collect();
         Span(((median(&mut away) as f64 * 1.4826) as u64).max(middle / 50))
-    }
-}
-
-/// The median; the mean of the two middle ones of an even number, zero of none.
-pub(crate) fn median(values: &mut [u64]) -> u64 {
-    values.sort_unstable();
-    match values.len() {
-        0 => 0,
-        n if n % 2 == 1 => values[n / 2],
-        n => u64::midpoint(values[n / 2 - 1], values[n / 2]),
     }
 }
 

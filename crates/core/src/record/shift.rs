@@ -1,6 +1,6 @@
 //! When a test's durations changed for good: change points that a person would see in a plot.
 
-use super::median;
+use super::middle::median;
 
 /// How sure a change must be to be told.
 const SURE: f64 = 0.98;

@@ -6,7 +6,7 @@ use chrono::{DateTime, NaiveTime, Utc};
 use kesmo_core::{
     plan::RunOptions,
     record::{Change, Comparison, Seen, beyond_noise, compare},
-    source::short_commit,
+    source::{check_branch, short_commit},
     words::{Ended, Verdict},
 };
 use kesmo_store::{
@@ -57,6 +57,7 @@ fn with_of(text: Option<&str>, suite: &str) -> Result<With, Refused> {
         _ => {}
     }
     if let Some(branch) = text.strip_prefix("branch:") {
+        check_branch(branch).map_err(|e| Refused::invalid(e.to_string()))?;
         return Ok(With::Branch(branch.to_owned()));
     }
     let (of, number) = text.rsplit_once('/').unwrap_or((suite, text));

@@ -80,6 +80,8 @@ pub(super) async fn more_of(
     pictures: Pictures,
 ) -> Result<More, Refused> {
     app.floor.recorded().await;
+    // Pictures take memory and a thread: few reports are made at a time.
+    let _turn = app.unpacking.acquire().await.map_err(|e| Refused::unavailable(e.to_string()))?;
     let new = comparing::with_last(app, row, suite).await?.map(|found| new_in(&found));
     let mut more = More { facts: facts(row)?, new, ..More::default() };
     let bad = |(_, state): &(usize, &(Outcome, u16, u64))| matches!(state.0, Outcome::Failed | Outcome::Flaky);

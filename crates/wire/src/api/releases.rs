@@ -4,7 +4,7 @@ use kesmo_core::words::{Outcome, Verdict};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::RunSummary;
+use super::runs::RunSummary;
 
 /// How many tests of a variant stand how, by their latest outcomes in the runs of a release.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
