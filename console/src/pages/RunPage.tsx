@@ -173,6 +173,9 @@ function Actions({ name, run }: { name: string; run: Run }) {
               Only what did not pass
             </Button>
           ) : null}
+          <a className="btn btn-sm btn-outline-primary" href={`/api/runs/${name}/report?as=html`} download={`${name.replace("/", "-")}.html`}>
+            HTML report
+          </a>
           <a className="btn btn-sm btn-outline-primary" href={`/api/runs/${name}/report?as=junit`} download={`${name.replace("/", "-")}.xml`}>
             JUnit XML
           </a>

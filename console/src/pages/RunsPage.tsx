@@ -54,6 +54,7 @@ export function RunsPage() {
           onKeyDown={(e) => e.key === "Enter" && set("label", e.currentTarget.value.trim())}
           onBlur={(e) => set("label", e.currentTarget.value.trim())}
         />
+        <Link to="/usage">what runs took</Link>
         {label ? <Link to={`/release?label=${encodeURIComponent(label)}`}>all of them as one</Link> : null}
       </div>
       {runs.error ? <Trouble error={runs.error} /> : all.length > 0 ? <RunsTable runs={all} /> : <Empty>No run is like this.</Empty>}
