@@ -404,32 +404,32 @@ async fn what_is_new_histories_flaky_tests_and_releases_have_their_pages() {
     let marks = quay.path("console-marks");
     std::fs::create_dir_all(&marks).expect("a folder");
     let more = format!("[retry]\ntimes = 1\n[env]\nMARKS = {:?}", marks.display().to_string());
-    let folder = quay.tap("paged", "good wobbly", body, &more);
+    let folder = quay.tap("leafed", "good wobbly", body, &more);
     for _ in 0..3 {
         assert_eq!(quay.wait(&folder, &["--label", "page=7"]).0, 0);
     }
-    quay.tap("paged", "good wobbly bad", body, &more);
+    quay.tap("leafed", "good wobbly bad", body, &more);
     assert_eq!(quay.wait(&folder, &["--label", "page=7"]).0, 1);
     let page = browser(1280, 900).await;
     let url = &quay.url;
     page.client.goto(&format!("{url}/#token={}", quay.token())).await.expect("the page opens");
     page.shows(&["Now"]).await;
     let open = async |path: &str| page.client.goto(&format!("{url}{path}")).await.expect("the page opens");
-    open("/runs/paged/4").await;
-    page.shows(&["Against", "paged/3", "1 newly failing", "the tide was late"]).await;
+    open("/runs/leafed/4").await;
+    page.shows(&["Against", "leafed/3", "1 newly failing", "the tide was late"]).await;
     page.click("//a[text()='compare']").await;
-    page.shows(&["paged/4 compared", "the last run of all tests", "Newly failing", "not there → ◆ failed", "New"])
+    page.shows(&["leafed/4 compared", "the last run of all tests", "Newly failing", "not there → ◆ failed", "New"])
         .await;
     page.click("//button[text()='the last of an earlier day']").await;
     page.shows(&["It is compared with nothing: there is no run of all tests of an earlier day."]).await;
     open("/flaky").await;
     page.shows(&["wobbly", "◐ 4 of 4", "the board wobbled"]).await;
-    open("/suites/paged?test=bad&variant=").await;
+    open("/suites/leafed?test=bad&variant=").await;
     page.shows(&["When it failed", "not mended yet", "Of its last runs: failed 1 of 1"]).await;
-    open("/suites/paged?test=wobbly&variant=").await;
+    open("/suites/leafed?test=wobbly&variant=").await;
     page.shows(&["What it took", "What its failing goes with", "4 of its last 8 attempts failed"]).await;
     open("/release?label=page%3D7").await;
-    page.shows(&["◆ failed", "page=7", "Still failing in paged", "bad", "No run of it"]).await;
+    page.shows(&["◆ failed", "page=7", "Still failing in leafed", "bad", "No run of it"]).await;
     open("/release?label=page%3D8").await;
     page.shows(&["no run with the label page=8"]).await;
     assert!(page.fits().await, "nothing stands beyond the page's side");

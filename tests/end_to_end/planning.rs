@@ -258,7 +258,7 @@ esac"#;
     assert_says(&said, &["of 3 tests none is chosen by --pick nothing"]);
     for (words, why) in [
         (&["--portion", "6/5"][..], "there are portions 1/5 to 5/5"),
-        (&["--report", "html=x"], "use junit, tap or json"),
+        (&["--report", "pdf=x"], "use junit, tap, json, csv or html"),
         (&["--set", "knots=3"], "has no setting"),
         (&["--retires", "3"], "--retries"),
     ] {

@@ -421,7 +421,7 @@ case $t in *late*) printf 'not ok - %s\n# expected Closed\n' $t ;; *) echo "ok -
             ("/".to_owned(), vec!["Just ended", "usable/2"]),
             ("/runs".to_owned(), vec!["usable/2"]),
             ("/runs/usable/2".to_owned(), vec!["Slots over time", "Causes", "By group of names", "gate/late1"]),
-            (format!("/runs/usable/1/tests/{late}"), vec!["Attempt 2:", "Pictures compared", "In the last"]),
+            (format!("/runs/usable/1/tests/{late}"), vec!["Attempt 2:", "Pictures compared", "Of its last runs"]),
             ("/suites".to_owned(), vec!["usable"]),
             ("/suites/draft".to_owned(), vec!["A first suite file", "kesmo.toml", "ls tests/*.sh"]),
             ("/suites/usable".to_owned(), vec!["Over time", "Slowest", "fog", "slot-minutes"]),
