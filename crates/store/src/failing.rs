@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
 use diesel::{
-    ExpressionMethods, QueryDsl, Queryable, QueryableByName, Selectable, SelectableHelper,
+    ExpressionMethods, OptionalExtension, QueryDsl, Queryable, QueryableByName, Selectable, SelectableHelper,
     sql_types::{Array, BigInt, Integer, Nullable, Text, Timestamptz},
 };
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
@@ -148,6 +148,17 @@ impl Store {
         .get_result(&mut c)
         .await?;
         Ok(later.count == 0)
+    }
+
+    /// Whether a run is over and not recorded yet.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn is_unrecorded(&self, run: i64) -> Result<bool, Error> {
+        let mut c = self.connection().await?;
+        let found: Option<i64> =
+            unrecorded::table.find(run).select(unrecorded::run_id).first(&mut c).await.optional()?;
+        Ok(found.is_some())
     }
 
     /// Runs that were over before that moment and are not recorded, oldest first; at most so many.

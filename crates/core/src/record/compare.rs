@@ -47,7 +47,7 @@ pub struct Comparison<K> {
     pub still_failing: Vec<Change<K>>,
     /// Failed before, and passed or was flaky.
     pub mended: Vec<Change<K>>,
-    /// Failed before, and did not come to run, was skipped or parked: nobody knows whether it is mended.
+    /// Ran before, and did not come to run; or failed before, and was skipped or parked. Nobody knows how it is now.
     pub untested: Vec<Change<K>>,
     /// Flaky, and neither flaky nor failed before.
     pub newly_flaky: Vec<Change<K>>,
@@ -127,7 +127,7 @@ pub fn compare<K: Ord + Copy>(
             (Some(Failed), Failed) => out.still_failing.push(change),
             (_, Failed) => out.newly_failing.push(change),
             (Some(Failed), Passed | Flaky) => out.mended.push(change),
-            (Some(Failed), Skipped | Parked | NotRun) => out.untested.push(change),
+            (Some(Failed), Skipped | Parked) | (Some(Failed | Passed | Flaky), NotRun) => out.untested.push(change),
             (None | Some(Passed | Skipped | Parked | NotRun), Flaky) => out.newly_flaky.push(change),
             _ => {}
         }
@@ -227,6 +227,7 @@ mod tests {
             ("mended but flaky", Failed),
             ("set aside", Failed),
             ("cut off", Failed),
+            ("cut off well", Passed),
             ("wobbles", Passed),
             ("wobbled before", Flaky),
             ("was skipped", Skipped),
@@ -239,6 +240,7 @@ mod tests {
             ("mended but flaky", Flaky),
             ("set aside", Parked),
             ("cut off", NotRun),
+            ("cut off well", NotRun),
             ("wobbles", Flaky),
             ("wobbled before", Flaky),
             ("was skipped", Failed),
@@ -252,11 +254,11 @@ mod tests {
         assert_eq!(names(&found.newly_failing), ["breaks", "was skipped", "new and bad"]);
         assert_eq!(names(&found.still_failing), ["stays"]);
         assert_eq!(names(&found.mended), ["mended", "mended but flaky"]);
-        assert_eq!(names(&found.untested), ["set aside", "cut off"], "nobody knows whether they are mended");
+        assert_eq!(names(&found.untested), ["set aside", "cut off", "cut off well"], "nobody knows how they are");
         assert_eq!(names(&found.newly_flaky), ["wobbles"]);
         assert_eq!(names(&found.new), ["new", "new and bad"]);
         assert_eq!(names(&found.gone), ["gone"]);
-        assert_eq!((found.both, found.pace), (9, None));
+        assert_eq!((found.both, found.pace), (10, None));
         let same = compare(of(&before[..1]), of(&before[..1]));
         assert!(same.is_empty() && !found.is_empty());
     }

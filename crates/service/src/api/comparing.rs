@@ -17,7 +17,7 @@ use kesmo_store::{
 use kesmo_wire::api::{Compared, ComparedTest, ComparedTests, SeenTest, SetupDifference};
 use rocket::{Route, State, get, routes, serde::json::Json};
 
-use super::{body::Answer, failing::keep_older, found::find};
+use super::{body::Answer, failing::have_results, found::find};
 use crate::{access::MaySee, app::App, refused::Refused};
 
 /// Tests that a list names.
@@ -131,6 +131,9 @@ fn check(row: &RunRow, name: &str) -> Result<(), Refused> {
     if row.phase != "finished" {
         return Err(Refused::conflict(format!("{name} is not over yet: compare it when it has a verdict")));
     }
+    if row.verdict.as_deref().and_then(Verdict::of) == Some(Verdict::Void) {
+        return Err(Refused::invalid(format!("{name} is void: it says nothing of its tests that could be compared")));
+    }
     if row.labels.get("hunt").is_some() {
         return Err(Refused::invalid(format!("{name} repeats tests on purpose: it is not compared with other runs")));
     }
@@ -138,9 +141,7 @@ fn check(row: &RunRow, name: &str) -> Result<(), Refused> {
 }
 
 async fn results_of(app: &App, row: &RunRow, suite: &str) -> Result<Vec<(i64, Seen)>, Refused> {
-    if app.store.is_older(row.id).await? {
-        keep_older(app, row, suite).await?;
-    }
+    have_results(app, row, suite).await?;
     Ok(app.store.results_of(row.id, month_of(row.created_at)).await?)
 }
 

@@ -106,8 +106,22 @@ async fn older(app: &App) -> Result<(), Refused> {
     Ok(())
 }
 
+/// Sees to it that what a run that is over says of its tests is there: also if it was over before that was kept, or if the service
+/// that carried it out ended before it recorded it.
+pub(super) async fn have_results(app: &App, row: &RunRow, suite: &str) -> Result<(), Refused> {
+    if app.store.is_older(row.id).await? {
+        return keep_older(app, row, suite).await;
+    }
+    if app.store.is_unrecorded(row.id).await? {
+        let record = read(app, row, format!("{suite}/{}", row.number)).await?;
+        app.floor.ask(|reply| Ask::Imported(Box::new(record), reply)).await;
+        app.floor.recorded().await;
+    }
+    Ok(())
+}
+
 /// Makes the results of a run that was over before results were kept.
-pub(super) async fn keep_older(app: &App, row: &RunRow, suite: &str) -> Result<(), Refused> {
+async fn keep_older(app: &App, row: &RunRow, suite: &str) -> Result<(), Refused> {
     let record = read(app, row, format!("{suite}/{}", row.number)).await?;
     Ok(app.store.put_older(row.suite_id, &results_of(&record)).await?)
 }

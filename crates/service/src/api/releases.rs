@@ -13,7 +13,7 @@ use kesmo_store::{
 use kesmo_wire::api::{Release, ReleaseSuite, ReleaseTest, ReleaseVariant, RunSummary};
 use rocket::{Route, State, get, routes, serde::json::Json};
 
-use super::{body::Answer, failing::keep_older};
+use super::{body::Answer, failing::have_results};
 use crate::{access::MaySee, app::App, refused::Refused};
 
 /// Runs of a release, and tests of each kind that are named.
@@ -39,8 +39,8 @@ async fn release(app: &State<App>, _caller: MaySee, label: &str) -> Answer<Relea
     }
     app.floor.recorded().await;
     for (row, suite) in &rows {
-        if row.phase == "finished" && app.store.is_older(row.id).await? {
-            keep_older(app, row, suite).await?;
+        if row.phase == "finished" {
+            have_results(app, row, suite).await?;
         }
     }
     let tests = app.store.labelled_tests(&labels).await?;
@@ -54,7 +54,15 @@ async fn release(app: &State<App>, _caller: MaySee, label: &str) -> Answer<Relea
         let own: Vec<&LabelledTest> = tests.iter().filter(|t| t.suite_id == rows[0].suite_id).collect();
         let missing = missing(app, rows, &own).await?;
         let summary = |row: &RunRow| active.get(&row.id).cloned().unwrap_or_else(|| summary_of_row(row, suite));
-        suites.push(of_suite(suite, rows.iter().map(summary).collect(), &own, missing));
+        let mut beside = BTreeSet::new();
+        for row in rows.iter().filter(|row| row.verdict.as_deref().and_then(Verdict::of) == Some(Verdict::Failed)) {
+            let told = summary(row);
+            let by_flaky = row.run_options()?.flaky_fails && told.tally.flaky > 0;
+            if told.tally.failed == 0 || by_flaky || !app.store.wrongs(row.id).await?.is_empty() {
+                beside.insert(told.name);
+            }
+        }
+        suites.push(of_suite(suite, rows.iter().map(summary).collect(), &own, missing, &beside));
     }
     let all = app.store.suites().await?;
     let without = all.into_iter().map(|s| s.slug).filter(|slug| !by_suite.contains_key(slug)).collect();
@@ -90,7 +98,13 @@ async fn missing(app: &App, rows: &[RunRow], own: &[&LabelledTest]) -> Result<Ve
     Ok(names)
 }
 
-fn of_suite(suite: &str, runs: Vec<RunSummary>, own: &[&LabelledTest], missing: Vec<(String, String)>) -> ReleaseSuite {
+fn of_suite(
+    suite: &str,
+    runs: Vec<RunSummary>,
+    own: &[&LabelledTest],
+    missing: Vec<(String, String)>,
+    beside: &BTreeSet<String>,
+) -> ReleaseSuite {
     let mut variants: BTreeMap<&str, ReleaseVariant> = BTreeMap::new();
     let (mut failing, mut never_run) = (Vec::new(), Vec::new());
     for test in own {
@@ -126,7 +140,7 @@ fn of_suite(suite: &str, runs: Vec<RunSummary>, own: &[&LabelledTest], missing: 
         message: String::new(),
     };
     never_run.extend(missing.into_iter().map(nowhere));
-    let (verdict, reason) = verdict_of(&runs, &variants.values().cloned().collect::<Vec<_>>());
+    let (verdict, reason) = verdict_of(&runs, &variants.values().cloned().collect::<Vec<_>>(), beside);
     let (failing_total, never_run_total) = (failing.len() as u32, never_run.len() as u32);
     failing.truncate(MOST_NAMED);
     never_run.truncate(MOST_NAMED);
@@ -145,8 +159,12 @@ fn of_suite(suite: &str, runs: Vec<RunSummary>, own: &[&LabelledTest], missing: 
 }
 
 /// What a suite's runs of a release come to. Of runs that chose the same tests the latest counts, for what its tests do not say:
-/// that it was void, was stopped, or failed by something beside them.
-fn verdict_of(runs: &[RunSummary], variants: &[ReleaseVariant]) -> (Option<Verdict>, String) {
+/// that it was void, was stopped, or failed by something beside them (`beside`, by name).
+fn verdict_of(
+    runs: &[RunSummary],
+    variants: &[ReleaseVariant],
+    beside: &BTreeSet<String>,
+) -> (Option<Verdict>, String) {
     if let Some(open) = runs.iter().find(|r| r.verdict.is_none()) {
         return (None, format!("{} is not over yet", open.name));
     }
@@ -158,7 +176,7 @@ fn verdict_of(runs: &[RunSummary], variants: &[ReleaseVariant]) -> (Option<Verdi
     let of = |verdict: Verdict| latest.iter().find(|r| r.verdict == Some(verdict)).copied();
     let said = |run: &RunSummary| format!("{}: {}", run.name, run.reason);
     // Its tests that failed passed later: only what failed it beside them still counts.
-    if let Some(run) = latest.iter().find(|r| r.verdict == Some(Verdict::Failed) && r.tally.failed == 0) {
+    if let Some(run) = latest.iter().find(|r| beside.contains(&r.name)) {
         return (Some(Verdict::Failed), said(run));
     }
     if let Some(run) = of(Verdict::Void) {
@@ -199,7 +217,10 @@ mod tests {
     #[test]
     fn what_was_mended_by_a_later_run_does_not_fail_the_whole() {
         use Verdict::{Failed, Passed, Stopped, Void};
-        let of = |runs: &[RunSummary], counts: &[ReleaseVariant]| verdict_of(runs, counts).0;
+        let of = |runs: &[RunSummary], counts: &[ReleaseVariant]| {
+            let bare = runs.iter().filter(|r| r.verdict == Some(Failed) && r.tally.failed == 0);
+            verdict_of(runs, counts, &bare.map(|r| r.name.clone()).collect()).0
+        };
         // The second run was of what had failed alone.
         let mended = [run(2, "some", Some(Passed), 0), run(1, "all", Some(Failed), 3)];
         assert_eq!(of(&mended, &counts(9, 0, 0)), Some(Passed));
@@ -213,7 +234,11 @@ mod tests {
         assert_eq!(of(&stopped, &counts(4, 0, 5)), Some(Stopped));
         assert_eq!(of(&stopped, &counts(9, 0, 0)), Some(Passed), "what was left came to run elsewhere");
         assert_eq!(of(&[run(1, "all", Some(Passed), 0)], &[]), Some(Void), "nothing came to run");
-        let (open, why) = verdict_of(&[run(2, "all", None, 0), run(1, "all", Some(Failed), 1)], &counts(0, 1, 0));
+        let (open, why) =
+            verdict_of(&[run(2, "all", None, 0), run(1, "all", Some(Failed), 1)], &counts(0, 1, 0), &BTreeSet::new());
+        // One whose process ended badly, besides tests that failed and passed later.
+        let both = ["gate/1".to_owned()].into();
+        assert_eq!(verdict_of(&mended, &counts(9, 0, 0), &both).0, Some(Failed));
         assert_eq!((open, why.as_str()), (None, "gate/2 is not over yet"));
     }
 }

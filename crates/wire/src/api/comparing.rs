@@ -62,7 +62,7 @@ pub struct Compared {
     pub newly_failing: ComparedTests,
     pub still_failing: ComparedTests,
     pub mended: ComparedTests,
-    /// Failed before, and did not come to run, was skipped or parked.
+    /// Ran before, and did not come to run; or failed before, and was skipped or parked.
     pub untested: ComparedTests,
     /// Flaky, and not so in the 50 runs before either.
     pub newly_flaky: ComparedTests,
