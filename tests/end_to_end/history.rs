@@ -93,6 +93,10 @@ fn a_run_is_compared_with_the_last_of_its_choice_and_branch() {
         found["because"]
     );
     assert_eq!((names(&found["mended"]), names(&found["newly_failing"])), (vec!["a"], vec!["e"]));
+    // What a service that was killed did not record is there before it is compared.
+    quay.sql("insert into unrecorded select id from runs; delete from results");
+    let again: Value = quay.json(&["compare", "gate/4"]);
+    assert_eq!((names(&again["mended"]), names(&again["newly_failing"])), (vec!["a"], vec!["e"]));
     // Asked for otherwise.
     assert_eq!(quay.json(&["compare", "gate/4", "--with", "branch:main"])["with"], "gate/3");
     assert_eq!(quay.json(&["compare", "gate/3", "--with", "last-passed"])["with"], "gate/1");
@@ -111,6 +115,12 @@ fn a_run_is_compared_with_the_last_of_its_choice_and_branch() {
     ] {
         assert_says(&all_said(&quay.kesmo(&words)), &[wanted]);
     }
+    // One that was void says nothing that could be compared, and no report of it reads calm.
+    assert_eq!(gate.run(&["--pick", "nothing-is-called-so"]), 10);
+    assert_says(&all_said(&quay.kesmo(&["compare", "gate/5"])), &["gate/5 is void"]);
+    let report = quay.kesmo(&["report", "gate/5", "--as", "html"]);
+    let html = String::from_utf8_lossy(&report.stdout).into_owned();
+    assert!(html.contains("⊘ void") && !html.contains("No test ended otherwise"), "{html}");
 }
 
 #[test]
@@ -200,6 +210,12 @@ fn what_is_flaky_is_told_with_how_often_and_proved_to_be_mended() {
     let open = quay.kesmo(&["prove", "gate", "c", "--rate", "1%", "--at-most", "9"]);
     assert_eq!(open.status.code(), Some(10), "{}", all_said(&open));
     assert_says(&all_said(&open), &["not proved either way after 9 repetitions", "--at-most"]);
+    // Repetitions that pass in a process that ends badly prove nothing.
+    fs::write(gate.folder.join("tests.sh"), format!("{SCRIPT}\nexit 5\n")).expect("a file");
+    assert!(quay.kesmo(&["suite", "add", &gate.folder.display().to_string()]).status.success());
+    let beside = quay.kesmo(&["prove", "gate", "c"]);
+    assert_eq!(beside.status.code(), Some(12), "{}", all_said(&beside));
+    assert_says(&all_said(&beside), &["cannot be counted", "status 5"]);
     let never = quay.kesmo(&["prove", "gate", "a"]);
     assert_eq!(never.status.code(), Some(2));
     assert_says(&all_said(&never), &["failed in none of its last 6 attempts", "--rate"]);

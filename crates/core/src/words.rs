@@ -114,6 +114,17 @@ impl Ended {
 }
 
 impl Verdict {
+    /// How bad it is, of several runs: a failure is worse than what tested nothing, and that than what was stopped.
+    #[must_use]
+    pub const fn severity(self) -> u8 {
+        match self {
+            Self::Passed => 0,
+            Self::Stopped => 1,
+            Self::Void => 2,
+            Self::Failed => 3,
+        }
+    }
+
     /// The exit status of whatever waited for the run.
     #[must_use]
     pub const fn exit_status(self) -> i32 {

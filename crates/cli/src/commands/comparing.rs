@@ -12,7 +12,7 @@ use crate::{
     arguments::Compare,
     context::Context,
     failure::Failure,
-    view::{self, Paint, bold, outcome_word, paint, safe::plain},
+    view::{self, Paint, bold, capital, outcome_word, paint, safe::plain},
 };
 
 /// Tests of a list that are told.
@@ -86,11 +86,6 @@ fn row(what: &str, test: &ComparedTest) -> Vec<String> {
         }
     };
     vec![format!("  {name}"), change, shorten(&plain(test.message.lines().next().unwrap_or_default()), 100)]
-}
-
-fn capital(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }
 
 fn tests(count: u32) -> String {

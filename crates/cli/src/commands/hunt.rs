@@ -1,17 +1,15 @@
 //! `kesmo hunt`: looks for the reason of a failure by repeating it.
 
-use std::time::Duration;
-
 use kesmo_core::{
     plan::RunOptions,
     run::hunt::{Hunt as Search, Reason, Step, Trial},
-    words::{Outcome, Phase},
+    words::Outcome,
 };
 use kesmo_wire::api::{Entries, Entry, EntryDetail, NewRun, Run, Shard};
 
 use super::{
     print_json, run_path as path,
-    runs::{entries, find_entries},
+    runs::{carry_out, entries, find_entries},
 };
 use crate::{arguments::Hunt, context::Context, failure::Failure, view};
 
@@ -126,14 +124,8 @@ async fn repeat(
         options,
         ..NewRun::default()
     };
-    let mut made: Run = context.client.post("/api/runs", &new).await?;
+    let made = carry_out(context, &new).await?;
     let name = made.summary.name.clone();
-    let mut pause = Duration::from_millis(40);
-    while made.summary.phase != Phase::Finished {
-        tokio::time::sleep(pause).await;
-        pause = (pause * 3 / 2).min(Duration::from_secs(1));
-        made = context.client.get(&path(&name)?, &[]).await?;
-    }
     let found: Entries = entries(context, &name, &[("name", entry.test.clone()), ("limit", "1000".to_owned())]).await?;
     let last = found.entries.iter().filter(|e| e.test == entry.test).max_by_key(|e| e.index);
     match last.and_then(|e| e.outcome) {

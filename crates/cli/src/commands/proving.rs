@@ -1,18 +1,16 @@
 //! `kesmo prove`: repeats a flaky test until it is sure that it is mended, or that it is not.
 
-use std::time::Duration;
-
 use kesmo_core::{
     plan::RunOptions,
     run::proving::{Proof, Proved},
-    words::{Outcome, Phase},
+    words::{Outcome, Verdict},
 };
-use kesmo_wire::api::{Entry, EntryDetail, NewRun, Run, Worker};
+use kesmo_wire::api::{Entry, EntryDetail, NewRun, Worker};
 
 use super::{
     history::{evidence, variant_of},
     print_json, run_path as path,
-    runs::entries,
+    runs::{carry_out, each_page},
 };
 use crate::{
     arguments::Prove,
@@ -186,27 +184,21 @@ pub(super) async fn repeat(
         },
         ..NewRun::default()
     };
-    let mut made: Run = context.client.post("/api/runs", &new).await?;
+    let made = carry_out(context, &new).await?;
     let name = made.summary.name.clone();
-    let mut pause = Duration::from_millis(40);
-    while made.summary.phase != Phase::Finished {
-        tokio::time::sleep(pause).await;
-        pause = (pause * 3 / 2).min(Duration::from_secs(1));
-        made = context.client.get(&path(&name)?, &[]).await?;
-    }
+    let mut all: Vec<Entry> = Vec::new();
+    each_page(context, &name, |page| all.extend_from_slice(page)).await?;
     let mut results = Vec::new();
-    let mut skip = 0;
-    loop {
-        let query = [("order", "listed".to_owned()), ("limit", "1000".to_owned()), ("skip", skip.to_string())];
-        let page = entries(context, &name, &query).await?;
-        skip += page.entries.len();
-        for entry in &page.entries {
-            results.extend(failed(entry, &name, context).await?);
-        }
-        if page.entries.is_empty() || skip >= page.total as usize {
-            return Ok((name, results, made.summary.reason));
-        }
+    for entry in &all {
+        results.extend(failed(entry, &name, context).await?);
     }
+    let reason = made.summary.reason;
+    // What no repetition shows is no pass: the process ended badly after its last test, or somebody ended the run.
+    let beside = made.summary.verdict == Some(Verdict::Failed) && !results.contains(&true);
+    if beside || made.summary.verdict == Some(Verdict::Stopped) {
+        return Err(Failure::trouble(format!("the repetitions in {name} cannot be counted: {reason}")));
+    }
+    Ok((name, results, reason))
 }
 
 /// Whether a repetition failed; none if it did not come to run, or was skipped.

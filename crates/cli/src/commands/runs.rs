@@ -1,16 +1,19 @@
 //! `kesmo runs`, `show`, `log`, `stop`, `report`, `artifacts` and `workers`.
 
-use std::path::{Path, PathBuf};
+use std::{
+    path::{Path, PathBuf},
+    time::Duration,
+};
 
 use kesmo_core::{
     name::{nearest, shorten},
     run::figures::Part,
     time::{Bytes, Span},
-    words::Outcome,
+    words::{Outcome, Phase},
 };
 use kesmo_wire::api::{
-    Artifact, Attempt, Entries, Entry, EntryDetail, MachineOf, Run, RunSummary, Shard, StopRun, Variants, Worker,
-    entry_name,
+    Artifact, Attempt, Entries, Entry, EntryDetail, MachineOf, NewRun, Run, RunSummary, Shard, StopRun, Variants,
+    Worker, entry_name,
 };
 use kesmo_wire::live::{OutputEnd, OutputOver, OutputPiece};
 
@@ -63,6 +66,33 @@ pub async fn list(options: &Runs, context: &Context) -> Result<(), Failure> {
 
 pub async fn entries(context: &Context, run: &str, query: &[(&str, String)]) -> Result<Entries, Failure> {
     Ok(context.client.get(&format!("{}/entries", path(run)?), query).await?)
+}
+
+/// All entries of a run in the order of its list, page by page.
+pub async fn each_page(context: &Context, run: &str, mut tell: impl FnMut(&[Entry])) -> Result<(), Failure> {
+    let mut skip = 0;
+    loop {
+        let query = [("order", "listed".to_owned()), ("limit", "1000".to_owned()), ("skip", skip.to_string())];
+        let page = entries(context, run, &query).await?;
+        tell(&page.entries);
+        skip += page.entries.len();
+        if page.entries.is_empty() || skip >= page.total as usize {
+            return Ok(());
+        }
+    }
+}
+
+/// Starts a run and waits, without showing anything, until it is over.
+pub async fn carry_out(context: &Context, new: &NewRun) -> Result<Run, Failure> {
+    let mut run: Run = context.client.post("/api/runs", new).await?;
+    let of = path(&run.summary.name)?;
+    let mut pause = Duration::from_millis(40);
+    while run.summary.phase != Phase::Finished {
+        tokio::time::sleep(pause).await;
+        pause = (pause * 3 / 2).min(Duration::from_secs(1));
+        run = context.client.get(&of, &[]).await?;
+    }
+    Ok(run)
 }
 
 pub async fn show(options: &Show, context: &Context) -> Result<u8, Failure> {

@@ -85,18 +85,13 @@ async fn preview(new: &NewSchedule, context: &Context) -> Result<SchedulePreview
 }
 
 fn print_preview(preview: &SchedulePreview) {
-    println!("{}", view::bold(&capital(&preview.said)));
+    println!("{}", view::bold(&view::capital(&preview.said)));
     let head = if preview.next.len() == 1 { "The next start:" } else { "The next starts:" };
     println!("{head}");
     for said in &preview.next_said {
         println!("  {said}");
     }
     warn(&preview.warnings);
-}
-
-fn capital(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map_or_else(String::new, |c| c.to_uppercase().chain(letters).collect())
 }
 
 async fn add(options: &AddSchedule, context: &Context) -> Result<(), Failure> {

@@ -427,13 +427,7 @@ trait Severity {
 impl Severity for Option<Verdict> {
     /// A failure is worse than a run that tested nothing, and that than one that was stopped.
     fn max_by_severity(self, other: Verdict) -> Self {
-        let rank = |v: Verdict| match v {
-            Verdict::Passed => 0,
-            Verdict::Stopped => 1,
-            Verdict::Void => 2,
-            Verdict::Failed => 3,
-        };
-        Some(self.filter(|v| rank(*v) >= rank(other)).unwrap_or(other))
+        Some(self.filter(|v| v.severity() >= other.severity()).unwrap_or(other))
     }
 }
 
@@ -501,16 +495,8 @@ async fn follow(client: Client, path: String, run: usize, to: mpsc::Sender<(usiz
 /// How often each test of a run ended how that repeats them.
 async fn repeated(run: &str, context: &Context) -> Result<Vec<(String, Tally)>, Failure> {
     let mut found = Repeated::default();
-    let mut skip = 0;
-    loop {
-        let query = [("order", "listed".to_owned()), ("limit", "1000".to_owned()), ("skip", skip.to_string())];
-        let page = runs::entries(context, run, &query).await?;
-        found.add(&page.entries);
-        skip += page.entries.len();
-        if page.entries.is_empty() || skip >= page.total as usize {
-            return Ok(found.sorted());
-        }
-    }
+    runs::each_page(context, run, |page| found.add(page)).await?;
+    Ok(found.sorted())
 }
 
 /// What is new against the last comparable run; that it could not be found out is said, and changes nothing else.

@@ -214,6 +214,12 @@ pub fn counts(counts: &[(u32, &str)]) -> String {
     parts.join(", ")
 }
 
+/// A text as a sentence begins.
+pub fn capital(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or_else(String::new, |c| c.to_uppercase().chain(letters).collect())
+}
+
 /// A moment in local time.
 pub fn moment(at: DateTime<Utc>) -> String {
     at.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S").to_string()

@@ -1,7 +1,9 @@
 //! A run, looked at closely: failures by cause, what was around an attempt, what each slot carried out, variants side by
 //! side.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+
+use chrono::{DateTime, Utc};
 
 use kesmo_core::{
     plan::Plan,
@@ -17,7 +19,7 @@ use kesmo_core::{
 use kesmo_store::{
     cases::CaseQuestion,
     month_of,
-    past::{AttemptRow, PlaceRow},
+    past::{AttemptRow, LaneRow, PlaceRow},
     runs::RunRow,
 };
 use kesmo_wire::api::{
@@ -212,6 +214,28 @@ async fn parts(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> A
     })))
 }
 
+/// The slots that attempts ran on, in order, and where and when each ran; times are from `began` on.
+pub(super) fn places_of(rows: &[LaneRow], began: DateTime<Utc>) -> (Vec<(String, u32)>, Vec<Place>) {
+    let lanes: BTreeSet<(String, u32)> = rows.iter().map(|r| (r.worker.clone(), r.slot as u32)).collect();
+    let lanes: Vec<(String, u32)> = lanes.into_iter().collect();
+    let lane_of: HashMap<(&str, u32), u32> =
+        lanes.iter().zip(0..).map(|((worker, slot), n)| ((worker.as_str(), *slot), n)).collect();
+    let place = |r: &LaneRow| {
+        let from_us = (r.began_at - began).num_microseconds().unwrap_or(0).max(0) as u64;
+        Place {
+            lane: lane_of.get(&(r.worker.as_str(), r.slot as u32)).copied().unwrap_or(0),
+            entry: r.entry as u32,
+            number: r.number as u32,
+            from_us,
+            to_us: from_us + r.spent_us.max(0) as u64,
+            ended: Ended::of(&r.ended).unwrap_or(Ended::Lost),
+            decided: r.decided.as_deref().and_then(Outcome::of),
+        }
+    };
+    let places = rows.iter().map(place).collect();
+    (lanes, places)
+}
+
 /// What each slot of a run did when. Attempts too short to be seen are gathered: of the time between `from` and `to`
 /// (microseconds from the beginning; all of it if they are left out) a block is never shorter than a part of `width`.
 #[utoipa::path(get, path = "/api/runs/{suite}/{number}/timeline", operation_id = "timeline", tag = "runs",
@@ -234,27 +258,7 @@ async fn timeline(
         return Ok(Json(Timeline::default()));
     };
     let over = row.phase == "finished";
-    let lanes: Vec<(String, u32)> = rows
-        .iter()
-        .map(|r| (r.worker.clone(), r.slot as u32))
-        .collect::<std::collections::BTreeSet<_>>()
-        .into_iter()
-        .collect();
-    let lane_of: HashMap<(&str, u32), u32> =
-        lanes.iter().enumerate().map(|(n, (worker, slot))| ((worker.as_str(), *slot), n as u32)).collect();
-    let place = |r: &kesmo_store::past::LaneRow| {
-        let from_us = (r.began_at - began).num_microseconds().unwrap_or(0).max(0) as u64;
-        Place {
-            lane: lane_of.get(&(r.worker.as_str(), r.slot as u32)).copied().unwrap_or(0),
-            entry: r.entry as u32,
-            number: r.number as u32,
-            from_us,
-            to_us: from_us + r.spent_us.max(0) as u64,
-            ended: Ended::of(&r.ended).unwrap_or(Ended::Lost),
-            decided: r.decided.as_deref().and_then(Outcome::of),
-        }
-    };
-    let places: Vec<Place> = rows.iter().map(place).collect();
+    let (lanes, places) = places_of(&rows, began);
     let last = places.iter().map(|p| p.to_us).max().unwrap_or(0);
     let end = row.finished_at.filter(|_| over).unwrap_or_else(chrono::Utc::now);
     let whole = ((end - began).num_microseconds().unwrap_or(0).max(0) as u64).max(last);

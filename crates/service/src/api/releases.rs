@@ -67,18 +67,8 @@ async fn release(app: &State<App>, _caller: MaySee, label: &str) -> Answer<Relea
     let all = app.store.suites().await?;
     let without = all.into_iter().map(|s| s.slug).filter(|slug| !by_suite.contains_key(slug)).collect();
     let open = suites.iter().any(|s| s.verdict.is_none());
-    let verdict = suites.iter().filter_map(|s| s.verdict).max_by_key(|v| rank(*v)).filter(|_| !open);
+    let verdict = suites.iter().filter_map(|s| s.verdict).max_by_key(|v| v.severity()).filter(|_| !open);
     Ok(Json(Release { label: label.to_owned(), verdict, suites, without }))
-}
-
-/// A failure is worse than what tested nothing, and that than what was stopped.
-fn rank(verdict: Verdict) -> u8 {
-    match verdict {
-        Verdict::Passed => 0,
-        Verdict::Stopped => 1,
-        Verdict::Void => 2,
-        Verdict::Failed => 3,
-    }
 }
 
 /// The tests that the suite's latest whole run had, and no run of the release.

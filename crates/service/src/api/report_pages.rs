@@ -10,14 +10,14 @@ use image::{ImageReader, Limits, codecs::jpeg::JpegEncoder};
 use kesmo_core::{
     format::html::{Detail, DetailAttempt, File, Lanes, More, NewIn},
     name::shorten,
-    run::timeline::{Place, blocks},
+    run::timeline::blocks,
     source::short_commit,
     time::Span,
     words::{Ended, Outcome},
 };
 use kesmo_store::{
     month_of,
-    past::{ArtifactRow, AttemptRow, LaneRow},
+    past::{ArtifactRow, AttemptRow},
     runs::RunRow,
 };
 use kesmo_wire::{
@@ -26,6 +26,7 @@ use kesmo_wire::{
 };
 
 use super::{
+    breakdown::places_of,
     comparing,
     entries::{log_text, media_type},
 };
@@ -184,27 +185,15 @@ fn new_in(found: &Compared) -> NewIn {
 async fn lanes(app: &App, row: &RunRow) -> Result<Option<Lanes>, Refused> {
     let rows = app.store.lanes(row.id, month_of(row.created_at)).await?;
     let Some(began) = row.began_at.into_iter().chain(rows.iter().map(|r| r.began_at)).min() else { return Ok(None) };
-    let all: BTreeSet<(&str, i32)> = rows.iter().map(|r| (r.worker.as_str(), r.slot)).collect();
-    let number: HashMap<(&str, i32), u32> = all.iter().take(MOST_LANES).zip(0..).map(|(lane, n)| (*lane, n)).collect();
-    let place = |r: &LaneRow| {
-        let from_us = (r.began_at - began).num_microseconds().unwrap_or(0).max(0) as u64;
-        Some(Place {
-            lane: *number.get(&(r.worker.as_str(), r.slot))?,
-            entry: r.entry as u32,
-            number: r.number as u32,
-            from_us,
-            to_us: from_us + r.spent_us.max(0) as u64,
-            ended: Ended::of(&r.ended).unwrap_or(Ended::Lost),
-            decided: r.decided.as_deref().and_then(Outcome::of),
-        })
-    };
-    let places: Vec<Place> = rows.iter().filter_map(place).collect();
+    let (mut all, mut places) = places_of(&rows, began);
+    all.truncate(MOST_LANES);
+    places.retain(|place| (place.lane as usize) < MOST_LANES);
     let to = places.iter().map(|p| p.to_us).max().unwrap_or(0);
     if to == 0 {
         return Ok(None);
     }
-    let grain = to * number.len().max(1) as u64 / BLOCKS;
-    let names = all.iter().take(MOST_LANES).map(|(worker, slot)| format!("{worker}.{slot}")).collect();
+    let grain = to * all.len().max(1) as u64 / BLOCKS;
+    let names = all.iter().map(|(worker, slot)| format!("{worker}.{slot}")).collect();
     Ok(Some(Lanes { names, blocks: blocks(places, grain), to: Span(to) }))
 }
 
