@@ -134,9 +134,9 @@ pub struct AroundRow {
     pub of_slots: i32,
     #[diesel(sql_type = Integer)]
     pub number: i32,
-    /// Its place in its batch, from 0, and the test before it there.
-    #[diesel(sql_type = BigInt)]
-    pub place: i64,
+    /// Its place in its batch, from 0, and the test before it there; none where that is not known, or the batch is very long.
+    #[diesel(sql_type = Nullable<BigInt>)]
+    pub place: Option<i64>,
     #[diesel(sql_type = Nullable<Text>)]
     pub after: Option<String>,
 }
@@ -368,11 +368,11 @@ impl Store {
     pub async fn around(&self, tests: &[i64], runs: i64) -> Result<Vec<AroundRow>, Error> {
         let mut c = self.connection().await?;
         Ok(diesel::sql_query(
-            "select a.ended, a.worker, t.variant, a.began_at, a.busy, a.of_slots, a.number, coalesce(p.place, 0) as place, bt.test as after \
+            "select a.ended, a.worker, t.variant, a.began_at, a.busy, a.of_slots, a.number, p.place, bt.test as after \
              from tests t cross join lateral (select run_id, entry, month from results r where r.test_id = t.id \
              and r.outcome in ('passed', 'flaky', 'failed') order by r.run_id desc limit $2) r \
              join attempts a on a.run_id = r.run_id and a.entry = r.entry and a.month = r.month and a.ended <> 'lost' \
-             left join batches b on b.run_id = a.run_id and b.number = a.batch \
+             left join batches b on b.run_id = a.run_id and b.number = a.batch and jsonb_array_length(b.entries) <= 2000 \
              left join lateral (select x.place - 1 as place, (b.entries ->> (x.place - 2)::int)::int as before \
              from jsonb_array_elements_text(b.entries) with ordinality as x (entry, place) where x.entry = a.entry::text limit 1) p on true \
              left join results br on br.run_id = a.run_id and br.entry = p.before and br.month = a.month and p.place > 0 \

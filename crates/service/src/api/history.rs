@@ -323,8 +323,10 @@ fn observed(row: &AroundRow, variants: bool) -> Observed {
         let busy = if row.busy >= row.of_slots { "all slots of its machine busy" } else { "slots of its machine free" };
         facts.push(("load", busy.to_owned()));
     }
-    let first = if row.place == 0 { "first in its process" } else { "after others in its process" };
-    facts.push(("order", first.to_owned()));
+    if let Some(place) = row.place {
+        let first = if place == 0 { "first in its process" } else { "after others in its process" };
+        facts.push(("order", first.to_owned()));
+    }
     let from = row.began_at.hour() / BAND * BAND;
     facts.push(("time of day", format!("{from:02}:00 to {:02}:00 UTC", from + BAND)));
     if variants {

@@ -1,6 +1,6 @@
 //! What runs took of slots.
 
-use chrono::{DateTime, Days, NaiveDate, NaiveTime, Utc};
+use chrono::{DateTime, Datelike, Days, NaiveDate, NaiveTime, Utc};
 use kesmo_core::format::csv;
 use kesmo_store::usage::{By, UsageSum};
 use kesmo_wire::api::{Usage, UsageRow};
@@ -41,9 +41,12 @@ fn by_of(word: Option<&str>) -> Result<(By, String), Refused> {
 fn day(name: &str, text: Option<&str>, usual: NaiveDate) -> Result<NaiveDate, Refused> {
     match text {
         None => Ok(usual),
-        Some(text) => text
-            .parse()
-            .map_err(|_| Refused::invalid(format!("{name}={text:?} is not a valid day: write it like 2026-12-31"))),
+        // PostgreSQL's times do not reach as far as those that are read here.
+        Some(text) => {
+            text.parse().ok().filter(|day: &NaiveDate| (1970..=9999).contains(&day.year())).ok_or_else(|| {
+                Refused::invalid(format!("{name}={text:?} is not a valid day: write it like 2026-12-31, from 1970 on"))
+            })
+        }
     }
 }
 
@@ -146,6 +149,9 @@ mod tests {
         }
         let usual = NaiveDate::default();
         assert_eq!(day("from", Some("2026-11-27"), usual).expect("a day").to_string(), "2026-11-27");
+        for far in ["-9999-01-01", "1969-12-31", "+200000-01-01"] {
+            assert!(day("from", Some(far), usual).is_err(), "{far}");
+        }
         assert!(day("from", Some("27.11."), usual).is_err_and(|e| e.1.message.contains("2026-12-31")));
     }
 }
