@@ -187,13 +187,15 @@ made_commits() {
             as_crew add -A
             GIT_AUTHOR_DATE=$at GIT_COMMITTER_DATE=$at as_crew -c user.name="${people[$((n * 7 % 3))]}" commit --quiet -m "$([ "$n" = 22 ] && echo "Boards say on time for longer" || echo "Board $n is wiped")"
             printf '%s\t%s\n' "$(git rev-parse HEAD)" "$at" >>"$home/made-commits"
-            if [ "$n" = 22 ]; then git rev-parse HEAD >"$home/broke-at"; fi
+            if [ "$n" = 22 ]; then git rev-parse HEAD >"$home/broke"; fi
         done
         as_crew push --quiet origin main 2>/dev/null
+        mv "$home/broke" "$home/broke-at"
     )
 }
-if [ ! -d "$repository" ]; then
-    rm -f "$home/made-commits"
+# One that an earlier demo left without these commits, or half made, is made anew.
+if [ ! -d "$repository" ] || [ ! -s "$home/broke-at" ]; then
+    rm -rf "$home/made-commits" "$repository"
     as_crew init --quiet --bare "$repository"
     rm -rf "$work"
     as_crew clone --quiet "$repository" "$work" 2>/dev/null

@@ -37,6 +37,12 @@ pub enum Error {
     /// A pool that cannot be made like that.
     #[error("{0}")]
     Pool(String),
+    /// A request that cannot be made like that.
+    #[error("{0}")]
+    Request(String),
+    /// A notice that cannot be sent like that.
+    #[error("{0}")]
+    Notice(String),
     /// A JSON Pointer that cannot be read, or finds nothing.
     #[error("{0}")]
     Pointer(String),

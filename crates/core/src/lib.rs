@@ -3,7 +3,7 @@
 //! Values go in, values come out: no input or output, no clock, no threads. The service, the worker, the command line
 //! and the simulator all carry things to this crate and away from it. A folder is a subject: [`suite`] reads what a
 //! suite says of itself, [`plan`] orders and sizes the work, [`run`] is the state machine of one run, [`record`] keeps
-//! what history says of a test, [`calendar`], [`webhook`] and
+//! what history says of a test, [`notice`] who is told what, [`calendar`], [`webhook`] and
 //! [`source`] say when and from what something starts by itself, and [`format`] reads and writes the open formats.
 
 pub mod calendar;
@@ -11,9 +11,11 @@ pub mod error;
 pub mod fleet;
 pub mod format;
 pub mod name;
+pub mod notice;
 pub mod plan;
 pub mod pointer;
 pub mod record;
+pub mod request;
 pub mod run;
 pub mod source;
 pub mod suite;

@@ -4,11 +4,9 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use kesmo_core::{
-    fleet::{
-        CiPool,
-        ci::{Asked, Filled, JobState, Method, Values},
-    },
+    fleet::{CiPool, ci::JobState},
     name::shorten,
+    request::{Asked, Filled, Method, Values},
 };
 
 use crate::provider::{Error, Known, LONGEST_LOG, Provider, Standing, Start, Started};

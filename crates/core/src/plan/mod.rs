@@ -255,15 +255,19 @@ impl RunOptions {
         if self.order.as_ref().is_some_and(|order| order.iter().all(Vec::is_empty)) {
             return Err(Error::Options("the order of batches to repeat is empty".into()));
         }
-        for (key, value) in &self.labels {
-            if key.is_empty() || key.len() > 60 || value.len() > 200 || key.contains(['=', ',']) {
-                return Err(Error::Options(format!(
-                    "the label {key:?} is not usable: key=value, no '=' or ',' in the key"
-                )));
-            }
-        }
-        Ok(())
+        self.labels.iter().try_for_each(|(key, value)| check_label(key, value))
     }
+}
+
+/// Checks a label.
+///
+/// # Errors
+/// If its key or value cannot be used.
+pub fn check_label(key: &str, value: &str) -> Result<(), Error> {
+    if key.is_empty() || key.len() > 60 || value.len() > 200 || key.contains(['=', ',']) {
+        return Err(Error::Options(format!("the label {key:?} is not usable: key=value, no '=' or ',' in the key")));
+    }
+    Ok(())
 }
 
 /// Who decided how often an entry is retried.
