@@ -1,10 +1,12 @@
 #!/usr/bin/env python3
 """The trials of the stand-ins: python3 standins/trials.py"""
 
+import email.message
 import importlib.machinery
 import importlib.util
 import json
 import pathlib
+import smtplib
 import threading
 import time
 import unittest
@@ -158,6 +160,58 @@ class PodHarbour(unittest.TestCase):
         self.call("POST", "", self.pod("b"))
         terminated = self.until("b", "Failed")["status"]["containerStatuses"][0]["state"]["terminated"]
         self.assertEqual((terminated["exitCode"], terminated["reason"]), (2, "Error"))
+
+
+class PostRoom(unittest.TestCase):
+    def setUp(self):
+        self.web, self.mail = load("post-room").serve(user=("crew", "s3cret"))
+        for server in (self.web, self.mail):
+            threading.Thread(target=server.serve_forever, daemon=True).start()
+        self.base = f"http://127.0.0.1:{self.web.server_address[1]}"
+
+    def tearDown(self):
+        for server in (self.web, self.mail):
+            server.shutdown()
+            server.server_close()
+
+    def call(self, method, path, body=b""):
+        request = urllib.request.Request(self.base + path, body or None, {"x-told": "yes"}, method=method)
+        try:
+            with urllib.request.urlopen(request) as answer:
+                return answer.status, json.loads(answer.read())
+        except urllib.error.HTTPError as refused:
+            return refused.code, json.loads(refused.read())
+
+    def send(self, password="s3cret", to=("ada@quay.example",)):
+        message = email.message.EmailMessage()
+        message["from"], message["to"], message["subject"] = "kesmo@quay.example", to[0], "gate ◆"
+        message.set_content("late\n.a dot\n")
+        with smtplib.SMTP("127.0.0.1", self.mail.server_address[1]) as smtp:
+            smtp.login("crew", password)
+            return smtp.sendmail("kesmo@quay.example", to, message.as_bytes())
+
+    def test_what_is_posted_and_mailed_is_kept_and_shown(self):
+        self.assertEqual(self.call("POST", "/chat?x=1", b"{}"), (200, {"taken": True}))
+        self.send()
+        posted, mailed = self.call("GET", "/arrived")[1]
+        self.assertEqual((posted["path"], posted["body"], posted["headers"]["x-told"]), ("/chat?x=1", "{}", "yes"))
+        self.assertEqual((mailed["to"], mailed["subject"], mailed["user"]), (["ada@quay.example"], "gate ◆", "crew"))
+        self.assertEqual(mailed["text"].replace("\r", ""), "late\n.a dot\n\n")
+        with self.assertRaises(smtplib.SMTPAuthenticationError):
+            self.send("wrong")
+
+    def test_trouble_comes_as_asked(self):
+        for kind, status in (("busy", 500), ("gone", 410)):
+            self.call("PUT", "/trouble", json.dumps({"kind": kind}).encode())
+            self.assertEqual(self.call("POST", "/x", b"{}")[0], status)
+        self.assertEqual(self.call("POST", "/x", b"{}")[0], 200)
+        self.call("PUT", "/trouble", json.dumps({"kind": "mail-refused", "about": "bo@quay.example"}).encode())
+        refused = self.send(to=("ada@quay.example", "bo@quay.example"))
+        self.assertEqual(refused["bo@quay.example"][0], 550)
+        self.call("PUT", "/trouble", json.dumps({"kind": "mail-drop"}).encode())
+        with self.assertRaises(smtplib.SMTPServerDisconnected):
+            self.send()
+        self.assertEqual(len(self.call("GET", "/arrived")[1]), 3)
 
 
 if __name__ == "__main__":

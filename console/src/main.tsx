@@ -19,6 +19,8 @@ import { ComparedPage } from "./pages/ComparedPage";
 import { DraftPage } from "./pages/DraftPage";
 import { EntryPage } from "./pages/EntryPage";
 import { FlakyPage } from "./pages/FlakyPage";
+import { NoticePage } from "./pages/NoticePage";
+import { NoticesPage } from "./pages/NoticesPage";
 import { NowPage } from "./pages/NowPage";
 import { PoolPage } from "./pages/PoolPage";
 import { PoolsPage } from "./pages/PoolsPage";
@@ -65,6 +67,8 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/webhooks" element={<WebhooksPage />} />
                 <Route path="/webhooks/:webhook" element={<WebhookPage />} />
                 <Route path="/queue" element={<QueuePage />} />
+                <Route path="/notices" element={<NoticesPage />} />
+                <Route path="/notices/:notice" element={<NoticePage />} />
                 <Route path="/pools" element={<PoolsPage />} />
                 <Route path="/pools/:pool" element={<PoolPage />} />
                 <Route path="/workers" element={<WorkersPage />} />

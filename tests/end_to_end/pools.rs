@@ -3,9 +3,8 @@
 use std::{
     collections::BTreeMap,
     fs,
-    io::{BufRead, BufReader},
     path::{Path, PathBuf},
-    process::{Command, Stdio},
+    process::Command,
     sync::Arc,
     time::{Duration, Instant},
 };
@@ -15,26 +14,11 @@ use serde_json::Value;
 use crate::{
     engine::Engine,
     holes::call,
-    quay::{KESMO, Process, Quay, all_said, assert_says, spawn, text, until},
+    quay::{KESMO, Process, Quay, all_said, assert_says, repository, spawn, stand_in, text, until},
 };
 
 const WORKER: &str = "localhost/kesmo-worker:1";
 const SECRET: &str = "yard-secret-77";
-
-fn repository(name: &str) -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name)
-}
-
-/// A stand-in that listens; its address, `127.0.0.1:7401`.
-fn stand_in(name: &str, words: &[&str]) -> (Process, String) {
-    let mut command = Command::new(repository("standins").join(name));
-    command.args(words).stdout(Stdio::piped());
-    let mut process = Process(spawn(command));
-    let mut said = String::new();
-    BufReader::new(process.0.stdout.take().expect("its output")).read_line(&mut said).expect("it says where it is");
-    let at = said.trim().rsplit(' ').next().expect("an address").to_owned();
-    (process, at)
-}
 
 /// Has something go wrong with a stand-in.
 fn trouble(at: &str, kind: &str, times: u32) {

@@ -119,6 +119,27 @@ pub fn spawn(mut command: Command) -> Child {
     answer.recv().expect("the spawner answers")
 }
 
+pub fn repository(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name)
+}
+
+/// A stand-in that was started, and the line that it says first.
+pub fn stand_in_saying(name: &str, words: &[&str]) -> (Process, String) {
+    let mut command = Command::new(repository("standins").join(name));
+    command.args(words).stdout(Stdio::piped());
+    let mut process = Process(spawn(command));
+    let mut said = String::new();
+    BufReader::new(process.0.stdout.take().expect("its output")).read_line(&mut said).expect("it says where it is");
+    (process, said.trim().to_owned())
+}
+
+/// A stand-in that listens; its address, `127.0.0.1:7401`.
+pub fn stand_in(name: &str, words: &[&str]) -> (Process, String) {
+    let (process, said) = stand_in_saying(name, words);
+    let at = said.rsplit(' ').next().expect("an address").to_owned();
+    (process, at)
+}
+
 /// The quay that tests share which do it no harm. It has two workers with two slots each, and is cleared away when the
 /// tests are done.
 pub fn shared() -> &'static Quay {
@@ -173,6 +194,17 @@ impl Quay {
         quay.wall = Some(wall.clone());
         quay.start();
         (quay, wall)
+    }
+
+    /// A quay whose service has further options.
+    pub fn with_options(options: &[&str]) -> Self {
+        let options = options.iter().map(|word| (*word).to_owned()).collect();
+        Self::in_folder("2s", |_| options)
+    }
+
+    /// The same, where the options name files of its folder.
+    pub fn with_options_in(options: impl FnOnce(&Path) -> Vec<String>) -> Self {
+        Self::in_folder("2s", options)
     }
 
     /// One of several services that share a database and their files. The folder is its own.

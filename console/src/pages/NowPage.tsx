@@ -4,6 +4,7 @@ import { Link } from "react-router";
 
 import { type RunSummary, type Suite, useRuns, useSuites } from "../data/api";
 import { useFloor } from "../data/floor";
+import { useNotices } from "../data/notices";
 import { failingSaid } from "../parts/Failing";
 import { Empty, Loading, Trouble } from "../parts/Frame";
 import { RunsTable, doneOf, tookOf, totalOf } from "../parts/RunsTable";
@@ -14,6 +15,7 @@ import { When, plain, said, span, useNow } from "../parts/words";
 export function NowPage() {
   const runs = useRuns({ limit: 30 });
   const suites = useSuites();
+  const notices = useNotices();
   const floor = useFloor();
   const now = useNow(true);
   if (runs.error) return <Trouble error={runs.error} />;
@@ -31,6 +33,7 @@ export function NowPage() {
   const needs = attention(suites.data, floor.runs);
   const away = floor.workers.filter((w) => !w.connected);
   const overloaded = floor.workers.filter((w) => w.overloaded);
+  const untold = (notices.data ?? []).filter((notice) => notice.trouble && !notice.paused);
   if (all.length === 0) {
     return (
       <Empty>
@@ -86,7 +89,7 @@ export function NowPage() {
       </section>
       <aside>
         <h2>Needs attention</h2>
-        {needs.length + away.length + overloaded.length === 0 ? <p className="under-figure">Nothing does.</p> : null}
+        {needs.length + away.length + overloaded.length + untold.length === 0 ? <p className="under-figure">Nothing does.</p> : null}
         <ul className="needs">
           {needs.map((need) => (
             <li key={need.suite}>
@@ -108,6 +111,12 @@ export function NowPage() {
                   </>
                 ) : null}
               </div>
+            </li>
+          ))}
+          {untold.map((notice) => (
+            <li key={notice.name}>
+              <span className="tone-failed">◆</span> <Link to={`/notices/${notice.name}`}>notice {notice.name}</Link>
+              <div className="why">does not get through: {plain(notice.trouble ?? "")}</div>
             </li>
           ))}
           {away.map((worker) => (

@@ -21,6 +21,7 @@ const PAGES: Found[] = [
   { to: "/briefs", text: "briefs", kind: "page" },
   { to: "/schedules", text: "schedules", kind: "page" },
   { to: "/webhooks", text: "webhooks", kind: "page" },
+  { to: "/notices", text: "notices", kind: "page" },
   { to: "/pools", text: "pools", kind: "page" },
   { to: "/workers", text: "workers", kind: "page" },
   { to: "/start", text: "start a run", kind: "page" },

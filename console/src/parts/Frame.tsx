@@ -114,6 +114,7 @@ export function Frame({ children }: { children: ReactNode }) {
           <NavLink to="/briefs">Briefs</NavLink>
           <NavLink to="/schedules">Schedules</NavLink>
           <NavLink to="/webhooks">Webhooks</NavLink>
+          <NavLink to="/notices">Notices</NavLink>
           <NavLink to="/pools">Pools</NavLink>
           <NavLink to="/workers">Workers</NavLink>
           <NavLink to="/wall">Wall</NavLink>

@@ -86,6 +86,14 @@ pub(crate) fn is_header(name: &str) -> bool {
 }
 
 impl Asked {
+    /// Reads a description in TOML; `file` is its name, for messages.
+    ///
+    /// # Errors
+    /// If it is not TOML, lacks something, or has a key that is not known.
+    pub fn parse(file: &str, text: &str) -> Result<Self, Error> {
+        toml::from_str(text).map_err(|e| wrong(format!("{file}: {}", e.to_string().trim_end())))
+    }
+
     /// Checks it; `key` says where it stands, and `known` what may stand in it.
     ///
     /// # Errors

@@ -107,6 +107,12 @@ impl Span {
     }
 }
 
+impl From<std::time::Duration> for Span {
+    fn from(span: std::time::Duration) -> Self {
+        Self(u64::try_from(span.as_micros()).unwrap_or(u64::MAX))
+    }
+}
+
 impl Add for Span {
     type Output = Self;
     fn add(self, other: Self) -> Self {

@@ -6,8 +6,10 @@ use async_trait::async_trait;
 use kesmo_core::{
     fleet::{CiPool, ci::JobState},
     name::shorten,
-    request::{Asked, Filled, Method, Values},
+    request::{Asked, Filled, Values},
 };
+
+use kesmo_tls::request::{self, Answer};
 
 use crate::provider::{Error, Known, LONGEST_LOG, Provider, Standing, Start, Started};
 
@@ -24,12 +26,6 @@ pub struct Jobs {
     client: reqwest::Client,
 }
 
-struct Answer {
-    status: reqwest::StatusCode,
-    headers: reqwest::header::HeaderMap,
-    text: String,
-}
-
 impl Jobs {
     /// Jobs for a pool of that name.
     ///
@@ -42,35 +38,12 @@ impl Jobs {
         Ok(Self { pool, name, secret: secret.unwrap_or_default(), client })
     }
 
-    async fn send(&self, what: &str, request: Filled) -> Result<Answer, Error> {
-        let method = match request.method {
-            Method::Get => reqwest::Method::GET,
-            Method::Post => reqwest::Method::POST,
-            Method::Put => reqwest::Method::PUT,
-            Method::Patch => reqwest::Method::PATCH,
-            Method::Delete => reqwest::Method::DELETE,
-        };
+    async fn send(&self, what: &str, filled: Filled) -> Result<Answer, Error> {
         let away = |e: reqwest::Error| {
-            let why = if e.is_timeout() { format!("nothing within {} s", SOON.as_secs()) } else { said(&e) };
+            let why = if e.is_timeout() { format!("nothing within {} s", SOON.as_secs()) } else { request::why(&e) };
             Error::Away(format!("the CI server does not answer ({what}): {why}"))
         };
-        let mut sent = self.client.request(method, &request.address);
-        for (name, value) in request.headers {
-            sent = sent.header(name, value);
-        }
-        if let Some(body) = request.body {
-            sent = sent.body(body);
-        }
-        let mut answer = sent.send().await.map_err(away)?;
-        let (status, headers) = (answer.status(), answer.headers().clone());
-        let mut bytes = Vec::new();
-        while let Some(chunk) = answer.chunk().await.map_err(away)? {
-            bytes.extend_from_slice(&chunk);
-            if bytes.len() > LARGEST {
-                bytes.drain(..bytes.len() - LARGEST / 2);
-            }
-        }
-        Ok(Answer { status, headers, text: String::from_utf8_lossy(&bytes).into_owned() })
+        request::send(&self.client, filled, LARGEST).await.map_err(away)
     }
 
     /// The answer, if it says that all went well.
@@ -194,13 +167,4 @@ impl Provider for Jobs {
     async fn clear(&self, _keep: &[Known]) -> Result<usize, Error> {
         Ok(0)
     }
-}
-
-/// What is at the bottom of an error; the address may hold a secret.
-fn said(error: &reqwest::Error) -> String {
-    let mut cause: &dyn std::error::Error = error;
-    while let Some(source) = cause.source() {
-        cause = source;
-    }
-    cause.to_string()
 }

@@ -234,6 +234,7 @@ impl ActiveRun {
             reason: verdict.as_ref().map(|v| v.1.clone()).unwrap_or_default(),
             verdict: verdict.map(|v| v.0),
             waiting_for: self.engine.waiting_for().map(str::to_owned).or_else(|| self.waits_for_slots()),
+            no_worker: self.engine.waiting_for().is_some() && self.engine.slots_in_use() == 0,
             tally: self.engine.tally(),
             stats: self.engine.stats(),
             labels: serde_json::from_value(self.row.labels.clone()).unwrap_or_default(),

@@ -17,6 +17,7 @@ pub fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
         verdict: row.verdict.as_deref().and_then(Verdict::of),
         reason: row.reason.clone(),
         waiting_for: None,
+        no_worker: false,
         tally: serde_json::from_value(row.tally.clone()).unwrap_or_default(),
         stats: serde_json::from_value(row.stats.clone()).unwrap_or_default(),
         labels: serde_json::from_value(row.labels.clone()).unwrap_or_default(),

@@ -170,6 +170,7 @@ impl Shown {
             verdict: verdict.as_ref().map(|v| v.0),
             reason: verdict.map(|v| v.1).unwrap_or_default(),
             waiting_for: engine.waiting_for().map(str::to_owned),
+            no_worker: false,
             tally: engine.tally(),
             stats: engine.stats(),
             labels: self.options.labels.clone(),

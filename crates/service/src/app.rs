@@ -9,7 +9,8 @@ use kesmo_store::Store;
 use tokio::sync::Semaphore;
 
 use crate::{
-    deliveries::Deliveries, known::Known, past::PastCache, rates::Rates, reaching::Reaches, scheduler::clock::Clock,
+    deliveries::Deliveries, known::Known, notices::Sender, past::PastCache, rates::Rates, reaching::Reaches,
+    scheduler::clock::Clock,
 };
 
 /// What every call can reach.
@@ -30,9 +31,22 @@ pub struct App {
     pub clock: Clock,
     /// Where callers reach this service, where that is another address than it listens at.
     pub reached_at: Option<String>,
+    /// Where it listens, once it does, or is reached.
+    pub address: Arc<OnceLock<String>>,
+    /// Sends notices.
+    pub sender: Arc<Sender>,
     /// Turns for what takes a thread and memory: reading bundles through, and forecasts.
     pub unpacking: Arc<Semaphore>,
     pub thinking: Arc<Semaphore>,
     /// The part of the service that has ended though it should not.
     pub dead: Arc<OnceLock<&'static str>>,
+}
+
+impl App {
+    /// The address under which people reach this service's console, without a slash at its end.
+    #[must_use]
+    pub fn base(&self) -> String {
+        let known = self.reached_at.as_deref().or_else(|| self.address.get().map(String::as_str));
+        known.unwrap_or_default().trim_end_matches('/').to_owned()
+    }
 }

@@ -17,6 +17,9 @@ pub enum Error {
     FolderTaken(String),
     #[error("the address {0} cannot be listened on: {1}. Stop what uses it, or give another with --listen")]
     Address(SocketAddr, String),
+    /// An option of the service that cannot be used.
+    #[error("{0}")]
+    Option(String),
     #[error("the web server failed: {0}")]
     Web(String),
     #[error("{0} has ended ({1}): the service ends, to be started again")]

@@ -12,6 +12,7 @@ mod door;
 mod error;
 mod known;
 mod lookup;
+mod notices;
 mod past;
 mod rates;
 mod reaching;
@@ -39,6 +40,7 @@ use tokio::{
 pub use app::App;
 use deliveries::Deliveries;
 pub use error::Error;
+pub use notices::MailConfig;
 use scheduler::clock::Clock;
 
 /// How to run the service.
@@ -58,6 +60,10 @@ pub struct Config {
     pub git_folders: Vec<PathBuf>,
     /// The clock that schedules go by.
     pub clock: Clock,
+    /// The mail server that notices are handed to.
+    pub mail: Option<MailConfig>,
+    /// A file of authorities that are trusted, beside the machine's own, where notices are sent.
+    pub ca: Option<PathBuf>,
 }
 
 /// Bundles that are read through, and forecasts that are made, at the same time.
@@ -145,22 +151,23 @@ const SAY_DEAD: Duration = Duration::from_millis(500);
 async fn first_to_die(
     floor: &mut JoinHandle<()>,
     scheduler: &mut JoinHandle<()>,
+    noticing: &mut JoinHandle<()>,
     ending: &watch::Receiver<bool>,
 ) -> (&'static str, String) {
     let why = |ended: Result<(), tokio::task::JoinError>| match ended {
         Ok(()) => "nobody asked it to".to_owned(),
         Err(e) => e.to_string(),
     };
-    tokio::select! {
-        ended = floor => ("the floor", why(ended)),
-        ended = scheduler => {
-            if ended.is_ok() && *ending.borrow() {
-                // It ends first when the service is asked to; the web server follows.
-                std::future::pending::<()>().await;
-            }
-            ("the scheduler", why(ended))
-        }
+    let (part, ended) = tokio::select! {
+        ended = floor => return ("the floor", why(ended)),
+        ended = scheduler => ("the scheduler", ended),
+        ended = noticing => ("what sends notices", ended),
+    };
+    if ended.is_ok() && *ending.borrow() {
+        // They end first when the service is asked to; the web server follows.
+        std::future::pending::<()>().await;
     }
+    (part, why(ended))
 }
 
 async fn serve_with(
@@ -171,6 +178,7 @@ async fn serve_with(
     mut asked: watch::Receiver<bool>,
     started: impl FnOnce(Started) + Send + Sync + 'static,
 ) -> Result<(), Error> {
+    let sender = Arc::new(notices::Sender::new(config.mail.as_ref(), config.ca.as_deref())?);
     let url = config.database.clone().or_else(|| postgres.map(Postgres::url)).unwrap_or_default();
     let store = Store::open(&url).await?;
     if let Some(postgres) = postgres {
@@ -209,11 +217,14 @@ async fn serve_with(
         rates,
         clock,
         reached_at: config.reached_at.clone(),
+        address: Arc::clone(&address),
+        sender: Arc::clone(&sender),
         unpacking,
         thinking,
         dead: Arc::clone(&dead),
     };
     let catching_up = tokio::spawn(api::failing::keep_up(app.clone(), asked.clone()));
+    let mut noticing = notices::start(app.clone(), sender, asked.clone());
     let mut scheduler = scheduler::start(app.clone(), config.clock.clone(), over, asked.clone());
 
     let figment = rocket::Config::figment()
@@ -262,7 +273,7 @@ async fn serve_with(
             // Without one of its parts the service would go on answering, and nothing would be done.
             tokio::select! {
                 launched = &mut launching => launched,
-                part = first_to_die(&mut floor_task, &mut scheduler, &ending) => {
+                part = first_to_die(&mut floor_task, &mut scheduler, &mut noticing, &ending) => {
                     let (part, why) = part;
                     tracing::error!("{part} has ended, and with it the service: {why}");
                     dead.get_or_init(|| part);
@@ -283,6 +294,8 @@ async fn serve_with(
         tracing::error!("the scheduler ended badly: {e}");
     }
     catching_up.abort();
+    // What it was sending is sent again by whoever is next.
+    noticing.abort();
     // Where a part has died nobody asked it to end.
     let fleet_ends = fleet_task.abort_handle();
     if tokio::time::timeout(SAY_DEAD, fleet_task).await.is_err() {
@@ -312,13 +325,14 @@ mod tests {
         let forever = || tokio::spawn(std::future::pending::<()>());
         let (ask, ending) = watch::channel(false);
         let mut floor = tokio::spawn(async { panic!("a fault") });
-        let (part, why) = first_to_die(&mut floor, &mut forever(), &ending).await;
+        let (part, why) = first_to_die(&mut floor, &mut forever(), &mut forever(), &ending).await;
         assert!(part == "the floor" && why.contains("panic"), "{part}: {why}");
-        let (part, why) = first_to_die(&mut forever(), &mut tokio::spawn(async {}), &ending).await;
+        let (part, why) = first_to_die(&mut forever(), &mut tokio::spawn(async {}), &mut forever(), &ending).await;
         assert_eq!((part, why.as_str()), ("the scheduler", "nobody asked it to"));
         ask.send_replace(true);
         let (mut floor, mut ended) = (forever(), tokio::spawn(async {}));
-        let noticed = first_to_die(&mut floor, &mut ended, &ending);
+        let mut noticing = forever();
+        let noticed = first_to_die(&mut floor, &mut ended, &mut noticing, &ending);
         assert!(tokio::time::timeout(Duration::from_millis(100), noticed).await.is_err());
     }
 }

@@ -10,6 +10,7 @@ pub mod commit;
 pub mod failing;
 pub mod leases;
 pub mod meetings;
+pub mod notices;
 pub mod parks;
 pub mod past;
 pub mod polls;

@@ -147,6 +147,25 @@ diesel::table! {
         asked_at -> Timestamptz, up_at -> Nullable<Timestamptz>, ended_at -> Nullable<Timestamptz>,
     }
 }
+diesel::table! {
+    notices (id) {
+        id -> BigInt, name -> Text, rule -> Jsonb, secret -> Nullable<Binary>, paused -> Bool, made_by -> Text,
+        made_at -> Timestamptz,
+    }
+}
+diesel::table! {
+    notice_deliveries (id) {
+        id -> BigInt, notice_id -> BigInt, message_id -> Text, made_at -> Timestamptz, state -> Text, sample -> Bool,
+        tries -> Integer, next_at -> Timestamptz, held_until -> Nullable<Timestamptz>, ended_at -> Nullable<Timestamptz>,
+        said -> Text, reached -> Array<Text>,
+    }
+}
+diesel::table! {
+    notice_events (id) {
+        id -> BigInt, notice_id -> BigInt, key -> Text, event -> Jsonb, at -> Timestamptz, due_at -> Timestamptz,
+        held -> Nullable<Text>, delivery_id -> Nullable<BigInt>,
+    }
+}
 diesel::joinable!(sessions -> tokens (token));
 diesel::allow_tables_to_appear_in_same_query!(sessions, tokens);
 diesel::joinable!(runs -> suites (suite_id));

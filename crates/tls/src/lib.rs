@@ -4,6 +4,7 @@
 //! company's own authority can be called. Nothing turns the check of certificates off.
 
 mod carry;
+pub mod request;
 mod stream;
 
 use std::{

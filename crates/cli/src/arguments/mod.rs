@@ -10,6 +10,7 @@ mod history;
 mod hunt;
 mod import;
 mod join;
+mod notices;
 mod people;
 mod planning;
 mod pools;
@@ -39,6 +40,7 @@ pub use history::{Compare, Flaky, History, Prove, Since};
 pub use hunt::Hunt;
 pub use import::Import;
 pub use join::Join;
+pub use notices::{AddNotice, NoticeCommand, OneMessage};
 pub use people::{Login, Token};
 pub use planning::{Forecast, Park, Parked, PortionOf, Unpark};
 pub use pools::{AddPool, Kind, Pool, RemovePool, ShowPool};
@@ -85,6 +87,9 @@ pub enum Command {
     /// Start runs at planned times
     #[command(subcommand)]
     Schedule(Schedule),
+    /// Be told of what happens: by mail, in a chat, at an address, on a commit
+    #[command(subcommand, name = "notice")]
+    Notice(NoticeCommand),
     /// Let other systems start runs
     #[command(subcommand, name = "webhook")]
     Webhook(Webhook),

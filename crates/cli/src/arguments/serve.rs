@@ -29,6 +29,19 @@ pub struct Serve {
     /// A folder whose git repositories may be run as file:///PATH (repeatable) [else: none on this machine]
     #[arg(long, value_name = "DIR")]
     pub git_folder: Vec<PathBuf>,
+    /// The mail server that notices are handed to: smtps://HOST:PORT, smtp://USER@HOST:PORT (TLS by STARTTLS) or smtp-plain://HOST:PORT
+    /// (without TLS)
+    #[arg(long, value_name = "URL", requires = "mail_from")]
+    pub mail_server: Option<String>,
+    /// The sender of those mails
+    #[arg(long, value_name = "ADDRESS", requires = "mail_server")]
+    pub mail_from: Option<String>,
+    /// A file that holds the password of the mail server's user
+    #[arg(long, value_name = "FILE", requires = "mail_server")]
+    pub mail_password_file: Option<PathBuf>,
+    /// A file of certificate authorities (PEM) to trust, beside the machine's own, where notices are sent
+    #[arg(long, value_name = "FILE")]
+    pub notice_ca: Option<PathBuf>,
     /// For tests: schedules go by the microseconds since 1970 that stand in this file
     #[arg(long, value_name = "FILE", hide = true)]
     pub clock: Option<PathBuf>,

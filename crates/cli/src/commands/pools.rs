@@ -1,14 +1,12 @@
 //! `kesmo pool`.
 
-use std::{io::Read, path::Path};
-
 use kesmo_core::{
     fleet::{CiPool, ClusterPool, EnginePool, How, Pool as PoolSpec},
     time::Span,
 };
 use kesmo_wire::api::{MachineOf, MachineState, NewPool, PoolOf};
 
-use super::print_json;
+use super::{files::read, print_json};
 use crate::{
     arguments::{AddPool, Kind, Pool, RemovePool, ShowPool, pairs},
     context::Context,
@@ -39,16 +37,6 @@ async fn remove(options: &RemovePool, context: &Context) -> Result<(), Failure> 
         None => println!("The pool {name} is removed; its runs can still be read."),
     }
     Ok(())
-}
-
-fn read(option: &str, file: &Path) -> Result<String, Failure> {
-    let failed = |e: std::io::Error| Failure::call(format!("{option} {}: {e}", file.display()));
-    if file == Path::new("-") {
-        let mut text = String::new();
-        std::io::stdin().lock().read_to_string(&mut text).map_err(failed)?;
-        return Ok(text);
-    }
-    std::fs::read_to_string(file).map_err(failed)
 }
 
 /// The pool that the options describe.

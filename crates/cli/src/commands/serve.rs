@@ -41,6 +41,12 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
         blobs: options.blobs.clone(),
         reached_at: options.reached_at.clone(),
         git_folders: options.git_folder.clone(),
+        mail: options.mail_server.clone().map(|server| kesmo_service::MailConfig {
+            server,
+            from: options.mail_from.clone().unwrap_or_default(),
+            password: options.mail_password_file.clone(),
+        }),
+        ca: options.notice_ca.clone(),
         clock: options.clock.clone().map_or(Clock::System, Clock::File),
     };
     let started = |started: kesmo_service::Started| {
@@ -62,7 +68,9 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
         }
     };
     kesmo_service::serve(config, started).await.map_err(|e| match e {
-        kesmo_service::Error::Address(..) | kesmo_service::Error::FolderTaken(_) => Failure::call(e.to_string()),
+        kesmo_service::Error::Address(..) | kesmo_service::Error::FolderTaken(_) | kesmo_service::Error::Option(_) => {
+            Failure::call(e.to_string())
+        }
         other => Failure::trouble(other.to_string()),
     })
 }

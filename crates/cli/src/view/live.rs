@@ -445,6 +445,7 @@ mod tests {
             verdict: None,
             reason: String::new(),
             waiting_for: None,
+            no_worker: false,
             machines: None,
             alike: kesmo_core::plan::Alike::default(),
             tally: Tally { waiting: 20, running: 4, passed: 12, flaky: 1, failed: 2, skipped: 1, ..Tally::default() },

@@ -39,7 +39,7 @@ use crate::{
     error::Error,
     name::shorten,
     pointer::Pointer,
-    request::{Asked, Method, Values, is_header, is_web},
+    request::{Asked, Method, is_header, is_web},
 };
 
 /// The longest number or address of a job, in bytes.

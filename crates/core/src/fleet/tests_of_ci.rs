@@ -1,4 +1,5 @@
 use super::*;
+use crate::request::Values;
 
 const QUAY: &str = r#"
 [start]

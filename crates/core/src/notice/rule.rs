@@ -140,18 +140,6 @@ impl fmt::Display for When {
     }
 }
 
-impl Serialize for When {
-    fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        to.collect_str(self)
-    }
-}
-
-impl<'de> Deserialize<'de> for When {
-    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        String::deserialize(from)?.parse().map_err(serde::de::Error::custom)
-    }
-}
-
 /// Hours in which nothing is sent but kept until they are over, by the wall clock of the notice's zone: `22:00-07:00`, `sat,sun`, or
 /// `mon-fri 18:00-08:00`. Of hours that go past midnight, the days are those on which they begin.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -215,6 +203,12 @@ impl FromStr for Quiet {
     }
 }
 
+impl fmt::Display for Quiet {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
 impl Quiet {
     /// When it is over, if it holds at that moment.
     fn until(&self, at: Timestamp, zone: Zone) -> Option<Timestamp> {
@@ -273,11 +267,10 @@ impl fmt::Display for Digest {
 }
 
 macro_rules! as_text {
-    ($name:ident, |$value:ident| $text:expr) => {
+    ($($name:ident),*) => {$(
         impl Serialize for $name {
             fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-                let $value = self;
-                to.collect_str(&$text)
+                to.collect_str(self)
             }
         }
         impl<'de> Deserialize<'de> for $name {
@@ -285,10 +278,9 @@ macro_rules! as_text {
                 String::deserialize(from)?.parse().map_err(serde::de::Error::custom)
             }
         }
-    };
+    )*};
 }
-as_text!(Quiet, |quiet| quiet.text);
-as_text!(Digest, |digest| digest);
+as_text!(When, Quiet, Digest);
 
 /// Where it goes.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -51,16 +51,15 @@ impl Sample {
             |test: &str, message: &str| TestFact { test: test.into(), variant: String::new(), message: message.into() };
         let late = "no answer from the berth within 3 s";
         let run = RunFacts {
-            suite: "boarding-gate".into(),
-            run: "boarding-gate/0".into(),
+            suite: "sample".into(),
+            run: "sample/2".into(),
             verdict: Some(Verdict::Failed),
-            reason: "this is a sample: no run was carried out".into(),
             branch: Some("main".into()),
             commit: Some("0123456789abcdef0123456789abcdef01234567".into()),
             brief: Some("nightly".into()),
             pool: "main".into(),
             started_by: "a sample".into(),
-            choice: "all tests".into(),
+            choice: "this is a sample, and no run was carried out: all tests".into(),
             took: crate::time::Span::seconds(83),
             passed: 80,
             failed: 2,
@@ -70,7 +69,7 @@ impl Sample {
                 first: vec!["gate/late/by_a_minute".into(), "gate/late/by_an_hour".into()],
             }],
             newly_failing: Tests { total: 1, first: vec![fail("gate/late/by_an_hour", late)] },
-            against: Some("boarding-gate/-1".into()),
+            against: Some("sample/1".into()),
             still_failing: 1,
             link: link.to_owned(),
             ..RunFacts::default()
@@ -79,7 +78,7 @@ impl Sample {
             Some(When::ScheduleMissed) => Happened::ScheduleMissed(Missed {
                 schedule: "nightly".into(),
                 brief: Some("nightly".into()),
-                suite: Some("boarding-gate".into()),
+                suite: Some("sample".into()),
                 planned: at,
                 count: 1,
                 what: "missed".into(),

@@ -1,7 +1,8 @@
 //! The middle of some values.
 
 /// The median; the mean of the two middle ones of an even number, zero of none.
-pub(crate) fn median(values: &mut [u64]) -> u64 {
+#[must_use]
+pub fn median(values: &mut [u64]) -> u64 {
     values.sort_unstable();
     match values.len() {
         0 => 0,

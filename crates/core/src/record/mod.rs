@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 
 pub use compare::{Change, Comparison, Seen, beyond_noise, compare};
 pub use likeness::{Cause, causes, likeness};
-pub(crate) use middle::median;
+pub use middle::median;
 pub use shift::{Shift, shifts};
 pub use spell::{Spell, spells};
 

@@ -61,8 +61,13 @@ fn name_of(plan: &Plan, index: u32) -> String {
 #[get("/api/runs/<suite>/<number>/causes")]
 async fn causes_of(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<Vec<CauseOf>> {
     let row = find(app, suite, number).await?;
-    let past = past(app, &row).await?;
-    let outcomes = outcomes(app, &row).await?;
+    Ok(Json(causes_in(app, &row).await?))
+}
+
+/// The failures of a run gathered by cause.
+pub(crate) async fn causes_in(app: &App, row: &RunRow) -> Result<Vec<CauseOf>, Refused> {
+    let past = past(app, row).await?;
+    let outcomes = outcomes(app, row).await?;
     let mut seen = std::collections::HashSet::new();
     let failing = app.store.failing_attempts(row.id, month_of(row.created_at)).await?;
     let first = failing.into_iter().filter(|a| seen.insert(a.entry)).map(|a| (a.entry as u32, a.message));
@@ -83,7 +88,7 @@ async fn causes_of(app: &State<App>, _caller: MaySee, suite: &str, number: i32) 
     let cases = cases.map(|case| (Failing { entry: case.entry as u32, case: Some(case.title) }, case.message));
     let flaky = |i: u32| outcome(i) == Some(Outcome::Flaky);
     let view = |cause| CauseOf::new(cause, |i| name_of(&past.plan, i), flaky);
-    Ok(Json(causes(first.chain(cases)).into_iter().map(view).collect()))
+    Ok(causes(first.chain(cases)).into_iter().map(view).collect())
 }
 
 /// The outcome of every entry, and what its last attempt took.

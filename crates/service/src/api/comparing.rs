@@ -84,7 +84,7 @@ async fn compared(app: &State<App>, _caller: MaySee, suite: &str, number: i32, w
 }
 
 /// A run that is over against the last of its choice and branch; nothing where it is not compared.
-pub(super) async fn with_last(app: &App, row: &RunRow, suite: &str) -> Result<Option<Compared>, Refused> {
+pub(crate) async fn with_last(app: &App, row: &RunRow, suite: &str) -> Result<Option<Compared>, Refused> {
     if check(row, suite).is_err() {
         return Ok(None);
     }

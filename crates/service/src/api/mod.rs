@@ -4,13 +4,14 @@ pub mod body;
 pub mod breakdown;
 pub mod briefs;
 pub mod cases;
-mod comparing;
+pub(crate) mod comparing;
 pub mod entries;
 pub mod failing;
 mod found;
 mod history;
 pub mod imports;
 pub mod live;
+mod notices;
 mod parks;
 pub mod people;
 pub mod planning;
@@ -88,6 +89,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", webhooks::routes())
         .mount("/", polls::routes())
         .mount("/", pools::routes())
+        .mount("/", notices::routes())
         .mount("/", queue::routes())
         .mount("/", runs::routes())
         .mount("/", cases::routes())
@@ -178,6 +180,8 @@ impl Modify for Bearer {
         webhooks::add, webhooks::list, webhooks::show, webhooks::remove, webhooks::pause, webhooks::new_secret,
         webhooks::try_body, webhooks::delivery, webhooks::redeliver, webhooks::take,
         reach::list, failing::all, failing::of_suite,
+        notices::put, notices::list, notices::show, notices::remove, notices::pause, notices::new_secret, notices::try_it,
+        notices::message, notices::again,
         pools::put, pools::list, pools::show, pools::remove, pools::machines, pools::machine_log,
         polls::put, polls::list, polls::all, polls::remove,
         live::run, live::floor, live::output,

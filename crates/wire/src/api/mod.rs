@@ -7,6 +7,7 @@ mod comparing;
 mod entries;
 mod failing;
 mod history;
+mod notices;
 mod parks;
 mod people;
 mod planning;
@@ -30,6 +31,7 @@ pub use failing::{FailingTest, FailingTests};
 pub use history::{
     CommitOf, DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, PastEntry, TestHistory,
 };
+pub use notices::{NewNotice, NoticeEvent, NoticeMessage, NoticeOf};
 pub use parks::{NewPark, Park, Parked};
 pub use people::{Me, NewToken, Role, SignIn, Token};
 pub use planning::{

@@ -63,6 +63,9 @@ pub struct RunSummary {
     pub reason: String,
     /// What it waits for now.
     pub waiting_for: Option<String>,
+    /// It waits because no worker that may take it is there.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub no_worker: bool,
     pub tally: Tally,
     pub stats: AttemptStats,
     pub labels: BTreeMap<String, String>,
