@@ -82,9 +82,18 @@ trap 'exit 143' TERM
 
 step "Starting the service"
 : >"$home/service.out"
+# Where mails and messages arrive.
+standins/post-room >"$home/post-room.out" &
+post_room=$!
+for _ in $(seq 100); do
+    [ -s "$home/post-room.out" ] && break
+    sleep 0.1
+done
+read -r post mail <"$home/post-room.out" || fail "the post room did not open"
 # In sessions of their own, so that Ctrl-C in the terminal reaches only this script, which ends them in order.
-setsid "$kesmo" serve --listen "127.0.0.1:$port" --data "$home/service" --git-folder "$home" >"$home/service.out" 2>"$home/service.log" &
-pids+=($!)
+setsid "$kesmo" serve --listen "127.0.0.1:$port" --data "$home/service" --git-folder "$home" \
+    --mail-server "smtp-plain://$mail" --mail-from "Kesmo <kesmo@quay.example>" >"$home/service.out" 2>"$home/service.log" &
+pids+=($! "$post_room")
 for _ in $(seq 600); do
     grep -q 'listening' "$home/service.out" && break
     kill -0 "${pids[0]}" 2>/dev/null || { cat "$home/service.log" >&2; fail "the service did not start"; }
@@ -224,6 +233,24 @@ push() {
 # newest SUITE: the name of its newest run.
 newest() { "$kesmo" runs --suite "$1" --limit 1 --json | sed -n "s/.*\"name\": \"\($1\/[0-9]*\)\".*/\1/p" | sed -n 1p; }
 
+step "Making notices: by mail, in a chat, on commits"
+cat >"$home/chat.toml" <<TOML
+method  = "POST"
+address = "$post/rooms/{secret}"
+body    = { says = "{glyph} {title}", more = "{text}", link = "{link}" }
+TOML
+cat >"$home/commit-status.toml" <<TOML
+method  = "POST"
+address = "$post/repositories/quay/commits/{commit}"
+headers = { authorization = "Bearer {secret}" }
+body    = { state = "{verdict}", says = "{title}", link = "{link}", of = "{suite}" }
+TOML
+"$kesmo" notice add crew --when newly-failing --when mended --when void --mail crew@quay.example --mail ada@quay.example --replace 2>/dev/null
+"$kesmo" notice add bridge --when failed --when 'flaky-over 10%' --chat "$home/chat.toml" --secret-file "$home/stand-ins-token" --replace 2>/dev/null
+"$kesmo" notice add commits --when passed --when failed --every-time --suite notices --commit-status "$home/commit-status.toml" --secret-file "$home/stand-ins-token" --replace 2>/dev/null
+"$kesmo" notice add nights --when schedule-missed --when 'no-worker 5m' --when 'slower-than 3x' --mail ada@quay.example \
+    --digest 08:00 --quiet sat,sun --zone Europe/Oslo --replace 2>/dev/null
+
 step "Making six weeks of history"
 "$PWD/target/debug/kesmo-made" --data "$home/service" --suites lantern-quay --commits "$home/made-commits" --broke-at "$(cat "$home/broke-at")"
 
@@ -335,6 +362,14 @@ if [ "$mode" = tour ]; then
     expect 1 watch "$(newest notices)"
     expect 0 show "$(newest notices)"
     expect 0 suite show notices
+    # Who was told of all that.
+    expect 0 notice list
+    expect 0 notice try crew
+    expect 0 notice show crew
+    expect 0 notice show commits
+    number=$("$kesmo" notice show crew --json | sed -n 's/.*"number": \([0-9]*\),.*/\1/p' | sed -n 2p)
+    expect 0 notice message crew "$number"
+    expect 2 notice add crew --when faild --mail crew@quay.example
     expect 0 queue
     expect 0 runs --limit 8
     expect 0 workers

@@ -24,7 +24,8 @@ const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/
     POST /api/webhooks/{name}/secret, POST /api/workers/{name}/drain";
 
 /// Calls of those who may do everything.
-const KEEPING: &str = "PUT /api/pools/{name}, DELETE /api/pools/{name}, GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}";
+const KEEPING: &str = "PUT /api/notices/{name}, DELETE /api/notices/{name}, POST /api/notices/{name}/pause, \
+    POST /api/notices/{name}/secret, POST /api/notices/{name}/try, POST /api/notices/{name}/messages/{number}/again, PUT /api/pools/{name}, DELETE /api/pools/{name}, GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}";
 
 /// Calls of machines that work, which the document does not have.
 const WORKING: &str = "GET /api/bundles/{digest}, GET /api/work/machine, PUT /api/work/blobs/{digest}";

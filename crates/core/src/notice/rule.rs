@@ -439,21 +439,24 @@ impl Notice {
     #[must_use]
     pub fn due(&self, at: Timestamp) -> Timestamp {
         let zone = self.zone().unwrap_or(Zone::UTC);
+        let daily = |from: Timestamp, time: NaiveTime| {
+            let day = zone.wall(from).date();
+            let at_day = |day: Option<chrono::NaiveDate>| zone.moment(day?.and_time(time));
+            at_day(Some(day)).filter(|due| *due > from).or_else(|| at_day(day.succ_opt())).unwrap_or(from)
+        };
         let mut due = match self.digest {
             None => at,
             Some(Digest::Every(span)) => at + span,
-            Some(Digest::Daily(time)) => {
-                let day = zone.wall(at).date();
-                let at_day = |day: Option<chrono::NaiveDate>| zone.moment(day?.and_time(time));
-                at_day(Some(day)).filter(|due| *due > at).or_else(|| at_day(day.succ_opt())).unwrap_or(at)
-            }
+            Some(Digest::Daily(time)) => daily(at, time),
         };
         // Quiet hours may follow each other; those that never end keep nothing for ever.
         for _ in 0..=8 * self.quiet.len() {
-            match self.quiet.iter().find_map(|quiet| quiet.until(due, zone)) {
-                Some(end) => due = end,
-                None => return due,
-            }
+            let Some(end) = self.quiet.iter().find_map(|quiet| quiet.until(due, zone)) else { return due };
+            due = match self.digest {
+                // A moment before, as that time itself may be the end.
+                Some(Digest::Daily(time)) => daily(Timestamp(end.0 - 1), time),
+                _ => end,
+            };
         }
         due
     }

@@ -115,7 +115,12 @@ impl Event {
     #[must_use]
     pub fn title(&self) -> String {
         let line = match &self.happened {
-            Happened::Ended(run) => ended(run),
+            Happened::Ended(run) => {
+                let slower = self.because.iter().any(|when| matches!(when, When::SlowerThan(_)));
+                let usual = run.usual.filter(|_| slower);
+                let took = usual.map(|usual| format!(", in {} instead of {usual}", run.took)).unwrap_or_default();
+                ended(run) + &took
+            }
             Happened::ScheduleMissed(missed) => {
                 let (name, why) = (&missed.schedule, &missed.why);
                 match missed.count {
@@ -158,14 +163,14 @@ fn ended(run: &RunFacts) -> String {
     let reason =
         if run.reason.is_empty() { String::new() } else { format!(": {}", shorten(&run.reason, LONGEST_MESSAGE)) };
     let mended = if mended > 0 { format!(", {mended} mended") } else { String::new() };
+    let flaky = if run.flaky > 0 { format!(", {} flaky", run.flaky) } else { String::new() };
     match run.verdict {
         Some(Verdict::Failed) if run.failed == 0 => format!("{name} failed{reason}"),
         Some(Verdict::Failed) => {
             let new = if new > 0 { format!(", {new} newly") } else { String::new() };
-            format!("{name} failed: {} of {}{new}{mended}", run.failed, tests(run.tested()))
+            format!("{name} failed: {} of {}{new}{flaky}{mended}", run.failed, tests(run.tested()))
         }
         Some(Verdict::Passed) => {
-            let flaky = if run.flaky > 0 { format!(", {} flaky", run.flaky) } else { String::new() };
             format!("{name} passed: {}{flaky}{mended}", tests(run.tested()))
         }
         Some(Verdict::Void) => format!("{name} is void{reason}"),

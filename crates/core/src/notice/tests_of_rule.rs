@@ -129,8 +129,10 @@ fn digests_gather_until_their_time() {
     assert_eq!(due(r#","digest":"1h""#, "2026-11-27T08:10:00Z"), "2026-11-27T09:10:00Z");
     assert_eq!(due(r#","digest":"08:00""#, "2026-11-27T07:59:00Z"), "2026-11-27T08:00:00Z");
     assert_eq!(due(r#","digest":"08:00""#, "2026-11-27T08:00:00Z"), "2026-11-28T08:00:00Z");
-    // A digest that falls into quiet hours waits for their end.
-    assert_eq!(due(r#","digest":"08:00","quiet":["sat,sun"]"#, "2026-11-27T09:00:00Z"), "2026-11-30T00:00:00Z");
+    // A digest that falls into quiet hours waits for the next one after their end.
+    assert_eq!(due(r#","digest":"08:00","quiet":["sat,sun"]"#, "2026-11-27T09:00:00Z"), "2026-11-30T08:00:00Z");
+    assert_eq!(due(r#","digest":"07:00","quiet":["22:00-07:00"]"#, "2026-11-27T23:00:00Z"), "2026-11-28T07:00:00Z");
+    assert_eq!(due(r#","digest":"6h","quiet":["sat,sun"]"#, "2026-11-27T20:00:00Z"), "2026-11-30T00:00:00Z");
 }
 
 #[test]
