@@ -170,7 +170,7 @@ for _ in $(seq 100); do
 done
 
 step "Adding the suites of Lantern Quay"
-for suite in fares sailings boarding-gate berths departure-board ticket-desk harbour-signs soundings tide-tables; do
+for suite in fares sailings boarding-gate berths departure-board ticket-desk harbour-signs soundings tide-tables turnstiles; do
     "$kesmo" suite add "lantern-quay/$suite" | sed -n 1p
 done
 
@@ -309,6 +309,11 @@ if [ "$mode" = tour ]; then
     expect 0 start boarding-gate --pick 'gate/late/**' --pick tag:smoke --wait --refresh 1s
     expect 0 unpark boarding-gate 'gate/late/**'
     expect 0 here lantern-quay/fares --portion 2/5 --report "junit=$home/fares.xml"
+    # A load from several slots, what it measures, and a limit that it passes.
+    expect 0 start turnstiles --wait --refresh 2s
+    expect 1 start turnstiles --set scan-ms=90 --set seconds=3 --wait --refresh 2s
+    expect 0 measures "$(newest turnstiles)" --measure ticket_scan
+    expect 0 measures turnstiles
     # Getting a suite in: a first suite file, a trial, and results that ran elsewhere.
     expect 0 suite draft lantern-quay/ticket-desk --print
     expect 0 suite try lantern-quay/ticket-desk
@@ -379,7 +384,7 @@ if [ "$mode" = tour ]; then
 fi
 
 step "Starting runs"
-for suite in fares sailings boarding-gate berths departure-board ticket-desk harbour-signs soundings tide-tables; do
+for suite in fares sailings boarding-gate berths departure-board ticket-desk harbour-signs soundings tide-tables turnstiles; do
     "$kesmo" start "$suite" --label release=1187 2>/dev/null
 done
 push main "The boards are wiped at noon"

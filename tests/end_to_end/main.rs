@@ -10,6 +10,7 @@ mod getting_in;
 mod history;
 mod holes;
 mod images;
+mod measures;
 mod notices;
 mod once;
 mod planning;

@@ -12,6 +12,7 @@ import { Alarm, Cut, Empty, Loading } from "../parts/Frame";
 import { doneOf, tookOf, totalOf } from "../parts/RunsTable";
 import { Chain, Commit, Origin } from "../parts/Origin";
 import { RunMachines } from "../parts/Machines";
+import { Measures } from "../parts/Measures";
 import { Strip } from "../parts/Strip";
 import { State, isOfHunt, stateOf } from "../parts/states";
 import { Timeline } from "../parts/Timeline";
@@ -67,6 +68,7 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
         {run.verdict && total > 0 && !isOfHunt(run) ? <NewInRun run={name} /> : null}
         <Strip stretches={live.strip} total={Math.max(total, 1)} running={run.tally.running} height={28} label={`Outcomes of ${name}`} />
         <Figures run={run} took={took} />
+        <Measures run={name} over={Boolean(run.verdict)} />
         <SlotsAtWork live={live} now={now} />
         <RunMachines run={name} over={Boolean(run.verdict)} />
         {run.tally.failed + run.tally.flaky > 1 ? <Causes run={name} version={live.version} onName={choose} /> : null}

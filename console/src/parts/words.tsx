@@ -45,6 +45,13 @@ export function plain(text: string): string {
 /** A text as a sentence begins. */
 export const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 
+/** A number with three digits that count: `8,120`, `12.4`, `0.0123`. */
+export function figure(value: number): string {
+  if (value === 0) return "0";
+  if (Math.abs(value) >= 1e9) return value.toExponential(2);
+  return value.toLocaleString("en", Math.abs(value) >= 99.95 ? { maximumFractionDigits: 0 } : { maximumSignificantDigits: 3 });
+}
+
 /** A rate of results. */
 export const rate = (perSecond: number) => (perSecond < 10 ? perSecond.toFixed(1) : perSecond.toFixed(0));
 

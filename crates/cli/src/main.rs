@@ -79,6 +79,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Suite(command) => done(commands::suites::run(command, kesmo.json, context).await),
         Command::Brief(command) => done(commands::briefs::run(command, &context()?).await),
         Command::Schedule(command) => commands::schedules::run(command, &context()?).await,
+        Command::Measures(options) => done(commands::measures::run(options, &context()?).await),
         Command::Notice(command) => done(commands::notices::run(command, &context()?).await),
         Command::Webhook(command) => done(commands::webhooks::run(command, &context()?).await),
         Command::Pool(command) => done(commands::pools::run(command, &context()?).await),

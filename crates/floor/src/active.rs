@@ -16,7 +16,7 @@ use kesmo_core::{
 };
 use kesmo_store::{commit::RunChange as StoredRun, runs::RunRow};
 use kesmo_wire::{
-    api::{Entries, Entry, Run, RunSummary, Slot},
+    api::{Entries, Entry, MeasureNow, Run, RunSummary, Slot},
     link::Setup,
     live::{Gathered, thin},
 };
@@ -253,6 +253,10 @@ impl ActiveRun {
             place: self.place.filter(|_| self.nothing_begun()),
             machines: self.machines.as_ref().map(|(_, why)| why.clone()),
             alike: self.alike.clone(),
+            measures: match self.engine.verdict() {
+                None => MeasureNow::all(self.engine.measured(), now.0.div_euclid(1_000_000)),
+                Some(_) => MeasureNow::in_all(self.engine.measured()),
+            },
         }
     }
 

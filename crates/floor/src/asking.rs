@@ -13,7 +13,7 @@ use kesmo_core::{plan::Plan, run::figures::Part, suite::ListedTest, time::Span, 
 use kesmo_files::git;
 use kesmo_store::runs::{NamedRun, RunRow};
 use kesmo_wire::{
-    api::{Entries, Run, RunSummary, Worker},
+    api::{Entries, MeasuresOf, Run, RunSummary, Worker},
     link::{FromWorker, ToWorker},
     live::{Floor as FloorView, RunSnapshot},
 };
@@ -77,6 +77,8 @@ pub enum Ask {
     EntryState(i64, u32, oneshot::Sender<Option<(Option<Outcome>, bool, u16)>>),
     /// The states of all entries of an active run, with what their last attempts took.
     States(i64, oneshot::Sender<Option<States>>),
+    /// What an active run has measured so far.
+    Measures(i64, oneshot::Sender<Option<MeasuresOf>>),
     /// The groups of names of an active run.
     Parts(i64, oneshot::Sender<Option<Vec<Part>>>),
     /// Has a worker take nothing new, or take work again; false if there is no such worker.

@@ -16,7 +16,7 @@ use kesmo_core::{
 use kesmo_files::{blobs::Blobs, git::Git};
 use kesmo_store::{Store, commit::Commit};
 use kesmo_wire::{
-    api::RunSummary,
+    api::{MeasuresOf, RunSummary},
     link::{BatchKey, ToWorker},
     live::Floor as FloorView,
 };
@@ -610,6 +610,9 @@ impl Floor {
             }
             Ask::Entries(run, question, reply) => tell(reply, self.runs.get(&run).map(|r| r.entries(&question))),
             Ask::Parts(run, reply) => tell(reply, self.runs.get(&run).map(|r| r.engine.parts())),
+            Ask::Measures(run, reply) => {
+                tell(reply, self.runs.get(&run).map(|r| MeasuresOf::of(r.engine.measured())));
+            }
             Ask::Drain(worker, drain, reply) => {
                 let known = self.workers.drain(&worker, drain);
                 self.fleet_changed |= known;

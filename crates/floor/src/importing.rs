@@ -93,6 +93,7 @@ pub fn rows(importing: &Importing<'_>, suite: i64, pool: &str) -> Result<Rows, S
                 }
             }));
         }
+        Effect::Measured { .. } => {}
         Effect::CasesSettled { entry } => {
             commit.settled_cases.push(CasesOf { month, run_id: 0, entry, number: 0 });
         }

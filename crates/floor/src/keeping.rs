@@ -18,6 +18,7 @@ use kesmo_core::{
 use kesmo_store::{
     Store,
     commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
+    measures::NewMeasures,
     records::Records,
     runs::RunRow,
 };
@@ -153,6 +154,7 @@ impl Floor {
             None => Engine::restore(active.engine.policy().clone(), plan, began, &attempts, &batches),
         };
         let wrongs = self.store.wrongs(row.id).await?;
+        let measured = self.store.measured(row.id).await?;
         active.planning = true;
         active.lists = lists
             .into_iter()
@@ -169,7 +171,9 @@ impl Floor {
             _ => (BTreeMap::new(), Vec::new()),
         };
         match restored {
-            Ok(engine) => active.engine = engine.with_wrongs(wrongs).with_cases(&of_cases.0, &of_cases.1),
+            Ok(engine) => {
+                active.engine = engine.with_wrongs(wrongs).with_measured(measured).with_cases(&of_cases.0, &of_cases.1)
+            }
             Err(why) => {
                 tracing::error!(run = active.name(), why, "a run cannot be built again");
                 self.runs.insert(row.id, active);
@@ -438,6 +442,10 @@ impl Floor {
                     detail: case.detail,
                 }));
             }
+            Effect::Measured { batch, part } => {
+                active.touch();
+                self.commit.measured.push((run, batch.0, part));
+            }
             Effect::CasesSettled { entry } => {
                 self.commit.settled_cases.push(CasesOf { month: active.month, run_id: run, entry, number: 0 });
             }
@@ -494,6 +502,10 @@ impl Floor {
                 tracing::info!(run = active.name(), verdict = verdict.word(), reason, "a run is over");
                 let stored = active.stored();
                 self.commit.runs.push(stored);
+                let measured = active.engine.measured();
+                if !measured.is_empty() {
+                    self.commit.measures.push(NewMeasures { run_id: run, measured: measured.clone() });
+                }
                 self.to_record.push(run);
                 self.after.push(After::Over);
                 if let Some(machines) = machines {

@@ -36,5 +36,6 @@ pub fn summary_of_row(row: &RunRow, suite: &str) -> RunSummary {
         place: None,
         machines: None,
         alike: row.run_options().map(|options| options.alike()).unwrap_or_default(),
+        measures: Vec::new(),
     }
 }

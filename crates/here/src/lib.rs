@@ -324,6 +324,7 @@ impl Floor {
                 // Here every variant may run.
                 Effect::Unlisted(_)
                 | Effect::CasesSettled { .. }
+                | Effect::Measured { .. }
                 | Effect::Began { .. }
                 | Effect::WentBack { .. }
                 | Effect::GaveBack { .. }

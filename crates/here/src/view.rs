@@ -17,7 +17,7 @@ use kesmo_core::{
     words::{Outcome, Verdict},
 };
 use kesmo_wire::{
-    api::{CauseOf, Entries, Entry, Failing, Run, RunSummary, Slot, entry_name},
+    api::{CauseOf, Entries, Entry, Failing, MeasureNow, Run, RunSummary, Slot, entry_name},
     link::{AttemptReport, CaseReport, KeptFile},
     live::{AttemptChange, DecidedChange, Gathered, RunChange, RunSlot, RunSnapshot, letter, thin},
 };
@@ -189,6 +189,10 @@ impl Shown {
             place: None,
             machines: None,
             alike: kesmo_core::plan::Alike::default(),
+            measures: match engine.verdict() {
+                None => MeasureNow::all(engine.measured(), crate::now().0.div_euclid(1_000_000)),
+                Some(_) => MeasureNow::in_all(engine.measured()),
+            },
         }
     }
 

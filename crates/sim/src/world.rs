@@ -766,6 +766,7 @@ impl<'s> World<'s> {
                 let key = Key { run, batch };
                 self.after(self.scenario.latency, Happening::Fed { worker, link, key, entries, last });
             }
+            Effect::Measured { .. } => {}
             Effect::WentBack { .. } => {}
             Effect::GaveBack { batch, left } => one.ledger.gave_back(batch, left),
             Effect::Wrong(why) if why == "a lie" => return Err("a lie was believed".into()),

@@ -8,12 +8,17 @@ use chrono::{DateTime, NaiveDate, Utc};
 use diesel::sql_types::{Array, BigInt, Bool, Date, Integer, Jsonb, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{
+    measure::Part,
     run::{AttemptStats, Tally},
     suite::{ListedTest, container::Image},
     words::{Ended, Outcome, Phase, Verdict},
 };
 
-use crate::{Error, Store, json, statement::statement};
+use crate::{
+    Error, Store, json,
+    measures::{NewMeasures, write_measures, write_parts},
+    statement::statement,
+};
 
 statement! {
     /// Batches that were granted.
@@ -93,6 +98,10 @@ pub struct Commit {
     /// Lists of tests that became known, by their keys.
     pub listings: Vec<(String, std::sync::Arc<Vec<ListedTest>>)>,
     pub artifacts: Vec<NewArtifact>,
+    /// What batches measured: run, batch and part.
+    pub measured: Vec<(i64, u32, Part)>,
+    /// What runs that are over measured.
+    pub measures: Vec<NewMeasures>,
     pub runs: Vec<RunChange>,
     /// The service that writes this, and the pools that it must still hold.
     pub by: Option<(String, Vec<String>)>,
@@ -245,6 +254,8 @@ impl Commit {
         self.notes.retain(|n| keep(n.0));
         self.wrongs.retain(|n| keep(n.0));
         self.artifacts.retain(|a| keep(a.run_id));
+        self.measured.retain(|m| keep(m.0));
+        self.measures.retain(|m| keep(m.run_id));
         self.runs.retain(|r| keep(r.run_id));
     }
 
@@ -260,6 +271,8 @@ impl Commit {
         all.extend(self.decided.iter().map(|d| d.run_id));
         all.extend(self.notes.iter().chain(&self.wrongs).map(|n| n.0));
         all.extend(self.artifacts.iter().map(|a| a.run_id));
+        all.extend(self.measured.iter().map(|m| m.0));
+        all.extend(self.measures.iter().map(|m| m.run_id));
         all.extend(self.runs.iter().map(|r| r.run_id));
         all
     }
@@ -280,6 +293,8 @@ impl Commit {
             notes: self.notes.extract_if(.., |n| n.0 == run).collect(),
             wrongs: self.wrongs.extract_if(.., |n| n.0 == run).collect(),
             artifacts: self.artifacts.extract_if(.., |a| a.run_id == run).collect(),
+            measured: self.measured.extract_if(.., |m| m.0 == run).collect(),
+            measures: self.measures.extract_if(.., |m| m.run_id == run).collect(),
             runs: self.runs.extract_if(.., |r| r.run_id == run).collect(),
             listings: Vec::new(),
             by: self.by.clone(),
@@ -313,6 +328,8 @@ impl Commit {
             + self.wrongs.len()
             + self.listings.len()
             + self.artifacts.len()
+            + self.measured.len()
+            + self.measures.len()
             + self.runs.len()
     }
 
@@ -332,6 +349,8 @@ impl Commit {
             && self.wrongs.is_empty()
             && self.listings.is_empty()
             && self.artifacts.is_empty()
+            && self.measured.is_empty()
+            && self.measures.is_empty()
             && self.runs.is_empty()
     }
 }
@@ -395,6 +414,10 @@ pub(crate) async fn write(c: &mut AsyncPgConnection, commit: &Commit) -> Result<
             .await?;
     }
     write_artifacts(c, &commit.artifacts).await?;
+    write_parts(c, &commit.measured).await?;
+    for of in &commit.measures {
+        write_measures(c, of).await?;
+    }
     for change in &commit.runs {
         write_run(c, change).await?;
     }

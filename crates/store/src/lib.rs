@@ -9,6 +9,7 @@ pub mod cases;
 pub mod commit;
 pub mod failing;
 pub mod leases;
+pub mod measures;
 pub mod meetings;
 pub mod notices;
 pub mod parks;

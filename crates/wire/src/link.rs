@@ -14,6 +14,7 @@ use serde::{Deserialize, Serialize};
 
 use kesmo_core::{
     format::Step,
+    measure::Part,
     name::{RunName, Slug, case_title},
     plan::Plan,
     run::{self, BatchEnd, BatchId, Cores, Input, cases::CaseTold},
@@ -25,7 +26,7 @@ use kesmo_core::{
 use crate::Digest;
 
 /// The version of these messages. Both sides say it, and do not talk if they differ.
-pub const VERSION: u32 = 6;
+pub const VERSION: u32 = 7;
 
 /// The most slots of a worker.
 pub const MOST_SLOTS: u16 = 1000;
@@ -100,6 +101,8 @@ pub enum WorkerEvent {
     Began { key: BatchKey, entry: u32, at_us: i64 },
     /// A file told of cases as it runs; `first` is the place of the first of them among all that its attempt told.
     Cases { key: BatchKey, entry: u32, first: u32, cases: Vec<CaseReport> },
+    /// A batch measured something in some second.
+    Measured { key: BatchKey, part: Part },
     /// An attempt ended.
     Ended(Box<AttemptReport>),
     /// Files that an attempt (or, without an entry, the batch) left behind; their content is uploaded already.
@@ -138,6 +141,7 @@ impl WorkerEvent {
             Self::Cases { cases, .. } => {
                 cases.iter().map(|c| c.title.len() + c.message.len() + c.detail.len() + EACH).sum()
             }
+            Self::Measured { part, .. } => part.measures.iter().map(|m| m.name.len() + EACH + m.pairs.len() * 24).sum(),
             Self::Kept { files, .. } => files.iter().map(|f| f.path.len() + f.about.len() + EACH).sum(),
             Self::Note { text, .. } | Self::Wrong { text, .. } => text.len(),
             Self::GaveBack { entries, .. } => entries.len() * 8,
@@ -160,6 +164,7 @@ impl WorkerEvent {
                 let cases = cases.iter().map(CaseReport::told).collect();
                 (key, Input::Cases { batch: key.id(), entry: *entry, first: *first, cases })
             }
+            Self::Measured { key, part } => (key, Input::Measured { batch: key.id(), part: part.clone() }),
             Self::GaveBack { key, entries } => (key, Input::GaveBack { batch: key.id(), entries: entries.clone() }),
             Self::Wrong { key, text } => (key, Input::Wrong { batch: key.id(), why: text.clone() }),
             Self::BatchEnded { key, end } => (key, Input::BatchEnded { batch: key.id(), end: end.clone() }),
@@ -372,6 +377,10 @@ impl WorkerEvent {
             Self::Began { at_us, .. } => *at_us = (*at_us).clamp(0, LATEST_US),
             Self::Ended(report) => report.bound(),
             Self::Cases { cases, .. } => cases.iter_mut().for_each(CaseReport::bound),
+            Self::Measured { part, .. } => {
+                part.second = part.second.clamp(0, LATEST_US / 1_000_000);
+                part.measures.retain(|measured| measured.check().is_ok());
+            }
             Self::Kept { files, .. } => files.iter_mut().for_each(KeptFile::bound),
             Self::Note { text, .. } | Self::Wrong { text, .. } => bound(text, LONGEST_MESSAGE),
             Self::Listed { result, image, files, .. } => {

@@ -51,6 +51,7 @@ const CLOSING: Duration = Duration::from_millis(200);
 const LAST_WORDS: Duration = Duration::from_millis(300);
 
 /// What running attempts print is sent at most so often to whoever follows, and so many bytes of it at a time.
+const A_SECOND: Duration = Duration::from_secs(1);
 const OUTPUT_EVERY: Duration = Duration::from_millis(100);
 const MOST_OUTPUT: usize = 32 << 10;
 
@@ -235,6 +236,7 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
         began_us: now_us(),
         began_wall_us: wall_us(),
         attempts: Vec::new(),
+        parts: 0,
         read_results: Vec::new(),
         named: HashMap::new(),
         sending: JoinSet::new(),
@@ -271,6 +273,8 @@ struct BatchRun<'b> {
     began_wall_us: i64,
     /// Position, began, ended: for attributing files.
     attempts: Vec<(usize, i64, i64)>,
+    /// Parts of what it measured that were told.
+    parts: u32,
     /// Files with results that were read and are to be kept besides.
     read_results: Vec<files::Found>,
     /// Files that event lines named, with their position and what they show.
@@ -404,6 +408,7 @@ impl BatchRun<'_> {
         let leftovers = process.end_leftovers().await;
         if let Some(why) = self.lost.take() {
             // What it told until then is true; of the rest nothing is known.
+            reading.end_second(now_us(), true);
             self.flush(&mut reading, offset).await;
             return Err(Trouble::Lost(why));
         }
@@ -452,6 +457,7 @@ impl BatchRun<'_> {
             reading.end(&EndOfProcess { end: &end, abrupt, counts, now, last_words: &words });
         }
         self.tell_leftovers(&mut reading, leftovers);
+        reading.end_second(now_us(), true);
         self.flush(&mut reading, offset).await;
         Ok(BatchEnd::Done)
     }
@@ -519,6 +525,7 @@ impl BatchRun<'_> {
             let complete_at = if complete { *complete_since.get_or_insert_with(now_us) } else { now_us() };
             let still_open = ended_at.is_none() || out.is_some() || err.is_some();
             let hold = complete && still_open && now_us() < complete_at + CLOSING.as_micros() as i64;
+            reading.end_second(now_us(), false);
             if reading.has_news() && !hold {
                 self.flush(reading, offset).await;
             }
@@ -527,6 +534,7 @@ impl BatchRun<'_> {
             }
             if ended_at.is_none() && complete && reading.progress.cut_short() {
                 // It would go on with what was given back.
+                reading.end_second(now_us(), true);
                 self.flush(reading, offset).await;
                 process.end().await;
                 return (None, None);
@@ -590,6 +598,8 @@ impl BatchRun<'_> {
                     }
                     ended_at = Some(tokio::time::Instant::now());
                 }
+                // Only to wake: what was measured in a second is told when it is over.
+                () = tokio::time::sleep(A_SECOND), if reading.measures() => {}
                 () = tokio::time::sleep(CLOSING), if hold => {}
                 () = tokio::time::sleep(HELD_BACK), if held_back => {
                     for tap in reading.points.as_mut().map(Points::release).unwrap_or_default() {
@@ -819,6 +829,12 @@ impl BatchRun<'_> {
         for (position, first, cases) in reading.files.as_mut().map(Files::take_waiting).unwrap_or_default() {
             let entry = self.entries[offset + position].index;
             events.push(WorkerEvent::Cases { key, entry, first, cases });
+        }
+        for mut part in reading.measured.drain(..) {
+            // Each process of a batch numbers its own.
+            self.parts += 1;
+            part.number = self.parts;
+            events.push(WorkerEvent::Measured { key, part });
         }
         let mut steps = std::mem::take(&mut reading.found).into_iter().peekable();
         while let Some(step) = steps.next() {
@@ -1099,6 +1115,11 @@ mod tests {
                 let said = |c: &kesmo_wire::link::CaseReport| format!("{} {}", c.title, c.ended);
                 let said: Vec<String> = cases.iter().take(12).map(said).collect();
                 format!("cases of {entry} from {first}: {} ({})", said.join(", "), cases.len())
+            }
+            WorkerEvent::Measured { part, .. } => {
+                let said =
+                    |m: &kesmo_core::measure::Measured| format!("{} {}+{}", m.name, m.counts.count, m.counts.errors);
+                format!("measured {}", part.measures.iter().map(said).collect::<Vec<_>>().join(", "))
             }
             WorkerEvent::Kept { .. } | WorkerEvent::Listed { .. } => "other".into(),
         };

@@ -7,6 +7,7 @@ use kesmo_core::{
         points::Points,
         tap::Tap,
     },
+    measure::{Gathering, Part, Sample},
     name::shorten,
     run::Cores,
     suite::file::{NamesAs, Results, Tests},
@@ -67,6 +68,9 @@ pub(crate) struct Reading {
     pub heard: Option<Heard>,
     /// How much had been printed when the last case was told.
     told_at: u64,
+    /// What it measures in this second, and in those that are over.
+    gathering: Gathering,
+    pub measured: Vec<Part>,
 }
 
 impl Reading {
@@ -99,12 +103,32 @@ impl Reading {
             cores: None,
             heard: None,
             told_at: 0,
+            gathering: Gathering::default(),
+            measured: Vec::new(),
         }
     }
 
     /// Whether there is something to report.
     pub fn has_news(&self) -> bool {
-        !self.found.is_empty() || self.files.as_ref().is_some_and(Files::waits)
+        !self.found.is_empty() || !self.measured.is_empty() || self.files.as_ref().is_some_and(Files::waits)
+    }
+
+    /// Whether it measured something in a second that is not over, as far as is known.
+    pub fn measures(&self) -> bool {
+        self.gathering.waits()
+    }
+
+    /// Ends the second in which something was measured, if it is over now, or with the process.
+    pub fn end_second(&mut self, now: i64, all: bool) {
+        if all || self.gathering.is_due(now / 1_000_000) {
+            self.measured.extend(self.gathering.finish());
+        }
+    }
+
+    fn measure(&mut self, sample: &Sample, now: i64) {
+        let (over, remark) = self.gathering.take(sample, now / 1_000_000);
+        self.measured.extend(over);
+        self.found.extend(remark.map(Step::Remark));
     }
 
     /// The last line of standard output, if it has no end.
@@ -298,6 +322,7 @@ impl Reading {
             (Event::Start, Some(_)) => {}
             (Event::Step(step), Some((position, title))) => files.step(position, &title, step, now),
             (Event::File { path, about }, Some((position, _))) => named.push((position, path, about)),
+            (Event::Measure(sample), Some(_)) => self.measure(&sample, now),
             (_, None) => {
                 let remark = self.progress.stray(&test, &Reported::plain(Ended::Passed));
                 self.found.extend(remark.map(Step::from));
@@ -331,6 +356,13 @@ impl Reading {
                 self.take_result(&test, 0, reported, now);
                 None
             }
+            Event::Measure(sample) => match self.progress.find(&test, "a measure") {
+                Ok(_) => {
+                    self.measure(&sample, now);
+                    None
+                }
+                Err(remark) => remark,
+            },
         };
         self.found.extend(remark.map(Step::Remark));
     }

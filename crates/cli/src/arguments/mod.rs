@@ -10,6 +10,7 @@ mod history;
 mod hunt;
 mod import;
 mod join;
+mod measures;
 mod notices;
 mod people;
 mod planning;
@@ -40,6 +41,7 @@ pub use history::{Compare, Flaky, History, Prove, Since};
 pub use hunt::Hunt;
 pub use import::Import;
 pub use join::Join;
+pub use measures::Measures;
 pub use notices::{AddNotice, NoticeCommand, OneMessage};
 pub use people::{Login, Token};
 pub use planning::{Forecast, Park, Parked, PortionOf, Unpark};
@@ -87,6 +89,8 @@ pub enum Command {
     /// Start runs at planned times
     #[command(subcommand)]
     Schedule(Schedule),
+    /// What a run measured, or a suite over its last runs
+    Measures(Measures),
     /// Be told of what happens: by mail, in a chat, at an address, on a commit
     #[command(subcommand, name = "notice")]
     Notice(NoticeCommand),

@@ -308,6 +308,7 @@ fn closing(finished: &Finished, reports: &[Wanted], kept: &Path, options: &Here)
         causes: &causes,
         repeated: &repeated,
         new: "",
+        measures: &finished.run.summary.measures,
     };
     let mut more: Vec<String> = reports.iter().map(|r| format!("{} report: {}", r.format, r.file.display())).collect();
     if let Some(first) = failed.entries.first() {

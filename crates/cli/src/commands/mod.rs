@@ -13,6 +13,7 @@ pub mod hunt;
 pub mod import;
 pub mod join;
 pub mod keys;
+pub mod measures;
 pub mod notices;
 pub mod people;
 pub mod planning;

@@ -128,6 +128,10 @@ async fn show_run(name: &str, options: &Show, context: &Context) -> Result<(), F
     }
     let page = format!("{}/runs/{}", context.client.url(), run.summary.name);
     print!("{}", view::run_head(&run, Some(&page)));
+    let measured = super::measures::of_run(&run.summary.name, context).await?;
+    if !measured.is_empty() {
+        println!("\n{}\n{}", view::bold("Measured"), view::measures::lines(&measured).join("\n"));
+    }
     let machines: Vec<MachineOf> = context.client.get(&format!("{}/machines", path(name)?), &[]).await?;
     if let Some(last) = machines.last() {
         let shown = machines.len().saturating_sub(MOST_MACHINES);

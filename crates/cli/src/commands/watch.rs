@@ -106,7 +106,7 @@ impl Display {
                 .views
                 .iter()
                 .filter(|v| v.seen() && v.verdict().is_none())
-                .map(|view| view.summary_line(now))
+                .flat_map(|view| std::iter::once(view.summary_line(now)).chain(view.measure_lines()))
                 .collect();
             if !lines.is_empty() {
                 self.say_legend();
@@ -539,6 +539,7 @@ async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
     let page = format!("{}/runs/{name}", context.client.url());
     let repeated = if detail.options.repeat.is_some() { repeated(run, context).await? } else { Vec::new() };
     let new = new_in(&detail, context).await;
+    let measured = super::measures::of_run(name, context).await?;
     let told = Closing {
         run: &detail,
         failed: &failed,
@@ -548,6 +549,7 @@ async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
         causes: &causes,
         repeated: &repeated,
         new: &new,
+        measures: &measured,
     };
     Ok(told.text(Some(&page), &more))
 }

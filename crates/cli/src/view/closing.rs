@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use kesmo_core::{name::shorten, run::Tally, time::Span, words::Outcome};
-use kesmo_wire::api::{CauseOf, Entries, Entry, Run, entry_name};
+use kesmo_wire::api::{CauseOf, Entries, Entry, MeasureNow, Run, entry_name};
 
 use super::{Paint, bold, columns, fit, outcome, paint, run_head, safe::plain};
 
@@ -23,6 +23,8 @@ pub struct Closing<'a> {
     pub repeated: &'a [(String, Tally)],
     /// What is new against the last comparable run; empty where there is none.
     pub new: &'a str,
+    /// What it measured.
+    pub measures: &'a [MeasureNow],
 }
 
 /// Tests whose repetitions are told.
@@ -77,6 +79,9 @@ impl Closing<'_> {
         out += &self.failed_text();
         out += &self.flaky_text();
         out += &self.parked_text();
+        if !self.measures.is_empty() {
+            out += &format!("\n{}\n{}\n", bold("Measured"), super::measures::lines(self.measures).join("\n"));
+        }
         let slow: Vec<&Entry> = self.slowest.entries.iter().filter(|e| e.spent_us.is_some()).collect();
         if slow.len() > 1 {
             out += &format!("\n{}\n", bold("Slowest"));

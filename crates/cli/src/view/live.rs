@@ -13,7 +13,7 @@ use kesmo_wire::{
     live::{RunChange, RunSlot, RunSnapshot, letter, thin},
 };
 
-use super::{Paint, columns, cut, paint, paint_of, run_state, safe::plain, tally, wrap};
+use super::{Paint, columns, cut, measures, paint, paint_of, run_state, safe::plain, tally, wrap};
 
 /// What failed last, as it is shown, at the most.
 const MOST_TROUBLE: usize = 6;
@@ -181,6 +181,11 @@ impl LiveView {
         line
     }
 
+    /// Lines that tell what is measured.
+    pub fn measure_lines(&self) -> Vec<String> {
+        self.summary.as_ref().map(|s| measures::lines(&s.measures)).unwrap_or_default()
+    }
+
     /// The whole picture, for a terminal of that size. It never has more lines than `height`.
     pub fn picture(&self, width: usize, height: usize, now: DateTime<Utc>) -> Vec<String> {
         let Some(s) = &self.summary else { return vec![format!("{}: waiting for the service", self.name)] };
@@ -201,6 +206,8 @@ impl LiveView {
         if let Some(waiting) = &s.waiting_for {
             lines.push(paint(Paint::Void, &cut(&plain(waiting), width)));
         }
+        let room = height.saturating_sub(lines.len()) / 3;
+        lines.extend(self.measure_lines().iter().take(room).map(|line| cut(line, width)));
         let room = height.saturating_sub(lines.len());
         let notes: Vec<&String> = self.notes.iter().rev().take(2.min(room / 6)).collect();
         lines.extend(notes.iter().map(|note| cut(note, width)));
@@ -448,6 +455,7 @@ mod tests {
             no_worker: false,
             machines: None,
             alike: kesmo_core::plan::Alike::default(),
+            measures: Vec::new(),
             tally: Tally { waiting: 20, running: 4, passed: 12, flaky: 1, failed: 2, skipped: 1, ..Tally::default() },
             stats: AttemptStats {
                 ended: 18,

@@ -2,6 +2,7 @@
 
 pub mod closing;
 pub mod live;
+pub mod measures;
 pub mod safe;
 
 use std::{io::IsTerminal, sync::LazyLock};

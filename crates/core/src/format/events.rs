@@ -3,7 +3,7 @@
 use serde::Deserialize;
 
 use super::{Reported, Step};
-use crate::{name::shorten, time::Span, words::Ended};
+use crate::{measure::Sample, name::shorten, time::Span, words::Ended};
 
 /// One event of a test.
 #[derive(Debug, Clone, PartialEq)]
@@ -24,6 +24,8 @@ pub enum Event {
         about: String,
     },
     End(Reported),
+    /// A number with a name.
+    Measure(Sample),
 }
 
 #[derive(Deserialize)]
@@ -52,6 +54,14 @@ struct Raw {
     message: Option<String>,
     #[serde(default)]
     detail: Option<String>,
+    #[serde(default)]
+    value: Option<f64>,
+    #[serde(default)]
+    histogram: Option<Vec<(f64, u64)>>,
+    #[serde(default)]
+    unit: Option<String>,
+    #[serde(default)]
+    errors: Option<u64>,
 }
 
 /// Reads one line.
@@ -93,8 +103,17 @@ pub fn read_line(line: &str) -> Result<EventLine, String> {
                 steps: Vec::new(),
             })
         }
+        "measure" => {
+            let name = raw.name.clone().ok_or_else(|| missing("name"))?;
+            let mut values = raw.histogram.clone().unwrap_or_default();
+            values.extend(raw.value.map(|value| (value, 1)));
+            let sample = Sample::new(&name, raw.unit.as_deref().unwrap_or_default(), values, raw.errors.unwrap_or(0));
+            Event::Measure(sample.map_err(|why| format!("a broken event line: {why}, in {:?}", shown()))?)
+        }
         other => {
-            return Err(format!("a broken event line: {other:?} is not a valid event; use start, step, file or end"));
+            return Err(format!(
+                "a broken event line: {other:?} is not a valid event; use start, step, file, measure or end"
+            ));
         }
     };
     let test = match (raw.test, raw.file, raw.case) {
@@ -121,14 +140,28 @@ mod tests {
         assert_eq!(step, Event::Step(Step { name: "scan".into(), ok: true, ms: Some(12.0) }));
         let file = read_line(r#"{"test":"a","event":"file","path":"x.png"}"#).unwrap().event;
         assert_eq!(file, Event::File { path: "x.png".into(), about: String::new() });
+        let measure = |text: &str| match read_line(text).unwrap().event {
+            Event::Measure(sample) => (sample.unit, sample.values, sample.errors),
+            other => panic!("{other:?}"),
+        };
+        let one = measure(r#"{"test":"a","event":"measure","name":"scan","value":12.4,"unit":"ms"}"#);
+        assert_eq!(one, ("ms".into(), vec![(12.4, 1)], 0));
+        let many = measure(r#"{"test":"a","event":"measure","name":"scan","histogram":[[10,812],[20,40]],"errors":2}"#);
+        assert_eq!(many, (String::new(), vec![(10.0, 812), (20.0, 40)], 2));
     }
 
     #[test]
     fn a_broken_line_says_what_is_wrong() {
         let cases = [
             ("{", "EOF"),
-            (r#"{"test":"a","event":"stop"}"#, "use start, step, file or end"),
+            (r#"{"test":"a","event":"stop"}"#, "use start, step, file, measure or end"),
             (r#"{"test":"a","event":"end"}"#, "needs \"outcome\""),
+            (r#"{"test":"a","event":"measure","value":1}"#, "needs \"name\""),
+            (r#"{"test":"a","event":"measure","name":"scan"}"#, "needs \"value\""),
+            (r#"{"test":"a","event":"measure","name":"scan","value":-1}"#, "-1 cannot be a measure"),
+            (r#"{"test":"a","event":"measure","name":"scan","value":NaN}"#, "expected value"),
+            (r#"{"test":"a","event":"measure","name":"scan","value":1e999}"#, "number out of range"),
+            (r#"{"test":"a","event":"measure","name":"scan","histogram":[[1,-1]]}"#, "invalid value"),
             (r#"{"test":"a","event":"end","outcome":"green"}"#, "not passed, failed or skipped"),
             (r#"{"test":"a","event":"start","tst":1}"#, "unknown field `tst`"),
         ];

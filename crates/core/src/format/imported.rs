@@ -195,7 +195,8 @@ impl Import {
                         steps.push(step);
                     }
                 }
-                Event::File { .. } => {}
+                // Files are elsewhere, and what was measured has no time here.
+                Event::File { .. } | Event::Measure(_) => {}
                 Event::End(reported) => {
                     let steps = begun.remove(&event.test).unwrap_or_default();
                     let (class, name) = event.test.rsplit_once('/').unwrap_or(("", &event.test));

@@ -17,6 +17,7 @@ use super::{
     },
 };
 use crate::{
+    measure::{self, Gathered, Taken, left_out_said},
     plan::{Plan, batch},
     time::{Span, Timestamp},
     words::{Ended, Outcome, Phase, Verdict},
@@ -220,6 +221,8 @@ pub struct Engine {
     cases: BTreeMap<u32, FileCases>,
     cases_of: Vec<CaseTally>,
     case_tally: CaseTally,
+    /// What its slots measured.
+    measured: Gathered,
 }
 
 impl Engine {
@@ -275,6 +278,7 @@ impl Engine {
             cases: BTreeMap::new(),
             cases_of: Vec::new(),
             case_tally: CaseTally::default(),
+            measured: Gathered::default(),
         }
     }
 
@@ -371,6 +375,19 @@ impl Engine {
         self
     }
 
+    /// Takes up what was measured before the engine was built again ([`Effect::Measured`]).
+    #[must_use]
+    pub fn with_measured(mut self, measured: Gathered) -> Self {
+        self.measured = measured;
+        self
+    }
+
+    /// What its slots measured.
+    #[must_use]
+    pub fn measured(&self) -> &Gathered {
+        &self.measured
+    }
+
     /// What went wrong beside the tests and fails the run, the first of it.
     #[must_use]
     pub fn wrongs(&self) -> &[String] {
@@ -396,6 +413,7 @@ impl Engine {
             Input::Began { batch, .. }
             | Input::Ended { batch, .. }
             | Input::Cases { batch, .. }
+            | Input::Measured { batch, .. }
             | Input::GaveBack { batch, .. }
             | Input::Wrong { batch, .. }
             | Input::BatchEnded { batch, .. } => *batch,
@@ -465,6 +483,7 @@ impl Engine {
                 self.attempt(batch, entry, ended, (spent.min(Span::LONGEST), with_start), now, &mut effects);
             }
             Input::Cases { batch, entry, first, cases } => self.take_cases(batch, entry, first, &cases, &mut effects),
+            Input::Measured { batch, part } => self.take_measured(batch, part, &mut effects),
             Input::Wrong { batch, why } => self.went_wrong(batch, why, &mut effects),
             Input::BatchEnded { batch, end } => self.batch_ended(batch, end, now, &mut effects),
             Input::WorkerBack { worker, holds } => {
@@ -1196,6 +1215,34 @@ impl Engine {
         }
     }
 
+    /// Counts what a batch measured, and keeps it.
+    fn take_measured(&mut self, batch: BatchId, part: measure::Part, effects: &mut Vec<Effect>) {
+        match self.measured.take(batch.0, &part) {
+            Taken::Before => return,
+            Taken::Now => {}
+            Taken::Without(name) => effects.push(Effect::Note(left_out_said(&name))),
+        }
+        effects.push(Effect::Measured { batch, part });
+    }
+
+    /// Ends the run by what its tests, and the limits of what they measured, say.
+    fn close(&mut self, effects: &mut Vec<Effect>) {
+        for limit in std::mem::take(&mut self.policy.limits) {
+            let measure = self.measured.named(&limit.measure);
+            let Some(why) = limit.passed(measure) else { continue };
+            // A run of some tests need not be of those that measure it.
+            if measure.is_none() && !self.policy.whole {
+                effects.push(Effect::Note(why));
+                continue;
+            }
+            self.wrong += 1;
+            self.wrongs.push(why.clone());
+            effects.push(Effect::Wrong(why));
+        }
+        let (verdict, reason) = self.closing_verdict();
+        self.end(verdict, reason, effects);
+    }
+
     fn should_give_up(&self) -> bool {
         let share = |percent: u32| u64::from(self.stumbled) * 100 > u64::from(percent) * self.entries.len() as u64;
         self.policy.give_up_after.is_some_and(share)
@@ -1292,8 +1339,7 @@ impl Engine {
         let all_decided = self.phase == Phase::Running && self.tally.waiting + self.tally.running == 0;
         // What batches left behind is reported until their ends; every batch ends, or is lost with its worker.
         if all_decided && self.batches.is_empty() {
-            let (verdict, reason) = self.closing_verdict();
-            self.end(verdict, reason, effects);
+            self.close(effects);
             return;
         }
         if self.barren >= MOST_BARREN_BATCHES && !self.any_result {
@@ -1328,8 +1374,7 @@ impl Engine {
             self.waiting_since = None;
             let stranded = self.look_for_stranded(now, effects);
             if self.phase == Phase::Running && self.tally.waiting + self.tally.running == 0 && self.batches.is_empty() {
-                let (verdict, reason) = self.closing_verdict();
-                self.end(verdict, reason, effects);
+                self.close(effects);
                 return;
             }
             let blocked = self.blocked.clone().filter(|_| self.batches.is_empty());

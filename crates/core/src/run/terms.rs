@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::cases::{CaseTally, CaseTold};
 use crate::{
+    measure::{Limit, Part},
     plan::{Plan, RunOptions},
     suite::{
         SuiteFile,
@@ -67,6 +68,10 @@ pub struct Policy {
     pub fed: bool,
     pub flaky_fails: bool,
     pub run_parked: bool,
+    /// Limits of measures: a run that passes one fails.
+    pub limits: Vec<Limit>,
+    /// The run is of all tests: a limit of what nothing measured is passed, too.
+    pub whole: bool,
     /// The order of tests is drawn from this seed.
     pub shuffle: Option<u64>,
 }
@@ -96,6 +101,8 @@ impl Policy {
             fed: suite.tests.names_as == NamesAs::Fed,
             flaky_fails: options.flaky_fails,
             run_parked: options.run_parked,
+            limits: suite.measured.clone(),
+            whole: options.is_whole(),
             shuffle: options.shuffle.then_some(seed),
         }
     }
@@ -120,6 +127,8 @@ impl Default for Policy {
             fed: false,
             flaky_fails: false,
             run_parked: false,
+            limits: Vec::new(),
+            whole: false,
             shuffle: None,
         }
     }
@@ -183,6 +192,8 @@ pub enum Input {
     Began { batch: BatchId, entry: u32 },
     /// A file told of cases as it runs; `first` is the place of the first of them among all of this attempt.
     Cases { batch: BatchId, entry: u32, first: u32, cases: Vec<CaseTold> },
+    /// A batch measured something in some second.
+    Measured { batch: BatchId, part: Part },
     /// An attempt ended; `spent` is what it took. Of a file, `ended` is how the file itself ended, whatever its cases did,
     /// and `cases` how many it told of. With `with_start` what it took holds the start of its
     /// process, which until then had made that of the machine's cores.
@@ -223,6 +234,8 @@ pub enum Effect {
     /// Keep cases that a file told of: all but the first `skip` of those that came, with the outcomes they have so far; or
     /// without, if those come when the attempt has ended.
     Cases { entry: u32, number: u16, first: u32, skip: u32, outcomes: Vec<(bool, Option<Outcome>)> },
+    /// Keep what a batch measured in some second.
+    Measured { batch: BatchId, part: Part },
     /// Set the outcomes of a file's cases by what all its attempts together have shown ([`Shown`]).
     ///
     /// [`Shown`]: super::cases::Shown

@@ -15,6 +15,7 @@ use super::{
 };
 use crate::{
     error::{Error, Problem},
+    measure::{Limit, Stat},
     name::{Slug, did_you_mean},
     time::{Bytes, Span},
 };
@@ -197,6 +198,8 @@ pub struct SuiteFile {
     pub env: BTreeMap<String, String>,
     pub env_for: BTreeMap<String, BTreeMap<String, String>>,
     pub settings: BTreeMap<String, String>,
+    /// Limits of what its tests measure: `[[limit]]`.
+    pub measured: Vec<Limit>,
 }
 
 /// The most retries that a file or an option may ask for.
@@ -329,6 +332,7 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
     for name in settings.keys().filter(|name| !is_variable(&name.replace('-', "_"))) {
         reader.complain(1, format!("the setting {name:?} cannot reach a process: use letters, digits, '_' and '-'"));
     }
+    let measured = read_measured(reader, &mut top);
     top.finish(reader);
     Some(SuiteFile {
         suite: suite?,
@@ -346,6 +350,7 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
         env,
         env_for,
         settings,
+        measured,
     })
 }
 
@@ -667,6 +672,53 @@ fn read_retry<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Retry {
     retry
 }
 
+fn read_measured<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Vec<Limit> {
+    let Some(list) = top.read(reader, "limit", "a list of tables, [[limit]]", |v| v.as_array().map(Ok)) else {
+        return Vec::new();
+    };
+    let mut limits = Vec::new();
+    for item in list.iter() {
+        let line = reader.line_at(item.span().start);
+        let Some(inner) = item.get_ref().as_table() else {
+            reader.complain(line, format!("a limit must be a table, [[limit]], and is {}", kind_of(item.get_ref())));
+            continue;
+        };
+        let mut table = reader.table("limit", inner);
+        let before = reader.problems.len();
+        let measure = table.text(reader, "measure");
+        let stat = table.read(reader, "stat", "a string", |v| {
+            let of = |word: &str| {
+                Stat::of(word)
+                    .ok_or_else(|| format!("{word:?} is not a figure of a measure: write one of {}", Stat::words()))
+            };
+            v.as_str().map(of)
+        });
+        let mut bound = |reader: &mut Reader<'t>, key| {
+            table.read(reader, key, "a string, like \"800ms\"", |v| v.as_str().map(str::parse))
+        };
+        let (below, above) = (bound(reader, "below"), bound(reader, "above"));
+        table.finish(reader);
+        match (measure, stat) {
+            (Some(measure), Some(stat)) => {
+                let limit = Limit { measure, stat, below, above };
+                match limit.check() {
+                    Ok(()) => limits.push(limit),
+                    Err(why) if reader.problems.len() == before => reader.complain(line, why),
+                    Err(_) => {}
+                }
+            }
+            _ if reader.problems.len() == before => {
+                reader.complain(
+                    line,
+                    "this [[limit]] names no measure and stat: give measure = \"ticket_scan\" and stat = \"p95\"",
+                );
+            }
+            _ => {}
+        }
+    }
+    limits
+}
+
 fn read_rules<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Vec<Rule> {
     let Some(list) = top.read(reader, "rule", "a list of tables, [[rule]]", |v| v.as_array().map(Ok)) else {
         return Vec::new();
@@ -888,6 +940,11 @@ passengers = 200
             "[env]\nKESMO_RUN = \"1\"",
             "[env]\nPORT = 80",
             "[prepare]\nlimit = \"1m\"",
+            "[[limit]]\nmeasure = \"scan\"",
+            "[[limit]]\nmeasure = \"scan\"\nstat = \"p96\"\nbelow = \"1s\"",
+            "[[limit]]\nmeasure = \"scan\"\nstat = \"p95\"",
+            "[[limit]]\nmeasure = \"scan\"\nstat = \"errors\"\nbelow = \"1s\"",
+            "[[limit]]\nmeasure = \"scan\"\nstat = \"mean\"\nbelow = \"soon\"",
         ];
         let all: Vec<String> = cases.iter().map(|case| format!("{case}\n  -> {}", problems(&with(case)))).collect();
         insta::assert_snapshot!(all.join("\n"));

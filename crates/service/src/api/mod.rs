@@ -11,6 +11,7 @@ mod found;
 mod history;
 pub mod imports;
 pub mod live;
+mod measures;
 mod notices;
 mod parks;
 pub mod people;
@@ -90,6 +91,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", polls::routes())
         .mount("/", pools::routes())
         .mount("/", notices::routes())
+        .mount("/", measures::routes())
         .mount("/", queue::routes())
         .mount("/", runs::routes())
         .mount("/", cases::routes())
@@ -180,6 +182,7 @@ impl Modify for Bearer {
         webhooks::add, webhooks::list, webhooks::show, webhooks::remove, webhooks::pause, webhooks::new_secret,
         webhooks::try_body, webhooks::delivery, webhooks::redeliver, webhooks::take,
         reach::list, failing::all, failing::of_suite,
+        measures::of_run, measures::of_suite,
         notices::put, notices::list, notices::show, notices::remove, notices::pause, notices::new_secret, notices::try_it,
         notices::message, notices::again,
         pools::put, pools::list, pools::show, pools::remove, pools::machines, pools::machine_log,

@@ -7,6 +7,7 @@ mod comparing;
 mod entries;
 mod failing;
 mod history;
+mod measures;
 mod notices;
 mod parks;
 mod people;
@@ -31,6 +32,7 @@ pub use failing::{FailingTest, FailingTests};
 pub use history::{
     CommitOf, DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, PastEntry, TestHistory,
 };
+pub use measures::{MeasureNow, MeasureOf, MeasureOfSuite, MeasurePoint, MeasuredRun, MeasuresOf};
 pub use notices::{NewNotice, NoticeEvent, NoticeMessage, NoticeOf};
 pub use parks::{NewPark, Park, Parked};
 pub use people::{Me, NewToken, Role, SignIn, Token};

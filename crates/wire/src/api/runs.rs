@@ -14,6 +14,8 @@ use kesmo_core::{
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::MeasureNow;
+
 /// Starts a run.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -101,6 +103,9 @@ pub struct RunSummary {
     /// Which tests it chose, and in which environment: what makes it comparable with other runs of its suite.
     #[serde(default)]
     pub alike: Alike,
+    /// What it measures, at most 20 by name, while it goes on.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub measures: Vec<MeasureNow>,
 }
 
 /// A run in full, but for its entries.

@@ -1,0 +1,149 @@
+//! Measures: gathered live over all slots, exact, once, and held against limits.
+
+use std::{fs, time::Duration};
+
+use serde_json::Value;
+
+use crate::quay::{Quay, all_said, assert_says, until};
+
+/// A suite of these tests, each of which writes these event lines (`$t` is its name).
+fn measuring(quay: &Quay, name: &str, names: &str, lines: &str, more: &str) -> std::path::PathBuf {
+    let script = format!(
+        "if [ \"$1\" = --names ]; then printf '%s\\n' {names}; exit; fi\nexec 3>\"$KESMO_EVENTS\"\n\
+         for t in \"$@\"; do printf '{{\"test\":\"%s\",\"event\":\"start\"}}\\n' $t >&3\n{lines}\n\
+         printf '{{\"test\":\"%s\",\"event\":\"end\",\"outcome\":\"passed\"}}\\n' $t >&3; done"
+    );
+    quay.suite(name, "events", &script, more)
+}
+
+/// A shell command that reports a measure.
+fn say(what: &str) -> String {
+    format!("printf '{{\"test\":\"%s\",\"event\":\"measure\",{what}}}\\n' $t >&3")
+}
+
+fn measures(quay: &Quay, of: &str) -> Vec<Value> {
+    quay.json(&["measures", of])["measures"].as_array().expect("measures").clone()
+}
+
+#[test]
+fn what_all_slots_measure_is_put_together_exactly_and_held_against_limits() {
+    let quay = Quay::open();
+    let _workers = [quay.worker("heron", 2), quay.worker("tern", 2)];
+    let lines = [
+        say(r#""name":"scan","value":12.5,"unit":"ms""#),
+        say(r#""name":"scan","value":40,"unit":"ms","errors":1"#),
+        "sleep 2.3".to_owned(),
+        say(r#""name":"scan","histogram":[[10,100],[20,50]],"unit":"ms""#),
+        say(r#""name":"boats","errors":3"#),
+    ];
+    let limits = "[[limit]]\nmeasure = \"scan\"\nstat = \"max\"\nbelow = \"0.1s\"\n[[limit]]\nmeasure = \"scan\"\nstat = \"count\"\nabove = \"100\"";
+    let folder = measuring(&quay, "load", "a b c d", &lines.join("\n"), limits);
+    let (status, said) = quay.wait(&folder, &["--shards", "4"]);
+    assert_eq!(status, 0, "{said}");
+    assert_says(
+        &said,
+        &["Measured", "  scan   608  ", "mean 13.5 ms  min 10  max 40", "errors 4", "  boats  0  0/s  errors 12"],
+    );
+    assert!(said.matches("  scan ").count() > 1, "it is told as it runs: {said}");
+    let found = measures(&quay, "load/1");
+    let scan = found.iter().find(|m| m["name"] == "scan").expect("it was measured");
+    assert_eq!(
+        (&scan["count"], &scan["errors"], &scan["min"], &scan["max"]),
+        (&608.into(), &4.into(), &10.0.into(), &40.0.into())
+    );
+    let points = scan["points"].as_array().expect("points");
+    assert!(points.len() >= 2, "{points:?}");
+    assert_eq!(points.iter().map(|p| p["count"].as_u64().expect("a number")).sum::<u64>(), 608);
+    assert_eq!(quay.sql("select count(*) from measure_parts"), "0", "it is kept once");
+    // Limits that are passed fail the run, and say by how much; one that nothing measured too.
+    let limits = "[[limit]]\nmeasure = \"scan\"\nstat = \"p50\"\nbelow = \"5ms\"\n[[limit]]\nmeasure = \"scna\"\nstat = \"mean\"\nbelow = \"5ms\"";
+    let folder = measuring(&quay, "load", "a b c d", &lines.join("\n"), limits);
+    let (status, said) = quay.wait(&folder, &["--shards", "4"]);
+    assert_eq!(status, 1, "{said}");
+    assert_says(
+        &said,
+        &["no test failed, but scan p50 was 10 ms, and is to stay below 5ms (and 1 more like it; see the notes)"],
+    );
+    let shown = all_said(&quay.kesmo(&["show", "load/2"]));
+    assert_says(&shown, &["nothing measured scna, so that its limit (scna mean below 5ms) cannot be held", "Measured"]);
+    assert_says(&all_said(&quay.kesmo(&["report", "load/2", "--as", "junit"])), &["scan p50 was 10 ms"]);
+    // Of some tests, a measure may lack.
+    let limits = "[[limit]]\nmeasure = \"other\"\nstat = \"mean\"\nbelow = \"5ms\"";
+    let folder = measuring(&quay, "load", "a b c d", &lines.join("\n"), limits);
+    let (status, said) = quay.wait(&folder, &["--pick", "a"]);
+    assert_eq!(status, 0, "{said}");
+    assert_says(&said, &["nothing measured other"]);
+    // Over runs, those of the same choice.
+    let over = quay.json(&["measures", "load", "--measure", "scan"]);
+    let runs = |over: &Value| over[0]["runs"].as_array().expect("runs").len();
+    assert_eq!((runs(&over), &over[0]["choice"]), (1, &"pick a".into()));
+    assert_eq!(quay.wait(&folder, &[]).0, 1, "what nothing measured cannot be held in a whole run");
+    assert_eq!(runs(&quay.json(&["measures", "load", "--measure", "scan"])), 3);
+    assert_says(
+        &all_said(&quay.kesmo(&["measures", "load"])),
+        &["scan in ms, in runs of all tests", "load/1", "load/4"],
+    );
+    assert_says(
+        &all_said(&quay.kesmo(&["measures", "load/1", "--measure", "scna"])),
+        &["there is no measure named \"scna\"", "did you mean \"scan\"?"],
+    );
+    // The same here, without a service.
+    let here = quay.kesmo(&["here", &folder.display().to_string(), "--slots", "2"]);
+    assert_eq!(here.status.code(), Some(1), "{}", all_said(&here));
+    assert_says(&all_said(&here), &["Measured", "scan", "608"]);
+}
+
+#[test]
+fn odd_measures_are_told_and_cost_no_result() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 1);
+    let lines = [
+        say(r#""name":"scan","value":NaN"#),
+        say(r#""name":"scan","value":-3"#),
+        say(r#""name":"","value":3"#),
+        say(r#""name":"scan","histogram":[[1,0]]"#),
+        "printf '{\"test\":\"nobody\",\"event\":\"measure\",\"name\":\"scan\",\"value\":1}\\n' >&3".to_owned(),
+        "n=0; while [ $n -lt 300 ]; do printf '{\"test\":\"%s\",\"event\":\"measure\",\"name\":\"call-%s\",\"value\":1}\\n' $t $n >&3; n=$((n+1)); done".to_owned(),
+        say(r#""name":"scan","value":7"#),
+    ];
+    let folder = measuring(&quay, "odd", "a", &lines.join("\n"), "");
+    let (status, said) = quay.wait(&folder, &[]);
+    assert_eq!(status, 0, "{said}");
+    assert_says(
+        &said,
+        &[
+            "a broken event line: expected value",
+            "-3 cannot be a measure",
+            "the name of a measure has 1 to 100 letters",
+            "0 times cannot be counted",
+            "more than 100 measures",
+        ],
+    );
+    let found = measures(&quay, "odd/1");
+    assert_eq!(found.len(), 100);
+    // A suite of files may measure too, and a process that stays.
+    let script = "if [ \"$1\" = --names ]; then echo specs/one; exit; fi; exec 3>\"$KESMO_EVENTS\"; echo '{\"test\":\"specs/one\",\"event\":\"measure\",\"name\":\"scan\",\"value\":3}' >&3; echo '{\"test\":\"specs/one/x\",\"event\":\"end\",\"outcome\":\"passed\"}' >&3";
+    let folder = quay.suite("filed", "events", script, "");
+    let toml = fs::read_to_string(folder.join("kesmo.toml")).expect("a suite file");
+    fs::write(folder.join("kesmo.toml"), toml.replace("[tests]", "[tests]\neach = \"file\"")).expect("a suite file");
+    let (status, said) = quay.wait(&folder, &[]);
+    assert_eq!(status, 0, "{said}");
+    assert_eq!(measures(&quay, "filed/1")[0]["count"], 1);
+}
+
+#[test]
+fn what_was_measured_outlives_the_service_and_is_counted_once() {
+    let mut quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let lines = "n=0; while [ $n -lt 40 ]; do printf '{\"test\":\"%s\",\"event\":\"measure\",\"name\":\"scan\",\"value\":1}\\n' $t >&3; n=$((n+1)); sleep 0.1; done";
+    let folder = measuring(&quay, "long", "a b", lines, "");
+    let run = quay.start_run(&folder, &["--shards", "2"]);
+    let counted = |quay: &Quay| measures(quay, &run).first().and_then(|m| m["count"].as_u64()).unwrap_or(0);
+    until("something is measured", || (counted(&quay) > 10).then_some(()));
+    quay.kill_service();
+    std::thread::sleep(Duration::from_millis(700));
+    quay.start();
+    assert!(counted(&quay) > 0, "what was kept is there");
+    assert_eq!(quay.kesmo(&["watch", &run]).status.code(), Some(0));
+    assert_eq!(counted(&quay), 80, "each once");
+}
