@@ -222,3 +222,66 @@ fn artifacts_of_tests_cannot_act_as_the_console() {
     let head = text(&curl.output().expect("curl runs").stdout).to_lowercase();
     assert_says(&head, &["content-security-policy: sandbox", "x-content-type-options: nosniff", "text/html"]);
 }
+
+/// The figures as a gatherer reads them: names with labels, and values. Every line is one that OpenMetrics 1.0 allows here.
+fn figures(text: &str) -> std::collections::BTreeMap<String, f64> {
+    let mut found = std::collections::BTreeMap::new();
+    let mut described = std::collections::BTreeSet::new();
+    assert!(text.ends_with("# EOF\n"), "{text}");
+    for line in text.lines() {
+        if let Some(about) = line.strip_prefix("# ") {
+            let word = about.split(' ').nth(1).unwrap_or_default();
+            if about.starts_with("TYPE ") {
+                assert!(described.insert(word.to_owned()), "{word} is described once");
+            }
+            continue;
+        }
+        let (name, value) = line.rsplit_once(' ').unwrap_or_else(|| panic!("{line}"));
+        let base = name.split('{').next().unwrap_or_default();
+        let family = ["_total", "_bucket", "_sum", "_count", "_info"]
+            .iter()
+            .fold(base, |n, end| n.strip_suffix(end).unwrap_or(n));
+        assert!(described.contains(family), "{line}: {family} is not described");
+        assert!(found.insert(name.to_owned(), value.parse().expect("a number")).is_none(), "{name} stands once");
+    }
+    found
+}
+
+#[test]
+fn figures_are_told_as_open_metrics_says() {
+    let quay = crate::quay::Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let folder = quay.tap(
+        "counted",
+        "a b c",
+        "if [ $t = a ]; then echo \"not ok - $t\"; else echo \"ok - $t\"; fi",
+        "[retry]\ntimes = 1",
+    );
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    let bearer = format!("Bearer {}", quay.token());
+    let get = || crate::holes::call(&quay, "GET", "/metrics", &[("Authorization", &bearer)], b"");
+    assert_eq!(crate::holes::call(&quay, "GET", "/metrics", &[], b"").0, 401);
+    let (status, said, _) = get();
+    assert_eq!(status, 200, "{said}");
+    let found = figures(&said);
+    let of = |name: &str| found.get(name).copied().unwrap_or_else(|| panic!("{name} in {said}"));
+    assert_eq!(of("kesmo_runs_ended_total{verdict=\"failed\"}"), 1.0);
+    assert_eq!((of("kesmo_results_total{ended=\"failed\"}"), of("kesmo_results_total{ended=\"passed\"}")), (2.0, 2.0));
+    assert_eq!((of("kesmo_slots{pool=\"main\",state=\"idle\"}"), of("kesmo_runs{phase=\"running\"}")), (2.0, 0.0));
+    assert_eq!(of("kesmo_run_duration_seconds_count{verdict=\"failed\"}"), 1.0);
+    assert!(of("kesmo_commit_duration_seconds_count") > 2.0 && of("kesmo_rows_total") > 4.0);
+    assert!(of("kesmo_database_connections{state=\"idle\"}") >= 1.0);
+    assert_eq!(of("kesmo_notice_messages{state=\"trying\"}"), 0.0);
+    assert!(found.keys().any(|name| name.starts_with("kesmo_build_info{version=")), "{said}");
+    let calls = |text: &str| -> f64 {
+        let of_route = |(name, _): &(String, f64)| {
+            name.starts_with("kesmo_http_requests_total") && name.contains("route=\"/metrics\"")
+        };
+        figures(text).into_iter().filter(of_route).map(|(_, n)| n).sum()
+    };
+    let before = calls(&said);
+    assert!((calls(&get().1) - before - 1.0).abs() < 0.5, "each call counts once");
+    // What is anybody's text is in no label.
+    crate::holes::call(&quay, "GET", "/nowhere/at%22all%0A", &[], b"");
+    assert!(!get().1.contains("nowhere"));
+}

@@ -15,6 +15,7 @@ import { Parks } from "../parts/Parks";
 import { RunsTable, doneOf, totalOf } from "../parts/RunsTable";
 import { glyphOf, isOfHunt, stateOf, toneOf } from "../parts/states";
 import { Polls } from "../parts/Polls";
+import { SuiteMeasures } from "../parts/SuiteMeasures";
 import { Facts, TestName, When, plain, span } from "../parts/words";
 
 /** The plots come with a library of their own, which only this page needs. */
@@ -98,6 +99,7 @@ function OneSuite({ name, s }: { name: string; s: SuiteDetail }) {
             It has not run yet. Start it here, or in a terminal: <code>kesmo start {s.name} --wait</code>
           </Empty>
         )}
+        <SuiteMeasures suite={s.name} />
         {s.git ? <Polls suite={s.name} /> : null}
         <Parks suite={s.name} parks={s.parks} />
       </section>

@@ -12,7 +12,7 @@ export function Measures({ run, over }: { run: string; over: boolean }) {
   const measures = useMeasures(run, over).data?.measures ?? [];
   const [chosen, setChosen] = useState<string | null>(null);
   if (measures.length === 0) return null;
-  const shown = measures.find((m) => m.name === chosen) ?? measures.reduce((most, m) => (m.count > most.count ? m : most));
+  const shown = measures.find((m) => m.name === chosen) ?? measures.reduce((most, m) => (m.errors > most.errors || (m.errors === most.errors && m.count > most.count) ? m : most));
   return (
     <section aria-label="Measured">
       <h2>Measured</h2>

@@ -23,6 +23,7 @@ use tokio::{
 };
 
 use crate::{
+    figures::Figures,
     hub::Hub,
     lists::{ListAsk, Made},
     output::Output,
@@ -152,6 +153,8 @@ pub struct FloorHandle {
     pub hub: Arc<Hub>,
     pub patience: Duration,
     pub(crate) stalled: Stalled,
+    /// What the floor has done since it was started.
+    pub figures: Figures,
 }
 
 /// Since when PostgreSQL does not take a commit, and what it says.
@@ -180,7 +183,14 @@ impl FloorHandle {
     pub fn closed() -> Self {
         let (sender, _) = mpsc::channel(1);
         let (leaving, stalled) = (Arc::new(AtomicBool::new(true)), Stalled::default());
-        Self { sender, leaving, hub: Arc::new(Hub::default()), patience: Duration::ZERO, stalled }
+        Self {
+            sender,
+            leaving,
+            hub: Arc::new(Hub::default()),
+            patience: Duration::ZERO,
+            stalled,
+            figures: Figures::default(),
+        }
     }
 
     async fn send(&self, message: Message) {

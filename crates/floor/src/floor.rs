@@ -31,6 +31,7 @@ use crate::{
     asking::{Ask, FloorHandle, Message, Stalled, tell},
     clock::now,
     error::Error,
+    figures::Figures,
     following::Following,
     hub::Hub,
     lists::Listing,
@@ -63,6 +64,7 @@ pub(crate) enum After {
 }
 
 pub(crate) struct Floor {
+    pub(crate) figures: Figures,
     pub(crate) store: Store,
     /// For what is read and written beside the floor's own work, so that commits do not wait for it.
     pub(crate) beside: Store,
@@ -140,12 +142,14 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
     let (sender, receiver) = mpsc::channel(1024);
     let hub = Arc::new(Hub::default());
     let leaving = Arc::new(AtomicBool::new(false));
+    let figures = Figures::default();
     let mut floor = Floor {
         store,
         beside,
         blobs,
         hub: Arc::clone(&hub),
         patience,
+        figures: figures.clone(),
         runs: BTreeMap::new(),
         workers: Workers::default(),
         listings: HashMap::new(),
@@ -181,7 +185,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
     floor.keep().await;
     let stalled = Arc::clone(&floor.stalled);
     let task = tokio::spawn(floor.work(receiver));
-    Ok((FloorHandle { sender, leaving, hub, patience, stalled }, task))
+    Ok((FloorHandle { sender, leaving, hub, patience, stalled, figures }, task))
 }
 
 impl Floor {

@@ -407,6 +407,7 @@ impl Floor {
                 self.workers.take(grant.worker, grant.slot, Use::Batch(key));
                 active.served_at = tokio::time::Instant::now();
                 self.sharing.entry(active.row.pool.clone()).or_default().served(&mut active.share, work);
+                self.figures.grant();
                 self.after.push(After::Send(grant.worker, ToWorker::Grant(Box::new(message))));
             }
             Effect::Revoke { worker, batch } => {
@@ -421,6 +422,7 @@ impl Floor {
             }
             Effect::Attempt(kept) => {
                 let report = said.take_attempt();
+                self.figures.result(kept.ended.word());
                 self.keep_attempt(run, kept, report);
             }
             Effect::Cases { entry, number, first, skip, outcomes } => {
@@ -444,6 +446,7 @@ impl Floor {
             }
             Effect::Measured { batch, part } => {
                 active.touch();
+                self.figures.measured();
                 self.commit.measured.push((run, batch.0, part));
             }
             Effect::CasesSettled { entry } => {
@@ -499,6 +502,8 @@ impl Floor {
                 active.finished_at = Some(now());
                 let machines =
                     active.machines.as_ref().map(|(_, why)| format!("machines of the pool {}: {why}", active.row.pool));
+                let took = (chrono::Utc::now() - active.row.created_at).to_std().unwrap_or_default();
+                self.figures.run(verdict.word(), took);
                 tracing::info!(run = active.name(), verdict = verdict.word(), reason, "a run is over");
                 let stored = active.stored();
                 self.commit.runs.push(stored);
@@ -736,8 +741,12 @@ impl Floor {
     async fn put(&mut self, mut commit: Commit) -> bool {
         while !commit.is_empty() {
             commit.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
+            let began = std::time::Instant::now();
             match self.store_commit(&commit).await {
-                Stored::Yes => return true,
+                Stored::Yes => {
+                    self.figures.commit(commit.rows(), began.elapsed());
+                    return true;
+                }
                 Stored::GivenUp => return false,
                 Stored::Elsewhere => self.let_go_of_others(&mut commit).await,
                 Stored::Refused(why) => {

@@ -6,13 +6,14 @@
 //!
 //! [`asking`] is how others speak to it; `floor` is what it holds and its loop. What it does is told by subject: `queue` (which
 //! runs are opened), `listing` (lists of tests), `keeping` (runs: open, feed, commit), `recording` (what tests usually take), `following` (what tests print),
-//! `importing` (runs that ran elsewhere), `pools` (what starts machines is told, and says), `workers` (links and slots), `active` (one open run) and `shown` (what is seen of them). [`hub`] streams changes.
+//! `importing` (runs that ran elsewhere), `pools` (what starts machines is told, and says), `workers` (links and slots), `figures` (what is counted for whoever watches from outside), `active` (one open run) and `shown` (what is seen of them). [`hub`] streams changes.
 
 pub mod active;
 pub mod asking;
 mod clock;
 mod error;
 pub mod fetching;
+mod figures;
 mod floor;
 mod following;
 pub mod hub;
@@ -33,6 +34,7 @@ mod workers;
 pub use asking::{Ask, EntryOrder, EntryQuestion, FloorHandle};
 pub use clock::now;
 pub use error::Error;
+pub use figures::Figures;
 pub use floor::{Ground, start};
 pub use lists::ListAsk;
 pub use output::Output;

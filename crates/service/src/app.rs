@@ -10,7 +10,7 @@ use tokio::sync::Semaphore;
 
 use crate::{
     deliveries::Deliveries, known::Known, notices::Sender, past::PastCache, rates::Rates, reaching::Reaches,
-    scheduler::clock::Clock,
+    scheduler::clock::Clock, watched::Watched,
 };
 
 /// What every call can reach.
@@ -33,6 +33,8 @@ pub struct App {
     pub reached_at: Option<String>,
     /// Where it listens, once it does, or is reached.
     pub address: Arc<OnceLock<String>>,
+    /// What is counted for whoever watches from outside.
+    pub watched: Watched,
     /// Sends notices.
     pub sender: Arc<Sender>,
     /// Turns for what takes a thread and memory: reading bundles through, and forecasts.

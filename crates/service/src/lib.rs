@@ -19,6 +19,7 @@ mod reaching;
 mod refused;
 pub mod scheduler;
 pub mod starting;
+mod watched;
 
 use std::{
     net::SocketAddr,
@@ -204,6 +205,7 @@ async fn serve_with(
     let dead: Arc<OnceLock<&'static str>> = Arc::default();
     let fleet = kesmo_fleet::Ground::new(store.clone(), floor.clone(), blobs.clone(), Arc::clone(&address));
     let (fleet, fleet_task) = kesmo_fleet::Fleet::start(fleet, asked.clone());
+    let watched = watched::Watched::new(floor.figures.clone());
     let app = App {
         deliveries: Deliveries::start(store.clone()),
         reaches: reaching::Reaches::default(),
@@ -218,6 +220,7 @@ async fn serve_with(
         clock,
         reached_at: config.reached_at.clone(),
         address: Arc::clone(&address),
+        watched: watched.clone(),
         sender: Arc::clone(&sender),
         unpacking,
         thinking,
@@ -257,7 +260,9 @@ async fn serve_with(
             }
         })
     });
-    let rocket = api::mount(rocket::custom(figment).manage(app).manage(console::Compressed::default())).attach(liftoff);
+    let rocket = api::mount(rocket::custom(figment).manage(app).manage(console::Compressed::default()))
+        .attach(liftoff)
+        .attach(watched);
     let mut died = None;
     let launched = match rocket.ignite().await {
         Ok(rocket) => {

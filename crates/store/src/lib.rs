@@ -188,6 +188,14 @@ impl Store {
         }
     }
 
+    /// Connections that are open, and how many of those nobody uses.
+    #[must_use]
+    pub fn connections(&self) -> (u32, u32) {
+        let status = self.pool.status();
+        let count = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+        (count(status.size), count(status.available))
+    }
+
     pub(crate) async fn connection(&self) -> Result<Object<AsyncPgConnection>, Error> {
         match tokio::time::timeout(WAIT, self.pool.get()).await {
             Ok(connection) => connection.map_err(|e| Error::Away(e.to_string())),

@@ -532,7 +532,9 @@ async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
         more.push(format!("kesmo log {name} {}", word(&first.test)));
     }
     if detail.summary.verdict == Some(Verdict::Failed) {
-        more.push(format!("kesmo again {name} --not-passed --wait"));
+        // What failed by something beside its tests has none that did not pass.
+        let which = if failed.entries.is_empty() { "" } else { " --not-passed" };
+        more.push(format!("kesmo again {name}{which} --wait"));
     }
     more.push(format!("kesmo show {name}"));
     more.push(format!("kesmo report {name} --as junit"));

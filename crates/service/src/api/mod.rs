@@ -12,6 +12,7 @@ mod history;
 pub mod imports;
 pub mod live;
 mod measures;
+mod metrics;
 mod notices;
 mod parks;
 pub mod people;
@@ -92,6 +93,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", pools::routes())
         .mount("/", notices::routes())
         .mount("/", measures::routes())
+        .mount("/", metrics::routes())
         .mount("/", queue::routes())
         .mount("/", runs::routes())
         .mount("/", cases::routes())
@@ -182,6 +184,7 @@ impl Modify for Bearer {
         webhooks::add, webhooks::list, webhooks::show, webhooks::remove, webhooks::pause, webhooks::new_secret,
         webhooks::try_body, webhooks::delivery, webhooks::redeliver, webhooks::take,
         reach::list, failing::all, failing::of_suite,
+        metrics::metrics,
         measures::of_run, measures::of_suite,
         notices::put, notices::list, notices::show, notices::remove, notices::pause, notices::new_secret, notices::try_it,
         notices::message, notices::again,
