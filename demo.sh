@@ -55,6 +55,8 @@ ended=0
 end_all() {
     [ $ended = 1 ] && return
     ended=1
+    # Whoever asks twice does not stop it half-way.
+    trap '' INT TERM
     step_done
     printf '\nEnding the demo …\n'
     # Workers first, so that the service hears of it; then the service, which stops its PostgreSQL.

@@ -8,6 +8,7 @@ mod engine;
 mod floor;
 mod history;
 mod images;
+mod measures;
 mod pools;
 mod program;
 mod quay;
@@ -57,7 +58,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 22] = [
+    let all: [(&str, Measure); 23] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -77,6 +78,7 @@ fn main() -> ExitCode {
         ("images", images::images),
         ("pools", pools::pools),
         ("history", history::history),
+        ("measures", measures::measures),
         ("reach", reach::reach),
         ("engine", engine::inputs),
         ("promises", engine::promises),

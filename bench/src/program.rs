@@ -38,6 +38,10 @@ pub fn run(words: &[String]) {
             let file = words.get(2).map_or("", String::as_str);
             (0..number(1)).try_for_each(|i| writeln!(out, "ok {} - case {i} of {file}", i + 1))
         }
+        Some("measure") => {
+            let told = words.get(2).is_some_and(|word| word == "told");
+            crate::measures::program(number(1), told, words.get(3).map_or("", String::as_str), &mut out)
+        }
         Some("reach") => {
             let word = |i: usize| words.get(i).map_or("", String::as_str);
             crate::reach::client(word(1), word(2))

@@ -66,7 +66,15 @@ fn what_all_slots_measure_is_put_together_exactly_and_held_against_limits() {
     );
     let shown = all_said(&quay.kesmo(&["show", "load/2"]));
     assert_says(&shown, &["nothing measured scna, so that its limit (scna mean below 5ms) cannot be held", "Measured"]);
-    assert_says(&all_said(&quay.kesmo(&["report", "load/2", "--as", "junit"])), &["scan p50 was 10 ms"]);
+    let junit = all_said(&quay.kesmo(&["report", "load/2", "--as", "junit"]));
+    assert_says(&junit, &["scan p50 was 10 ms", "<property name=\"measure scan\" value=\"608, "]);
+    assert_says(
+        &all_said(&quay.kesmo(&["report", "load/2", "--as", "html"])),
+        &["Measured: scan", "max 40, 95% below 20, errors 4"],
+    );
+    let json: Value =
+        serde_json::from_str(&all_said(&quay.kesmo(&["report", "load/2", "--as", "json"]))).expect("JSON");
+    assert_eq!(json["run"]["measures"][1]["count"], 608);
     // Of some tests, a measure may lack.
     let limits = "[[limit]]\nmeasure = \"other\"\nstat = \"mean\"\nbelow = \"5ms\"";
     let folder = measuring(&quay, "load", "a b c d", &lines.join("\n"), limits);
@@ -146,4 +154,37 @@ fn what_was_measured_outlives_the_service_and_is_counted_once() {
     assert!(counted(&quay) > 0, "what was kept is there");
     assert_eq!(quay.kesmo(&["watch", &run]).status.code(), Some(0));
     assert_eq!(counted(&quay), 80, "each once");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_run_measures_stands_on_its_page_and_over_runs_on_the_suites() {
+    if std::env::var_os("KESMO_NO_BROWSER").is_some() {
+        return;
+    }
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let lines = [
+        say(r#""name":"scan","value":12.5,"unit":"ms""#),
+        "sleep 3".to_owned(),
+        say(r#""name":"scan","histogram":[[10,100],[40,7]],"unit":"ms","errors":3"#),
+        say(r#""name":"boats","value":1234567"#),
+    ];
+    let limits = "[[limit]]\nmeasure = \"scan\"\nstat = \"max\"\nbelow = \"20ms\"";
+    let folder = measuring(&quay, "load", "a b", &lines.join("\n"), limits);
+    let page = crate::console::browser(1280, 900).await;
+    let url = &quay.url;
+    page.client.goto(&format!("{url}/#token={}", quay.token())).await.expect("the page opens");
+    page.shows(&["Nothing has run yet"]).await;
+    let open = async |path: &str| page.client.goto(&format!("{url}{path}")).await.expect("the page opens");
+    let run = quay.start_run(&folder, &["--shards", "2"]);
+    open(&format!("/runs/{run}")).await;
+    // As it runs, and when it is over.
+    page.shows(&["Measured", "scan ms", "12.5"]).await;
+    page.shows(&["◆ failed", "scan max was 40 ms, and is to stay below 20ms", "216", "◆ 6", "1,234,567"]).await;
+    page.shows(&["over time: mean, 95 % below, largest", "A second, and ◆ errors"]).await;
+    page.click("//button[text()='boats']").await;
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    open("/suites/load").await;
+    page.shows(&["Over the last 2 runs of all tests", "95 % below", "◆ 6 errors", "load/2"]).await;
+    page.client.clone().close().await.expect("the browser ends");
 }

@@ -467,3 +467,61 @@ fn of_two_services_one_tells_of_each_event() {
     assert_eq!(subjects.len(), 21, "each once");
     assert!(other.is_up());
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn notices_have_their_pages_and_what_does_not_get_through_needs_attention() {
+    if std::env::var_os("KESMO_NO_BROWSER").is_some() {
+        return;
+    }
+    let room = Room::open(&[]);
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let folder = gate(&quay);
+    let page = crate::console::browser(1280, 900).await;
+    let url = &quay.url;
+    page.client.goto(&format!("{url}/#token={}", quay.token())).await.expect("the page opens");
+    page.shows(&["Nothing has run yet"]).await;
+    let open = async |path: &str| page.client.goto(&format!("{url}{path}")).await.expect("the page opens");
+    open("/notices").await;
+    page.shows(&["Nobody is told anything yet", "kesmo notice add"]).await;
+    add(
+        &quay,
+        &[
+            "told",
+            "--when",
+            "failed",
+            "--when",
+            "flaky-over 5%",
+            "--suite",
+            "gate",
+            "--http",
+            &format!("{}/told", room.web),
+        ],
+    );
+    page.shows(&["1 notice", "failed, flaky-over 5%", "suite gate", "0 sent"]).await;
+    page.click("//a[text()='told']").await;
+    page.shows(&["Nothing was sent yet", "at once"]).await;
+    page.click("//button[text()='Send a sample']").await;
+    page.shows(&["● The sample is sent: answered 200 OK", "sent (sample)"]).await;
+    break_with(&folder, "a no answer\n");
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    page.shows(&["◆ gate/1 failed: 1 of 2 tests", "Not sent", "told before, and not passed since: no answer"]).await;
+    page.click("//button[contains(text(), 'gate/1 failed')]").await;
+    page.shows(&["Newly failing", "1 test: no answer", "You are told by the notice told (failed)"]).await;
+    page.click("//button[text()='Pause']").await;
+    page.shows(&["It is paused"]).await;
+    page.click("//button[text()='Go on']").await;
+    room.trouble("gone", 1, "");
+    break_with(&folder, "a another cause\n");
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    page.shows(&["given up", "answered 410 Gone"]).await;
+    open("/").await;
+    page.shows(&["Needs attention", "notice told", "does not get through: 1 message was given up"]).await;
+    open("/notices/told").await;
+    page.click("//button[starts-with(@aria-label, 'Send ') and text()='Send again']").await;
+    until("it was sent again", || (!states(&quay, "told").contains(&"given-up".to_owned())).then_some(()));
+    page.click("//button[text()='Remove']").await;
+    page.shows(&["Nobody is told anything yet"]).await;
+    page.client.clone().close().await.expect("the browser ends");
+}

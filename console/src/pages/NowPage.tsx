@@ -175,7 +175,7 @@ function attention(suites: Suite[], live: Map<string, RunSummary>): Need[] {
     if (!last || (last.verdict === "passed" && failing === 0)) continue;
     const passed = over.findIndex((run) => run.verdict === "passed");
     const times = passed < 0 ? over.length : passed;
-    const what = last.verdict === "void" ? plain(last.reason) : `${last.tally.failed} of ${totalOf(last)} failed`;
+    const what = last.verdict === "void" || last.tally.failed === 0 ? plain(last.reason) : `${last.tally.failed} of ${totalOf(last)} failed`;
     const since = passed < 0 ? `not passed in its last ${over.length}` : times > 1 ? `${times} times since ${over[passed].name} passed` : `${over[passed].name} passed`;
     // A run of some tests that passed says nothing of the others.
     const passes = last.verdict === "passed";

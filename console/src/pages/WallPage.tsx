@@ -90,7 +90,7 @@ const stands = (t: { failing: number; last: RunSummary | undefined }) => (t.fail
 function why(run: RunSummary, now: number): string {
   const when = run.finished_at ? before(now - Date.parse(run.finished_at)) : "";
   const total = totalOf(run);
-  const what = run.verdict === "failed" ? `${run.tally.failed} of ${total} failed` : run.verdict === "passed" ? `${total} tests${run.tally.flaky > 0 ? `, ${run.tally.flaky} flaky` : ""}` : plain(run.reason);
+  const what = run.verdict === "failed" && run.tally.failed > 0 ? `${run.tally.failed} of ${total} failed` : run.verdict === "passed" ? `${total} tests${run.tally.flaky > 0 ? `, ${run.tally.flaky} flaky` : ""}` : plain(run.reason);
   const took = run.began_at && run.finished_at ? `, ${span((Date.parse(run.finished_at) - Date.parse(run.began_at)) * 1000)}` : "";
   return `${what}${took}, ${when}`;
 }

@@ -17,7 +17,7 @@ use kesmo_core::{
     words::{Outcome, Verdict},
 };
 use kesmo_wire::{
-    api::{CauseOf, Entries, Entry, Failing, MeasureNow, Run, RunSummary, Slot, entry_name},
+    api::{CauseOf, Entries, Entry, Failing, MeasureNow, Run, RunSummary, Slot, entry_name, report_properties},
     link::{AttemptReport, CaseReport, KeptFile},
     live::{AttemptChange, DecidedChange, Gathered, RunChange, RunSlot, RunSnapshot, letter, thin},
 };
@@ -409,7 +409,9 @@ impl Finished {
         let summary = &self.run.summary;
         let took = summary.finished_at.zip(summary.began_at).and_then(|(f, b)| (f - b).num_microseconds()).unwrap_or(0);
         let run = serde_json::to_value(summary).unwrap_or_default();
+        let properties = report_properties(summary, &summary.measures);
         let whole = Whole {
+            properties: &properties,
             name: &summary.name,
             took: Span(took.max(0) as u64),
             verdict: summary.verdict,

@@ -9,7 +9,7 @@ use kesmo_store::Store;
 use tokio::sync::Semaphore;
 
 use crate::{
-    deliveries::Deliveries, known::Known, notices::Sender, past::PastCache, rates::Rates, reaching::Reaches,
+    deliveries::Deliveries, known::Known, notices::sending::Sender, past::PastCache, rates::Rates, reaching::Reaches,
     scheduler::clock::Clock, watched::Watched,
 };
 

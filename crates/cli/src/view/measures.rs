@@ -51,7 +51,7 @@ mod tests {
             max: 210.4,
             p95: 40.0,
         };
-        let none = MeasureNow { name: "sail\u{1b}[2J".into(), count: 0, errors: 0, rate: 0.0, ..scan.clone() };
+        let none = MeasureNow { name: "sail".into(), count: 0, errors: 0, rate: 0.0, ..scan.clone() };
         let said = lines(&[MeasureNow { errors: 0, ..scan.clone() }, none]);
         let wanted = [
             "  ticket_scan  8,120  812/s  mean 12 ms  min 3  max 210  p95 40  errors 0",

@@ -240,7 +240,7 @@ pub fn write(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
         let time: f64 = of.iter().map(|c| c.spent.as_seconds()).sum();
         let counts = Counts::of(whole, &of).attributes();
         out += &format!("  <testsuite name=\"{}\" {counts} time=\"{time:.3}\">\n", attr(&name));
-        write_images(&mut out, whole);
+        write_properties(&mut out, whole);
         of.iter().for_each(|case| write_case(&mut out, whole, case));
         out += "  </testsuite>\n";
     }
@@ -258,15 +258,18 @@ pub fn write(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
     out + "</testsuites>\n"
 }
 
-/// Names the images that the run's processes ran in, with their digests.
-fn write_images(out: &mut String, whole: &Whole<'_>) {
-    if whole.images.is_empty() {
+/// Tells what is known of the run: the images that its processes ran in, with their digests, its labels and so on.
+fn write_properties(out: &mut String, whole: &Whole<'_>) {
+    if whole.images.is_empty() && whole.properties.is_empty() {
         return;
     }
     out.push_str("    <properties>\n");
     for image in whole.images {
         let (name, digest) = (attr(&image.name), attr(&image.digest));
         *out += &format!("      <property name=\"image {name}\" value=\"{digest}\"/>\n");
+    }
+    for (name, value) in whole.properties {
+        *out += &format!("      <property name=\"{}\" value=\"{}\"/>\n", attr(name), attr(value));
     }
     out.push_str("    </properties>\n");
 }

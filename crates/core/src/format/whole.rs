@@ -23,6 +23,8 @@ pub struct Whole<'a> {
     pub flaky_fails: bool,
     /// The images that its processes ran in.
     pub images: &'a [Image],
+    /// What else is told of it, by name: labels, branch, commit, what it measured.
+    pub properties: &'a [(String, String)],
 }
 
 impl Whole<'_> {

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    limit::{Stat, rate},
     spread::{Counts, Sample, Spread},
+    stat::Stat,
 };
 use crate::time::Span;
 
@@ -308,6 +308,11 @@ pub fn left_out_said(name: &str) -> String {
     format!(
         "more than {MOST_NAMES} measures: {name:?} and what comes after it is left out. A measure's name says what is measured, and nothing that differs each time"
     )
+}
+
+/// The time over which a rate is told; at least a second.
+fn rate(count: u64, over: Span) -> f64 {
+    count as f64 / over.as_seconds().max(1.0)
 }
 
 #[cfg(test)]

@@ -2,67 +2,8 @@
 
 use std::{fmt, str::FromStr};
 
-use serde::{Deserialize, Serialize};
-
-use super::gathered::Measure;
-use crate::{name::shorten, time::Span};
-
-/// What a limit is of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub enum Stat {
-    Count,
-    /// Values a second, over the time in which there were any.
-    Rate,
-    Mean,
-    Min,
-    Max,
-    P50,
-    P90,
-    P95,
-    P99,
-    /// Their number, or their share of all that was tried.
-    Errors,
-}
-
-impl Stat {
-    const ALL: [(Self, &'static str); 10] = [
-        (Self::Count, "count"),
-        (Self::Rate, "rate"),
-        (Self::Mean, "mean"),
-        (Self::Min, "min"),
-        (Self::Max, "max"),
-        (Self::P50, "p50"),
-        (Self::P90, "p90"),
-        (Self::P95, "p95"),
-        (Self::P99, "p99"),
-        (Self::Errors, "errors"),
-    ];
-
-    /// Its word.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        Self::ALL.iter().find(|(stat, _)| *stat == self).map_or("", |(_, word)| word)
-    }
-
-    /// All words, for messages.
-    #[must_use]
-    pub fn words() -> String {
-        Self::ALL.map(|(_, word)| word).join(", ")
-    }
-
-    /// The one of that word.
-    #[must_use]
-    pub fn of(word: &str) -> Option<Self> {
-        Self::ALL.iter().find(|(_, w)| *w == word).map(|(stat, _)| *stat)
-    }
-
-    /// Whether it is in the measure's own unit.
-    fn in_unit(self) -> bool {
-        !matches!(self, Self::Count | Self::Rate | Self::Errors)
-    }
-}
+use super::{gathered::Measure, stat::Stat};
+use crate::name::shorten;
 
 /// A bound as it is written: `800ms`, `800`, `1%`, `100/s`.
 #[derive(Debug, Clone, PartialEq)]
@@ -234,15 +175,10 @@ fn trimmed(text: String) -> String {
     if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
 }
 
-/// The time over which a rate is told; at least a second.
-pub(super) fn rate(count: u64, over: Span) -> f64 {
-    count as f64 / over.as_seconds().max(1.0)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::measure::{Sample, Spread};
+    use crate::measure::spread::{Sample, Spread};
 
     fn limit(stat: &str, below: Option<&str>, above: Option<&str>) -> Limit {
         let bound = |text: Option<&str>| text.map(|t| t.parse().expect("a bound"));

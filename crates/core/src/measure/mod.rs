@@ -6,7 +6,9 @@
 pub mod gathered;
 pub mod limit;
 pub mod spread;
+pub mod stat;
 
 pub use gathered::{Gathered, Gathering, Measure, Measured, Part, Point, Taken, left_out_said};
-pub use limit::{Limit, Stat};
+pub use limit::Limit;
 pub use spread::{Counts, Sample, Spread};
+pub use stat::Stat;

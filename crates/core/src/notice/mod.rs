@@ -4,6 +4,7 @@
 //! and [`sending`] when something is sent again that did not get through.
 
 pub mod event;
+pub mod known;
 pub mod rule;
 pub mod sending;
 pub mod telling;

@@ -14,7 +14,7 @@ use crate::{
     time::{Span, Timestamp},
 };
 
-use super::telling::{KNOWN, SECRET};
+use super::known::{KNOWN, SECRET};
 
 /// Conditions, patterns, labels and addresses of one notice, at most.
 const MOST: usize = 50;

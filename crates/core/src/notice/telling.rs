@@ -15,16 +15,10 @@ use crate::{
 
 use super::{
     event::{Cause, Event, Happened, MOST_TESTS, Missed, RunFacts, TestFact, Tests},
+    known::SECRET,
     rule::{Notice, When},
 };
 
-/// What may stand in a described request, beside the secret.
-pub const KNOWN: &[&str] = &[
-    "title", "text", "link", "verdict", "glyph", "because", "suite", "run", "branch", "commit", "brief", "pool",
-    "passed", "flaky", "failed", "tests", "took", "reason", "notice", "id",
-];
-/// What stands for the secret.
-pub const SECRET: &str = "secret";
 /// The longest subject, and what is said of one failure, in letters.
 const LONGEST_SUBJECT: usize = 150;
 const LONGEST_MESSAGE: usize = 300;

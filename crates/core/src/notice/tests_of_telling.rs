@@ -1,6 +1,6 @@
 use super::*;
 use crate::{
-    notice::{event::tests::run, rule::To},
+    notice::{event::tests::run, known::KNOWN, rule::To},
     request::Method,
     time::Span,
 };

@@ -11,7 +11,7 @@ use kesmo_core::{
     words::{Ended, Verdict},
 };
 use kesmo_floor::summary::summary_of_row;
-use kesmo_wire::api::entry_name;
+use kesmo_wire::api::{MeasureNow, entry_name, report_properties};
 use rocket::{Route, State, get, http::ContentType, routes};
 
 use super::{
@@ -77,7 +77,13 @@ async fn report_of(
         }
     }
     let took = row.finished_at.zip(row.began_at).map_or(0, |(f, b)| (f - b).num_microseconds().unwrap_or(0));
-    let run = serde_json::to_value(summary_of_row(&row, suite)).unwrap_or_default();
+    let mut summary = summary_of_row(&row, suite);
+    let measured = super::measures::kept(app, row.id).await?;
+    summary.measures = measured.measures.iter().map(MeasureNow::from).collect();
+    let properties = report_properties(&summary, &summary.measures);
+    let measures: Vec<(String, String)> =
+        summary.measures.iter().map(|m| (format!("Measured: {}", m.name), m.said())).collect();
+    let run = serde_json::to_value(summary).unwrap_or_default();
     let wrongs = app.store.wrongs(row.id).await?;
     let name = format!("{suite}/{number}");
     let images = row.images()?;
@@ -89,9 +95,14 @@ async fn report_of(
         wrongs: &wrongs,
         flaky_fails: row.run_options()?.flaky_fails,
         images: &images,
+        properties: &properties,
     };
     let more = match format {
-        Format::Html => more_of(app, &row, suite, &past, &attempts, pictures).await?,
+        Format::Html => {
+            let mut more = more_of(app, &row, suite, &past, &attempts, pictures).await?;
+            more.facts.extend(measures);
+            more
+        }
         _ => More::default(),
     };
     let text = report::write(format, &whole, run, &cases, &more);

@@ -4,7 +4,7 @@
 //! under the same message id. [`facts`] gathers what is said of a run, [`sending`] hands messages over.
 
 mod facts;
-mod sending;
+pub mod sending;
 
 use std::{
     collections::{HashMap, HashSet},

@@ -2,7 +2,10 @@
 
 use chrono::{DateTime, Utc};
 use kesmo_core::{
-    measure::{Gathered, Measure, Point, Spread, Stat},
+    measure::{
+        Gathered, Measure, Point, Spread, Stat,
+        limit::{said, with_unit},
+    },
     words::Verdict,
 };
 use serde::{Deserialize, Serialize};
@@ -109,6 +112,21 @@ pub struct MeasurePoint {
     pub max: f64,
     pub p50: f64,
     pub p95: f64,
+}
+
+impl MeasureNow {
+    /// As a report says it: `953, 136/s, mean 93 ms, min 19.2, max 412, 95% below 201, errors 7`.
+    #[must_use]
+    pub fn said(&self) -> String {
+        let mut parts = vec![said(self.count as f64), with_unit(self.rate, "/s")];
+        if self.count > 0 {
+            parts.push(format!("mean {}", with_unit(self.mean, &self.unit)));
+            let more = [("min", self.min), ("max", self.max), ("95% below", self.p95)];
+            parts.extend(more.map(|(word, value)| format!("{word} {}", said(value))));
+        }
+        parts.push(format!("errors {}", said(self.errors as f64)));
+        parts.join(", ")
+    }
 }
 
 impl From<&MeasureOf> for MeasureNow {

@@ -43,7 +43,7 @@ pub use polls::{NewPoll, PollOf};
 pub use pools::{MachineOf, MachineState, NewPool, PoolOf};
 pub use queue::MoveRun;
 pub use releases::{Release, ReleaseSuite, ReleaseTest, ReleaseVariant};
-pub use runs::{Again, ChainLink, NewRun, Run, RunSummary, StopRun};
+pub use runs::{Again, ChainLink, NewRun, Run, RunSummary, StopRun, report_properties};
 pub use schedules::{Calendar, CalendarStart, NewSchedule, Pause, PlannedStart, ScheduleOf, SchedulePreview};
 pub use service::{Health, Refusal};
 pub use suites::{FacetDetail, NewSuite, Stored, Suite, SuiteDetail, SuiteDraft};

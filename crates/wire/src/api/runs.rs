@@ -14,7 +14,7 @@ use kesmo_core::{
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::MeasureNow;
+use super::measures::MeasureNow;
 
 /// Starts a run.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
@@ -106,6 +106,16 @@ pub struct RunSummary {
     /// What it measures, at most 20 by name, while it goes on.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub measures: Vec<MeasureNow>,
+}
+
+/// What a report tells of a run by name: labels, branch, commit, and what it measured.
+#[must_use]
+pub fn report_properties(run: &RunSummary, measures: &[MeasureNow]) -> Vec<(String, String)> {
+    let mut all: Vec<(String, String)> = run.labels.iter().map(|(k, v)| (format!("label {k}"), v.clone())).collect();
+    let optional = [("branch", &run.branch), ("commit", &run.commit)];
+    all.extend(optional.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value.clone()?))));
+    all.extend(measures.iter().map(|measure| (format!("measure {}", measure.name), measure.said())));
+    all
 }
 
 /// A run in full, but for its entries.
