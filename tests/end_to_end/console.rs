@@ -427,7 +427,8 @@ async fn what_is_new_histories_flaky_tests_and_releases_have_their_pages() {
     open("/suites/leafed?test=bad&variant=").await;
     page.shows(&["When it failed", "not mended yet", "Of its last runs: failed 1 of 1"]).await;
     open("/suites/leafed?test=wobbly&variant=").await;
-    page.shows(&["What it took", "What its failing goes with", "4 of its last 8 attempts failed"]).await;
+    // Of so few attempts something may go with it by chance.
+    page.shows(&["What it took", "What its failing goes with", "flaky 4 of 4"]).await;
     open("/release?label=page%3D7").await;
     page.shows(&["◆ failed", "page=7", "Still failing in leafed", "bad", "No run of it"]).await;
     open("/release?label=page%3D8").await;

@@ -258,7 +258,7 @@ fn each_event_is_posted_once_signed_whatever_its_receiver_or_the_service_does() 
     assert_eq!(quay.wait(&folder, &[]).0, 1);
     until("it is given up", || (states(&quay, "all")[0] == "given-up").then_some(()));
     let said = all_said(&quay.kesmo(&["notice", "list"]));
-    assert_says(&said, &["1 given up", "all: 1 message was given up"]);
+    assert_says(&said, &["1 given up", "all: its last message was given up"]);
     let number = quay.json(&["notice", "show", "all"])["messages"][0]["number"].to_string();
     assert!(quay.kesmo(&["notice", "again", "all", &number]).status.success());
     until("it arrived", || (states(&quay, "all")[0] == "sent").then_some(()));
@@ -517,7 +517,7 @@ async fn notices_have_their_pages_and_what_does_not_get_through_needs_attention(
     assert_eq!(quay.wait(&folder, &[]).0, 1);
     page.shows(&["given up", "answered 410 Gone"]).await;
     open("/").await;
-    page.shows(&["Needs attention", "notice told", "does not get through: 1 message was given up"]).await;
+    page.shows(&["Needs attention", "notice told", "does not get through: its last message was given up"]).await;
     open("/notices/told").await;
     page.click("//button[starts-with(@aria-label, 'Send ') and text()='Send again']").await;
     until("it was sent again", || (!states(&quay, "told").contains(&"given-up".to_owned())).then_some(()));

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use kesmo_core::{
+    measure::{Gathered, Part},
     plan::Plan,
     run::{AttemptKept, BatchId, Grant, MOST_LOST_IN_A_ROW, PastAttempt, PastBatch},
     time::Timestamp,
@@ -19,6 +20,8 @@ pub(crate) struct Ledger {
     /// What went wrong beside the entries.
     pub wrongs: Vec<String>,
     pub cases: Rows,
+    /// What batches measured, by batch and the part's number.
+    measured: BTreeMap<(BatchId, u32), Part>,
 }
 
 impl Ledger {
@@ -29,6 +32,7 @@ impl Ledger {
             batches: BTreeMap::new(),
             wrongs: Vec::new(),
             cases: Rows::default(),
+            measured: BTreeMap::new(),
         }
     }
 
@@ -44,6 +48,32 @@ impl Ledger {
             decided: kept.decided.or_else(|| self.decided.get(&kept.entry).copied()),
         };
         self.attempts.iter().map(past).collect()
+    }
+
+    /// Keeps what a batch measured.
+    ///
+    /// # Errors
+    /// If it is kept already: it would count twice.
+    pub fn measured(&mut self, batch: BatchId, part: Part) -> Result<(), String> {
+        let number = part.number;
+        match self.measured.insert((batch, number), part) {
+            None => Ok(()),
+            Some(_) => Err(format!("part {number} of what batch {batch} measured is kept twice")),
+        }
+    }
+
+    /// How many parts of what a batch measured are kept, and how many of all.
+    pub fn parts_of(&self, batch: BatchId) -> u32 {
+        self.measured.keys().filter(|(of, _)| *of == batch).count() as u32
+    }
+
+    pub fn parts(&self) -> u64 {
+        self.measured.len() as u64
+    }
+
+    /// What was measured, as a service reads it back.
+    pub fn gathered(&self) -> Gathered {
+        Gathered::of(self.measured.iter().map(|((batch, _), part)| (batch.0, part.clone())))
     }
 
     /// Keeps a batch.

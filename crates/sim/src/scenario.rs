@@ -10,7 +10,7 @@ use kesmo_core::{
 use crate::random::Random;
 
 /// How likely things go wrong. Likelihoods are for each message, commit or batch.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Faults {
     /// A worker is killed while it reports (and another comes under its name).
     pub kill_worker: f64,

@@ -6,6 +6,7 @@ use std::{
 };
 
 use kesmo_core::{
+    measure::{Counts, Measured, Part},
     name::TestName,
     plan::{Only, Park, Plan, PlannedEntry, Priority},
     run::{
@@ -22,7 +23,7 @@ use crate::{
     cases::told,
     ledger::Ledger,
     random::Random,
-    scenario::{Report, Scenario},
+    scenario::{Faults, Report, Scenario},
 };
 
 /// A batch of one of the runs.
@@ -32,17 +33,18 @@ struct Key {
     batch: BatchId,
 }
 
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 enum Said {
     Began { entry: u32 },
     Cases { entry: u32, first: u32, cases: Vec<CaseTold> },
     Ended { entry: u32, ended: Ended, spent: Span, cases: u32, with_start: Option<Cores> },
     GaveBack { entries: Vec<u32> },
+    Measured(Part),
     Wrong,
     BatchEnded,
 }
 
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 struct Message {
     key: Key,
     said: Said,
@@ -111,6 +113,8 @@ struct AtWork {
     /// What starting its process takes, where that is part of its first test's time; and what of that it waits.
     hidden: Span,
     waited: Span,
+    /// What it has measured so far, in parts.
+    parts: u32,
 }
 
 #[derive(Debug)]
@@ -135,6 +139,13 @@ struct OneRun {
     verdict: Option<Verdict>,
 }
 
+/// One value that a batch measured.
+fn part_of(number: u32, now: Timestamp) -> Part {
+    let counts = Counts { count: 1, errors: 0, sum: 1.0, min: 1.0, max: 1.0 };
+    let measured = Measured { name: "scan".into(), unit: String::new(), counts, pairs: vec![(1_000_000, 1)] };
+    Part { number, second: now.0 / 1_000_000, measures: vec![measured] }
+}
+
 struct World<'s> {
     scenario: &'s Scenario,
     random: Random,
@@ -150,6 +161,9 @@ struct World<'s> {
     /// The cases that its effects are of, in order; and how many each attempt told of, by run, batch and entry.
     told: VecDeque<Vec<CaseTold>>,
     counts: BTreeMap<(usize, BatchId, u32), u32>,
+    /// How many parts of what it measured each batch told that has ended; and batches whose ends were believed.
+    parts: BTreeMap<(usize, BatchId), u32>,
+    whole: BTreeSet<(usize, BatchId)>,
     to_acknowledge: BTreeMap<u32, usize>,
     commit_planned: bool,
     wake_planned: Option<Timestamp>,
@@ -214,6 +228,8 @@ impl<'s> World<'s> {
             uncommitted: Vec::new(),
             told: VecDeque::new(),
             counts: BTreeMap::new(),
+            parts: BTreeMap::new(),
+            whole: BTreeSet::new(),
             to_acknowledge: BTreeMap::new(),
             commit_planned: false,
             wake_planned: None,
@@ -385,7 +401,8 @@ impl<'s> World<'s> {
         self.starting.push(now + start);
         let waited = Span(start.0 - scenario.start_cost.0.min(start.0));
         let (start, hidden) = if scenario.hidden_starts { (Span::ZERO, start) } else { (start, Span::ZERO) };
-        let work = AtWork { key, entries, attempts, position: 0, began: false, asked, more, waits, hidden, waited };
+        let work =
+            AtWork { key, entries, attempts, position: 0, began: false, asked, more, waits, hidden, waited, parts: 0 };
         let w = &mut self.workers[worker as usize];
         let (life, slot) = (w.life, grant.slot);
         w.slots[usize::from(slot)] = Some(work);
@@ -445,10 +462,12 @@ impl<'s> World<'s> {
             return;
         }
         if work.position == work.entries.len() {
+            let parts = work.parts;
             w.slots[usize::from(slot)] = None;
             if self.random.chance(self.scenario.faults.bad_end) {
                 self.send(worker, Message { key, said: Said::Wrong });
             }
+            self.parts.insert((key.run, key.batch), parts);
             self.send(worker, Message { key, said: Said::BatchEnded });
             return;
         }
@@ -492,6 +511,9 @@ impl<'s> World<'s> {
             self.send(worker, Message { key, said: Said::Cases { entry, first, cases: later } });
         }
         self.counts.insert((key.run, key.batch, entry), cases);
+        if let Some(part) = self.measure(worker, slot, key) {
+            self.send(worker, Message { key, said: Said::Measured(part) });
+        }
         self.send(
             worker,
             Message { key, said: Said::Ended { entry, ended, spent: duration + hidden, cases, with_start: waited } },
@@ -591,6 +613,7 @@ impl<'s> World<'s> {
                 }
                 Said::Cases { entry, first, cases } => Input::Cases { batch, entry, first, cases },
                 Said::GaveBack { entries } => Input::GaveBack { batch, entries },
+                Said::Measured(part) => Input::Measured { batch, part },
                 Said::Wrong => Input::Wrong { batch, why: "a process ended badly".into() },
                 Said::BatchEnded => Input::BatchEnded { batch, end: BatchEnd::Done },
             };
@@ -603,13 +626,28 @@ impl<'s> World<'s> {
         self.offer();
     }
 
+    /// What an attempt measured, as the next part of its batch.
+    /// Where nothing goes wrong it would only be in the way of what is measured there.
+    fn measure(&mut self, worker: u32, slot: u16, key: Key) -> Option<Part> {
+        if self.scenario.faults == Faults::default() {
+            return None;
+        }
+        let work = self.workers[worker as usize].slots[usize::from(slot)].as_mut().filter(|work| work.key == key)?;
+        work.parts += 1;
+        Some(part_of(work.parts, self.now))
+    }
+
     /// What a worker says.
     fn hear(&mut self, run: usize, worker: u32, input: Input) {
         self.inputs += 1;
         let cases = if let Input::Cases { cases, .. } = &input { cases.clone() } else { Vec::new() };
+        let ends = if let Input::BatchEnded { batch, .. } = &input { Some(*batch) } else { None };
         let effects = self.runs[run].engine.hear(WorkerId(worker), input, self.now);
         if effects.iter().any(|effect| matches!(effect, Effect::Cases { .. })) {
             self.told.push_back(cases);
+        }
+        if let Some(batch) = ends.filter(|batch| effects.contains(&Effect::BatchOver { batch: *batch })) {
+            self.whole.insert((run, batch));
         }
         self.uncommitted.extend(effects.into_iter().map(|effect| (run, effect)));
         self.plan_commit();
@@ -626,13 +664,14 @@ impl<'s> World<'s> {
         let entry = if own { u32::MAX - some } else { some };
         let spent = Span(u64::MAX);
         let lie = CaseTold { title: "a lie".into(), ended: Ended::Failed, spent, copy: false };
-        let input = match self.random.below(if own { 4 } else { 7 }) {
+        let input = match self.random.below(if own { 4 } else { 8 }) {
             0 => Input::Began { batch, entry },
             1 => Input::Ended { batch, entry, ended: Ended::Passed, spent, cases: 0, with_start: None },
             2 => Input::GaveBack { batch, entries: vec![entry, u32::MAX] },
             3 => Input::Cases { batch, entry, first: 0, cases: vec![lie] },
             4 => Input::Wrong { batch, why: "a lie".into() },
             5 => Input::BatchEnded { batch, end: BatchEnd::Unfit("a lie".into()) },
+            6 => Input::Measured { batch, part: part_of(u32::MAX, self.now) },
             _ => Input::Stop { reason: "a lie".into() },
         };
         self.hear(run, worker, input);
@@ -674,6 +713,7 @@ impl<'s> World<'s> {
         self.report_restarts += 1;
         self.uncommitted.clear();
         self.told.clear();
+        self.whole.clear();
         self.to_acknowledge.clear();
         self.wake_planned = None;
         self.sharing = Sharing::default();
@@ -690,7 +730,7 @@ impl<'s> World<'s> {
                     let wrongs = run.ledger.wrongs.clone();
                     let (tallies, rows) = (run.ledger.cases.tallies().0, run.ledger.cases.past());
                     let engine = Engine::restore(policy, plan, began, &past, &batches)?.with_wrongs(wrongs);
-                    run.engine = engine.with_cases(&tallies, &rows);
+                    run.engine = engine.with_measured(run.ledger.gathered()).with_cases(&tallies, &rows);
                 }
                 None => {
                     run.engine = Engine::new(policy);
@@ -766,13 +806,19 @@ impl<'s> World<'s> {
                 let key = Key { run, batch };
                 self.after(self.scenario.latency, Happening::Fed { worker, link, key, entries, last });
             }
-            Effect::Measured { .. } => {}
+            Effect::Measured { batch, part } => one.ledger.measured(batch, part)?,
             Effect::WentBack { .. } => {}
             Effect::GaveBack { batch, left } => one.ledger.gave_back(batch, left),
             Effect::Wrong(why) if why == "a lie" => return Err("a lie was believed".into()),
             Effect::Wrong(why) => one.ledger.wrongs.push(why),
             Effect::Unlisted(_) => return Err("tests were called unlisted after the plan was made".into()),
-            Effect::BatchOver { batch } => one.ledger.over(batch)?,
+            Effect::BatchOver { batch } => {
+                one.ledger.over(batch)?;
+                let (kept, wanted) = (one.ledger.parts_of(batch), self.parts.get(&(run, batch)).copied());
+                if self.whole.remove(&(run, batch)) && wanted.is_some_and(|wanted| wanted != kept) {
+                    return Err(format!("of batch {batch} {kept} parts of what it measured are kept of {wanted:?}"));
+                }
+            }
             Effect::Revoke { worker, batch } => {
                 let w = &mut self.workers[worker.0 as usize];
                 let key = Key { run, batch };
@@ -800,6 +846,10 @@ impl<'s> World<'s> {
             }
             if run.verdict == Some(Verdict::Passed) && !run.ledger.wrongs.is_empty() {
                 return Err("a run passed though a process of it ended badly".into());
+            }
+            let measured = run.engine.measured().named("scan").map_or(0, |m| m.spread.counts.count);
+            if measured != run.ledger.parts() {
+                return Err(format!("{measured} values are counted, and {} kept", run.ledger.parts()));
             }
             let tally = run.engine.tally();
             // What was told of files that were not over when the run ended stays as it was told.

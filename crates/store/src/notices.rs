@@ -163,6 +163,8 @@ pub struct Standing {
     pub gathering: u32,
     /// Events that were told before, and so are not.
     pub held: u32,
+    /// The last message that is not tried any more was given up.
+    pub silent: bool,
 }
 
 #[derive(QueryableByName)]
@@ -521,6 +523,17 @@ impl Store {
         .await
     }
 
+    /// Goes on holding a delivery for so long.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn hold_on(&self, delivery: &DeliveryRow, hold: TimeDelta) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        let of = notice_deliveries::table.find(delivery.id).filter(notice_deliveries::tries.eq(delivery.tries));
+        diesel::update(of).set(notice_deliveries::held_until.eq(Utc::now() + hold)).execute(&mut c).await?;
+        Ok(())
+    }
+
     /// Notes that a mail has reached somebody, unless another took the delivery meanwhile.
     ///
     /// # Errors
@@ -633,6 +646,15 @@ impl Store {
                 _ => &mut standing.gathering,
             };
             *place = u32::try_from(row.count).unwrap_or(u32::MAX);
+        }
+        let last: Vec<Count> = diesel::sql_query(
+            "select distinct on (notice_id) notice_id, state, id as count from notice_deliveries \
+             where state <> 'trying' and not sample order by notice_id, id desc",
+        )
+        .load(&mut c)
+        .await?;
+        for row in last.into_iter().filter(|row| row.state == "given-up") {
+            all.entry(row.notice_id).or_default().silent = true;
         }
         Ok(all)
     }

@@ -6,10 +6,12 @@ use std::{
     sync::{Arc, LazyLock},
 };
 
-use chrono::{NaiveDate, TimeZone, Utc};
+use chrono::{NaiveDate, TimeDelta, TimeZone, Utc};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use kesmo_core::{
     calendar::schedule::Times,
+    measure::{Gathering, Part, Sample},
+    notice::{Cause, Event, Happened, Notice, RunFacts, When},
     plan::{
         At, Only, RunOptions,
         brief::{Changes, Follow, Origin, ThenIf},
@@ -27,7 +29,9 @@ use kesmo_store::{
     commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
     failing::FailingChange,
     leases::Holder,
+    measures::NewMeasures,
     month_of,
+    notices::{NewEvent, NewNotice, Tried},
     polls::NewPoll,
     records::RecordChange,
     results::{Among, NewResult, NewResults},
@@ -1280,4 +1284,146 @@ async fn results_of_runs_that_were_over_before_are_made_once_by_whoever_comes_fi
     assert_eq!(store.results_of(run.id, month_of(run.created_at)).await.unwrap().len(), 2);
     let long = store.tests_named(run.suite_id, &"long/".repeat(900)).await.unwrap();
     assert_eq!(long.len(), 1, "a name that is longer than what an index takes is found by its hash");
+}
+
+fn part(number: u32, values: &[f64]) -> Part {
+    let mut gathering = Gathering::default();
+    for value in values {
+        let sample = Sample::new("scan", "ms", vec![(*value, 1)], 1).unwrap();
+        gathering.take(&sample, 1_800_000_000 + i64::from(number));
+    }
+    Part { number, ..gathering.finish().unwrap() }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_measured_is_kept_once_and_becomes_the_runs_with_its_verdict() {
+    let store = store().await;
+    let run = run(&store, "measured", &[]).await;
+    let parts = vec![(run.id, 1, part(1, &[1.0, 5.0])), (run.id, 1, part(2, &[9.0])), (run.id, 2, part(1, &[3.0]))];
+    let commit = Commit { measured: parts, ..Commit::default() };
+    store.commit(&commit).await.unwrap();
+    // A commit whose answer was lost is sent again.
+    store.commit(&commit).await.unwrap();
+    let measured = store.measured(run.id).await.unwrap();
+    let counts = measured.named("scan").unwrap().spread.counts;
+    assert_eq!((counts.count, counts.errors, counts.sum, counts.min, counts.max), (4, 4, 18.0, 1.0, 9.0));
+    let over = Commit {
+        measures: vec![NewMeasures { run_id: run.id, measured: measured.clone() }],
+        runs: vec![change(&run, Phase::Finished, Some(Verdict::Passed))],
+        ..Commit::default()
+    };
+    store.commit(&over).await.unwrap();
+    assert!(store.measured(run.id).await.unwrap().is_empty(), "its parts are gone");
+    let kept = store.measures_of(run.id).await.unwrap().pop().unwrap();
+    assert_eq!(kept.first, 1_800_000_001);
+    assert_eq!(&kept.measure().unwrap(), measured.named("scan").unwrap());
+    let totals = store.measures_of_all(&[run.id]).await.unwrap().pop().unwrap().measure().unwrap();
+    assert_eq!((totals.points.len(), totals.spread.counts), (0, counts));
+    assert_eq!(store.measuring_runs(run.suite_id, 5).await.unwrap(), [run.id]);
+}
+
+fn told(run: &RunRow, message: &str) -> Event {
+    let cause = Cause { message: message.into(), tests: 1, first: vec!["a".into()] };
+    let facts = RunFacts {
+        run: format!("noticed/{}", run.number),
+        verdict: Some(Verdict::Failed),
+        causes: vec![cause],
+        ..RunFacts::default()
+    };
+    Event { because: vec![When::Failed], at: Utc::now(), happened: Happened::Ended(Box::new(facts)) }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_happens_is_noticed_told_and_sent_once() {
+    let store = store().await;
+    let rule: Notice = serde_json::from_str(r#"{"when":["failed"],"to":{"mail":["crew@quay.example"]}}"#).unwrap();
+    let new = |secret, replace| NewNotice { name: "noticed", notice: &rule, secret, by: "asta", replace };
+    let notice = store.put_notice(new(Some(&b"one"[..]), false)).await.unwrap().unwrap();
+    assert!(store.put_notice(new(None, false)).await.unwrap().is_none(), "there is one already");
+    let same = store.put_notice(new(None, true)).await.unwrap().unwrap();
+    assert_eq!((same.id, same.secret.as_deref()), (notice.id, Some(&b"one"[..])), "its secret stays");
+    // Every way to a verdict leaves a row, also that of a run without a test.
+    let (failed, void) = (run(&store, "noticed", &[]).await, run(&store, "noticed", &[]).await);
+    let runs = vec![
+        change(&failed, Phase::Finished, Some(Verdict::Failed)),
+        RunChange { tally: Tally::default(), ..change(&void, Phase::Finished, Some(Verdict::Void)) },
+    ];
+    store.commit(&Commit { runs, ..Commit::default() }).await.unwrap();
+    let rows = || async {
+        let all = store.unnoticed(1000).await.unwrap();
+        let of = |run: i64| all.iter().find(|row| row.run_id == Some(run)).map(|row| row.id);
+        (of(failed.id), of(void.id))
+    };
+    let (unrecorded, of_void) = rows().await;
+    assert_eq!(unrecorded, None, "it comes once its records are there");
+    assert!(of_void.is_some());
+    let written = RecordChange {
+        runs: &[failed.id],
+        results: &[],
+        records: &[],
+        start_cost: None,
+        failing: &FailingChange::default(),
+    };
+    assert!(store.put_records(failed.suite_id, "main", &written).await.unwrap());
+    let taken = rows().await.0.unwrap();
+    let event = |key: &str, message: &str, due| NewEvent {
+        notice_id: notice.id,
+        key: key.into(),
+        event: told(&failed, message),
+        due_at: due,
+        held: None,
+        causes: [7].into(),
+    };
+    let of = Some((failed.suite_id, "main", false));
+    let now = || Utc::now() - TimeDelta::seconds(1);
+    store.note(Some(taken), &[event("run:1", "late", now())], of).await.unwrap();
+    // Another service that had it in hand comes too late; and one event has one key.
+    store.note(Some(taken), &[event("run:2", "late", now())], of).await.unwrap();
+    store.note(None, &[event("run:1", "late", now())], of).await.unwrap();
+    assert_eq!(store.told_causes(failed.suite_id, "main").await.unwrap()[&notice.id], [7].into());
+    assert_eq!(store.gather(|| "m-1".into()).await.unwrap(), 1);
+    let held = TimeDelta::seconds(60);
+    let first = store.take_due(10, held).await.unwrap().pop().unwrap();
+    assert_eq!((first.message_id.as_str(), first.tries), ("m-1", 1));
+    assert!(store.take_due(10, held).await.unwrap().is_empty(), "whoever has it has it alone");
+    let later = Tried::Later(Utc::now() - TimeDelta::seconds(1), "busy".into());
+    store.tried(&first, &later).await.unwrap();
+    let second = store.take_due(10, held).await.unwrap().pop().unwrap();
+    assert_eq!((second.message_id.as_str(), second.tries), ("m-1", 2), "the same message again");
+    // What the first holder says when it comes back changes nothing.
+    store.tried(&first, &Tried::GivenUp("too late".into())).await.unwrap();
+    store.reached(&first, "crew@quay.example").await.unwrap();
+    let standing = store.notices_stand().await.unwrap()[&notice.id];
+    assert_eq!((standing.trying, standing.given_up), (1, 0));
+    store.tried(&second, &Tried::GivenUp("nobody is there".into())).await.unwrap();
+    assert!(!store.told_causes(failed.suite_id, "main").await.unwrap().contains_key(&notice.id), "nobody was told");
+    assert!(store.send_again(notice.id, second.id).await.unwrap());
+    assert!(!store.send_again(notice.id, second.id).await.unwrap(), "it is being tried");
+    let third = store.take_due(10, held).await.unwrap().pop().unwrap();
+    assert_eq!((third.message_id.as_str(), third.tries, third.reached.len()), ("m-1", 1, 0));
+    store.tried(&third, &Tried::Sent("taken".into())).await.unwrap();
+    // What gathers goes out with the first of it, as one; what was told before does not go out; a run that passed makes it news again.
+    let soon = |ms| Utc::now() + TimeDelta::milliseconds(ms);
+    store.note(None, &[event("run:3", "late", soon(300))], of).await.unwrap();
+    store.note(None, &[event("run:4", "later", soon(60_000))], of).await.unwrap();
+    store.note(None, &[NewEvent { held: Some("told".into()), ..event("run:5", "late", now()) }], of).await.unwrap();
+    assert_eq!(store.gather(|| "m-2".into()).await.unwrap(), 0);
+    let standing = store.notices_stand().await.unwrap()[&notice.id];
+    assert_eq!((standing.gathering, standing.held, standing.sent), (2, 1, 1));
+    tokio::time::sleep(std::time::Duration::from_millis(400)).await;
+    assert_eq!(store.gather(|| "m-2".into()).await.unwrap(), 1);
+    let digest = store.take_due(10, held).await.unwrap().pop().unwrap();
+    assert_eq!(store.events_of(&[digest.id]).await.unwrap().len(), 2);
+    store.note(None, &[], Some((failed.suite_id, "main", true))).await.unwrap();
+    assert!(!store.told_causes(failed.suite_id, "main").await.unwrap().contains_key(&notice.id));
+    // Paused, nothing goes out; removed, nothing is left.
+    store.change_notice(notice.id, Some(true), None).await.unwrap();
+    store.note(None, &[event("run:6", "late", now())], of).await.unwrap();
+    assert_eq!(store.gather(|| "m-3".into()).await.unwrap(), 0);
+    store.remove_notice(notice.id).await.unwrap();
+    assert!(
+        store.notice("noticed").await.unwrap().is_none() && store.events_of(&[digest.id]).await.unwrap().is_empty()
+    );
+    store.note(None, &[event("run:7", "late", now())], of).await.unwrap();
+    assert_eq!(store.gather(|| "m-4".into()).await.unwrap(), 0, "a notice that is gone is told nothing");
 }

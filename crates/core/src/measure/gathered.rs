@@ -13,11 +13,13 @@ use crate::time::Span;
 /// Measures of a run that are told apart: more names than that are a name with something in it that always differs.
 pub const MOST_NAMES: usize = 100;
 /// Points of a measure over time; when there are more, two become one.
-const MOST_POINTS: usize = 600;
+const MOST_POINTS: usize = 300;
+/// Buckets of a point: of more, neighbours are put together.
+const PAIRS_OF_POINT: usize = 300;
 /// The longest time that is told, in seconds: a run is over long before.
 const LONGEST: u64 = 366 * 86_400;
-/// Buckets of one measure in one part.
-const MOST_PAIRS: usize = 8_000;
+/// Buckets of one measure in one part, in the same way.
+const MOST_PAIRS: usize = 1_000;
 
 /// What one slot measured under one name in one second.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -105,7 +107,8 @@ impl Measure {
         match self.points.binary_search_by_key(&place, |point| point.at) {
             Ok(found) => put_together(&mut self.points[found], &spread),
             Err(next) => {
-                let point = Point { at: place, counts: spread.counts, pairs: spread.pairs() };
+                let pairs = spread.coarse(PAIRS_OF_POINT);
+                let point = Point { at: place, counts: spread.counts, pairs };
                 self.points.insert(next, point);
             }
         }
@@ -140,7 +143,7 @@ impl Measure {
 fn put_together(point: &mut Point, other: &Spread) {
     let mut spread = Spread::of(point.counts, &point.pairs);
     spread.put_together(other);
-    (point.counts, point.pairs) = (spread.counts, spread.pairs());
+    (point.counts, point.pairs) = (spread.counts, spread.coarse(PAIRS_OF_POINT));
 }
 
 /// What became of a part.
@@ -292,7 +295,7 @@ impl Gathering {
         }
         self.number += 1;
         let measures = std::mem::take(&mut self.now).into_iter().map(|(name, (unit, spread))| Measured {
-            pairs: spread.pairs(),
+            pairs: spread.coarse(MOST_PAIRS),
             counts: spread.counts,
             name,
             unit,
@@ -359,7 +362,8 @@ mod tests {
         let scan = all.named("scan").expect("it was measured");
         assert!(scan.points.len() <= MOST_POINTS && scan.points.len() > MOST_POINTS / 2 - 1, "{}", scan.points.len());
         assert_eq!(scan.points.iter().map(|p| p.counts.count).sum::<u64>(), 5000);
-        assert_eq!((scan.step, scan.spread.counts.count), (16, 5000));
+        assert_eq!((scan.step, scan.spread.counts.count), (32, 5000));
+        assert!(scan.points.iter().all(|p| p.pairs.len() <= PAIRS_OF_POINT));
         let pairs: u64 = scan.points.iter().flat_map(|p| p.pairs.iter().map(|pair| pair.1)).sum();
         assert_eq!(pairs, 5000);
         // Clocks that are years apart neither hang nor overflow.
@@ -409,7 +413,7 @@ mod tests {
             Measured { counts: Counts { count: 2, ..good.counts }, ..good.clone() },
             Measured { counts: Counts { sum: f64::NAN, ..good.counts }, ..good.clone() },
             Measured { counts: Counts { min: 5.0, max: 1.0, ..good.counts }, ..good.clone() },
-            Measured { pairs: vec![(1, 1); 9000], counts: Counts { count: 9000, ..good.counts }, ..good.clone() },
+            Measured { pairs: vec![(1, 1); 1001], counts: Counts { count: 1001, ..good.counts }, ..good.clone() },
         ];
         assert!(odd.iter().all(|measured| measured.check().is_err()));
     }

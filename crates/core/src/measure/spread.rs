@@ -169,6 +169,19 @@ impl Spread {
         found.clamp(self.counts.min, self.counts.max)
     }
 
+    /// Its buckets, at most so many: of more, neighbours are put together, as often as that takes.
+    #[must_use]
+    pub fn coarse(&self, most: usize) -> Vec<(u64, u64)> {
+        let mut pairs = self.pairs();
+        while pairs.len() > most.max(1) {
+            let two = |two: &[(u64, u64)]| {
+                (two[two.len() - 1].0, two.iter().fold(0, |sum: u64, pair| sum.saturating_add(pair.1)))
+            };
+            pairs = pairs.chunks(2).map(two).collect();
+        }
+        pairs
+    }
+
     /// Its buckets that hold something, and how many each holds: what [`Spread::of`] reads.
     #[must_use]
     pub fn pairs(&self) -> Vec<(u64, u64)> {
@@ -219,6 +232,23 @@ mod tests {
             whole.pairs(),
             "written and read they stay as they are"
         );
+    }
+
+    #[test]
+    fn what_is_spread_wide_is_told_in_fewer_buckets_and_loses_no_value() {
+        let mut all = Spread::default();
+        for n in 0..20_000u32 {
+            all.take(&sample(&[(1.0005f64.powi(n.cast_signed()), 2)], 0));
+        }
+        assert!(all.pairs().len() > 1000);
+        let coarse = all.coarse(1000);
+        assert!(coarse.len() <= 1000 && coarse.iter().map(|pair| pair.1).sum::<u64>() == 40_000);
+        let again = Spread::of(all.counts, &coarse);
+        for share in [0.5, 0.95, 0.99] {
+            assert!((again.below(share) / all.below(share) - 1.0).abs() < 0.03, "{share}");
+        }
+        assert_eq!(all.coarse(0).len(), 1);
+        assert!(Spread::default().coarse(5).is_empty());
     }
 
     #[test]

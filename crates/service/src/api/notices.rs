@@ -1,6 +1,6 @@
 //! Notices: made, seen with what they sent, tried and removed.
 
-use chrono::{TimeDelta, Utc};
+use chrono::Utc;
 use kesmo_core::{
     name::{Slug, did_you_mean},
     notice::{Event, Notice, Sample, To, telling},
@@ -15,7 +15,7 @@ use super::body::{Answer, Sent, body};
 use crate::{
     access::{MayKeep, MaySee},
     app::App,
-    notices::{message_id, send_one},
+    notices::{HOLD, message_id, send_one},
     refused::Refused,
 };
 
@@ -23,8 +23,6 @@ use crate::{
 const MOST_SHOWN: i64 = 100;
 /// The longest secret, in bytes.
 const LONGEST_SECRET: usize = 10_000;
-/// A trial is with its maker for so long.
-const HOLD: TimeDelta = TimeDelta::minutes(15);
 
 pub(super) fn routes() -> Vec<Route> {
     routes![list, show, put, remove, pause, try_it, message, again, new_secret]
@@ -66,7 +64,7 @@ fn view(row: NoticeRow, stand: Standing, caller: &Me, mail: bool) -> Result<Noti
         To::Mail(_) if !mail => {
             Some("this service has no mail server: start it with --mail-server and --mail-from".to_owned())
         }
-        _ if stand.given_up > 0 => Some(format!("{} given up", count(stand.given_up, "message"))),
+        _ if stand.silent => Some("its last message was given up".to_owned()),
         _ => None,
     };
     Ok(NoticeOf {
@@ -90,10 +88,6 @@ fn view(row: NoticeRow, stand: Standing, caller: &Me, mail: bool) -> Result<Noti
         messages: Vec::new(),
         kept: Vec::new(),
     })
-}
-
-fn count(n: u32, what: &str) -> String {
-    if n == 1 { format!("1 {what} was") } else { format!("{n} {what}s were") }
 }
 
 async fn row_named(app: &App, name: &str) -> Result<NoticeRow, Refused> {

@@ -23,7 +23,7 @@ use kesmo_wire::api::RunSummary;
 use tokio::{sync::Semaphore, sync::watch, task::JoinHandle, time::Instant};
 
 use crate::{app::App, refused::Refused};
-pub use sending::{MailConfig, Outcome, Sender, ToSend};
+pub use sending::{HOLD, MailConfig, Outcome, Sender, ToSend};
 
 /// How often it is looked whether something is to be told or sent.
 const EVERY: Duration = Duration::from_millis(500);
@@ -32,8 +32,8 @@ const LOOK_EVERY: Duration = Duration::from_secs(2);
 /// What happened that is looked at together, and messages that are sent at the same time.
 const TOGETHER: i64 = 20;
 const AT_ONCE: usize = 8;
-/// A message is with whoever sends it for so long; longer than any receiver is waited for. Each address of a mail may take its time.
-const HOLD: TimeDelta = TimeDelta::minutes(15);
+/// While PostgreSQL does not answer it is asked no more often than this.
+const AWAY: Duration = Duration::from_secs(5);
 /// What was over for so long when it was looked at is no news: an import of old results, or a service that was away.
 const NO_NEWS: TimeDelta = TimeDelta::days(2);
 /// What was told is kept so long.
@@ -82,6 +82,7 @@ impl Work {
                 Ok(notices) => notices,
                 Err(e) => {
                     tracing::warn!("notices could not be read, and will be soon: {}", e.1.message);
+                    tokio::time::sleep(AWAY).await;
                     continue;
                 }
             };

@@ -2,7 +2,7 @@
 
 use std::{path::PathBuf, time::Duration};
 
-use chrono::Utc;
+use chrono::{TimeDelta, Utc};
 use kesmo_core::{
     name::shorten,
     notice::{Event, Notice, To, telling},
@@ -21,6 +21,9 @@ use lettre::{
 };
 
 use crate::error::Error;
+
+/// A message is with whoever sends it for so long: longer than any receiver is waited for. For each address of a mail it is held anew.
+pub const HOLD: TimeDelta = TimeDelta::seconds(60);
 
 /// A receiver that has not answered within this is away.
 const SOON: Duration = Duration::from_secs(15);
@@ -159,6 +162,10 @@ impl Mail {
     ) -> Outcome {
         let (mut taken, mut refused, mut later) = (0, Vec::new(), Vec::new());
         for address in addresses.iter().filter(|a| !delivery.reached.contains(a)) {
+            if let Err(e) = store.hold_on(delivery, HOLD).await {
+                later.push(format!("{address}: {e}"));
+                continue;
+            }
             let message = match self.message(delivery, address, words) {
                 Ok(message) => message,
                 Err(e) => {
