@@ -241,7 +241,7 @@ impl Sender {
     /// # Errors
     /// If the mail server, or the file of authorities, cannot be used.
     pub fn new(mail: Option<&MailConfig>, ca: Option<&std::path::Path>) -> Result<Self, Error> {
-        let trust = Trust::load(ca).map_err(|e| Error::Option(e.to_string()))?;
+        let trust = Trust::load(ca).map_err(|e| Error::Option(e.to_string().replacen("--ca", "--notice-ca", 1)))?;
         let read = |path: &std::path::Path| std::fs::read(path).map_err(|e| Error::file(path, &e));
         let authorities =
             ca.map(read).transpose()?.map(|pem| kesmo_tls::certificates(&pem).map_err(Error::Option)).transpose()?;
