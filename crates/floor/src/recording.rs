@@ -102,8 +102,7 @@ impl Counts {
         outcome: impl Fn(u32) -> Option<Outcome>,
     ) -> Self {
         let o = options;
-        let all = o.pick.is_empty() && o.drop.is_empty() && o.only.is_none() && o.cases.is_empty() && o.order.is_none();
-        let told = all && !imported && matches!(verdict, Verdict::Passed | Verdict::Failed);
+        let told = o.has_all_tests() && !imported && matches!(verdict, Verdict::Passed | Verdict::Failed);
         // A variant without a test may be one whose list could not be made.
         let mut whole: Vec<String> = if told {
             plan.entries.iter().map(|e| plan.variants[usize::from(e.variant)].to_string()).collect()

@@ -12,8 +12,8 @@ use crate::time::Span;
 
 /// Measures of a run that are told apart: more names than that are a name with something in it that always differs.
 pub const MOST_NAMES: usize = 100;
-/// Points of a measure over time; when there are more, two become one.
-const MOST_POINTS: usize = 300;
+/// Points of a measure over time; when there would be more, two become one.
+const MOST_POINTS: u64 = 300;
 /// Buckets of a point: of more, neighbours are put together.
 const PAIRS_OF_POINT: usize = 300;
 /// The longest time that is told, in seconds: a run is over long before.
@@ -112,7 +112,12 @@ impl Measure {
                 self.points.insert(next, point);
             }
         }
-        while self.points.len() > MOST_POINTS {
+        self.keep_few();
+    }
+
+    /// As many seconds go into a point as it takes to have few of them over the whole time, gaps counted.
+    fn keep_few(&mut self) {
+        while self.seconds.div_ceil(self.step) > MOST_POINTS {
             self.halve();
         }
     }
@@ -213,6 +218,7 @@ impl Gathered {
             for point in &mut measure.points {
                 point.at = (point.at + by) / step * step;
             }
+            measure.keep_few();
         }
     }
 
@@ -360,12 +366,18 @@ mod tests {
             all.take(1, &part(second + 1, 1_000_000 + i64::from(second), &[("scan", f64::from(second))]));
         }
         let scan = all.named("scan").expect("it was measured");
-        assert!(scan.points.len() <= MOST_POINTS && scan.points.len() > MOST_POINTS / 2 - 1, "{}", scan.points.len());
+        let points = scan.points.len() as u64;
+        assert!(points <= MOST_POINTS && points > MOST_POINTS / 2 - 1, "{points}");
         assert_eq!(scan.points.iter().map(|p| p.counts.count).sum::<u64>(), 5000);
         assert_eq!((scan.step, scan.spread.counts.count), (32, 5000));
         assert!(scan.points.iter().all(|p| p.pairs.len() <= PAIRS_OF_POINT));
         let pairs: u64 = scan.points.iter().flat_map(|p| p.pairs.iter().map(|pair| pair.1)).sum();
         assert_eq!(pairs, 5000);
+        // Two values that are hours apart have few places between them, too.
+        let mut apart = Gathered::default();
+        apart.take(1, &part(1, 1_000_000, &[("scan", 1.0)]));
+        apart.take(2, &part(1, 1_020_000, &[("scan", 1.0)]));
+        assert_eq!(apart.named("scan").map(|m| (m.points.len(), m.step)), Some((2, 128)));
         // Clocks that are years apart neither hang nor overflow.
         all.take(2, &part(1, i64::MIN, &[("scan", 1.0)]));
         all.take(3, &part(1, i64::MAX, &[("scan", 1.0)]));

@@ -76,6 +76,12 @@ impl Limit {
         let Some(measure) = measure else {
             return Some(format!("nothing measured {name}, so that its limit ({self}) cannot be held"));
         };
+        // Of what could never be measured no value is small.
+        let counts = measure.spread.counts;
+        if counts.count == 0 && self.stat.in_unit() {
+            let errors = said(counts.errors as f64);
+            return Some(format!("{name} had no value and {errors} errors, so that its limit ({self}) cannot be held"));
+        }
         for (bound, is_below) in [(&self.below, true), (&self.above, false)] {
             let Some(bound) = bound else { continue };
             let as_share = self.stat == Stat::Errors && bound.unit == "%";
@@ -229,6 +235,19 @@ mod tests {
         );
         let other = limit("p95", Some("1s"), None).passed(Some(&measure("passengers")));
         assert!(other.is_some_and(|why| why.contains("is reported in passengers")));
+    }
+
+    #[test]
+    fn what_could_never_be_measured_passes_every_limit_of_its_values() {
+        let mut spread = Spread::default();
+        spread.take(&Sample::new("ticket_scan", "ms", Vec::new(), 3).expect("a sample"));
+        let broken = Measure { spread, ..measure("ms") };
+        for stat in ["mean", "min", "max", "p50", "p95"] {
+            let why = limit(stat, Some("1s"), None).passed(Some(&broken));
+            assert!(why.is_some_and(|why| why.contains("had no value and 3 errors")), "{stat}");
+        }
+        assert!(limit("errors", Some("50%"), None).passed(Some(&broken)).is_some());
+        assert!(limit("count", None, Some("0")).passed(Some(&broken)).is_some());
     }
 
     #[test]

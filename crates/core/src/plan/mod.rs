@@ -164,11 +164,17 @@ pub struct Alike {
 }
 
 impl RunOptions {
+    /// Whether all tests were chosen, of the variants that were.
+    #[must_use]
+    pub fn has_all_tests(&self) -> bool {
+        let some = !(self.pick.is_empty() && self.drop.is_empty() && self.cases.is_empty());
+        !some && self.only.is_none() && self.order.is_none()
+    }
+
     /// Whether all tests were chosen, of all variants.
     #[must_use]
     pub fn is_whole(&self) -> bool {
-        let some = [&self.pick, &self.drop, &self.variants].iter().any(|list| !list.is_empty());
-        !some && self.only.is_none() && self.order.is_none() && self.cases.is_empty()
+        self.has_all_tests() && self.variants.is_empty()
     }
 
     /// What makes a run comparable with others of its suite: how many times, how much at once and with which settings it ran

@@ -483,7 +483,7 @@ impl Engine {
                 self.attempt(batch, entry, ended, (spent.min(Span::LONGEST), with_start), now, &mut effects);
             }
             Input::Cases { batch, entry, first, cases } => self.take_cases(batch, entry, first, &cases, &mut effects),
-            Input::Measured { batch, part } => self.take_measured(batch, part, &mut effects),
+            Input::Measured { batch, part } => self.take_measured(batch, part, now, &mut effects),
             Input::Wrong { batch, why } => self.went_wrong(batch, why, &mut effects),
             Input::BatchEnded { batch, end } => self.batch_ended(batch, end, now, &mut effects),
             Input::WorkerBack { worker, holds } => {
@@ -1216,7 +1216,12 @@ impl Engine {
     }
 
     /// Counts what a batch measured, and keeps it.
-    fn take_measured(&mut self, batch: BatchId, part: measure::Part, effects: &mut Vec<Effect>) {
+    fn take_measured(&mut self, batch: BatchId, mut part: measure::Part, now: Timestamp, effects: &mut Vec<Effect>) {
+        // It was measured while the run went on, whatever a worker's clock says: else rates would be those of another time.
+        let second = |at: Timestamp| at.0.div_euclid(1_000_000);
+        let latest = second(now);
+        let earliest = self.began_at.map_or(latest, second).min(latest);
+        part.second = part.second.clamp(earliest, latest);
         match self.measured.take(batch.0, &part) {
             Taken::Before => return,
             Taken::Now => {}
