@@ -284,6 +284,10 @@ if [ "$mode" = tour ]; then
     expect 0 start boarding-gate --pick 'gate/tickets/**' --wait --refresh 1s
     expect 0 failing boarding-gate
     expect 0 compare "boarding-gate/$number"
+    expect 0 covers
+    expect 0 covers "PROMISE-2 tickets"
+    expect 0 share "boarding-gate/$number" --until 7d
+    expect 0 share --badge boarding-gate
     expect 0 report "boarding-gate/$number" --as html -o "$home/boarding-gate.html"
     expect 0 report "boarding-gate/$number" --as csv -o "$home/boarding-gate.csv"
     expect 1 show --label release=1187

@@ -16,6 +16,7 @@ import { BriefsPage } from "./pages/BriefsPage";
 import { WebhookPage } from "./pages/WebhookPage";
 import { WebhooksPage } from "./pages/WebhooksPage";
 import { ComparedPage } from "./pages/ComparedPage";
+import { CoversPage } from "./pages/CoversPage";
 import { DraftPage } from "./pages/DraftPage";
 import { EntryPage } from "./pages/EntryPage";
 import { FlakyPage } from "./pages/FlakyPage";
@@ -54,6 +55,7 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/runs/:suite/:number/tests/:index" element={<EntryPage />} />
                 <Route path="/runs/:suite/:number/compared" element={<ComparedPage />} />
                 <Route path="/usage" element={<UsagePage />} />
+                <Route path="/covers" element={<CoversPage />} />
                 <Route path="/release" element={<ReleasePage />} />
                 <Route path="/flaky" element={<FlakyPage />} />
                 <Route path="/suites" element={<SuitesPage />} />

@@ -63,6 +63,7 @@ def main():
     with open(os.environ["KESMO_EVENTS"], "w", buffering=1) as events:
         tell = lambda **what: events.write(json.dumps({"test": name, **what}) + "\n")
         tell(event="start")
+        tell(event="covers", of=["PROMISE-2 tickets"])
         load(name.split("/")[1], tell)
         tell(event="end", outcome="passed")
 

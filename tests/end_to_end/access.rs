@@ -8,7 +8,7 @@ use crate::{
 };
 
 /// Calls that need no token.
-const OPEN: &str = "GET /api/health, POST /api/session, DELETE /api/session, POST /webhook/{name}";
+const OPEN: &str = "GET /api/health, POST /api/session, DELETE /api/session, POST /webhook/{name}, GET /shared/{key}";
 
 /// Calls that only look, though they are sent as something else.
 const LOOKING: &str = "POST /api/briefs/check, POST /api/drafts, POST /api/schedules/preview, POST /api/suites/{suite}/tests, \
@@ -21,7 +21,7 @@ const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/
     POST /api/schedules/{name}/pause, POST /api/suites, POST /api/suites/{suite}/imports, POST /api/suites/{suite}/parks, DELETE /api/suites/{suite}/parks, \
     POST /api/suites/{suite}/polls, DELETE /api/suites/{suite}/polls, POST /api/suites/{suite}/portion, POST /api/webhooks, \
     GET /api/suites/{suite}/commits, DELETE /api/webhooks/{name}, POST /api/webhooks/{name}/deliveries/{id}/redeliver, POST /api/webhooks/{name}/pause, \
-    POST /api/webhooks/{name}/secret, POST /api/workers/{name}/drain";
+    POST /api/webhooks/{name}/secret, POST /api/workers/{name}/drain, POST /api/shares, DELETE /api/shares/{id}";
 
 /// Calls of those who may do everything.
 const KEEPING: &str = "PUT /api/notices/{name}, DELETE /api/notices/{name}, POST /api/notices/{name}/pause, \

@@ -3,6 +3,7 @@
 mod access;
 mod api;
 mod console;
+mod covers;
 mod engine;
 mod failing;
 mod files;

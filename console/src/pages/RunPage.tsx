@@ -13,6 +13,7 @@ import { doneOf, tookOf, totalOf } from "../parts/RunsTable";
 import { Chain, Commit, Origin } from "../parts/Origin";
 import { RunMachines } from "../parts/Machines";
 import { Measures } from "../parts/Measures";
+import { ShareRun } from "../parts/Share";
 import { Strip } from "../parts/Strip";
 import { State, isOfHunt, stateOf } from "../parts/states";
 import { Timeline } from "../parts/Timeline";
@@ -181,6 +182,7 @@ function Actions({ name, run }: { name: string; run: Run }) {
           <a className="btn btn-sm btn-outline-primary" href={`/api/runs/${name}/report?as=junit`} download={`${name.replace("/", "-")}.xml`}>
             JUnit XML
           </a>
+          <ShareRun run={name} />
         </>
       ) : (
         <Button size="sm" variant="outline-danger" onClick={() => stop.mutate()} disabled={stop.isPending}>

@@ -82,7 +82,7 @@ function OneSuite({ name, s }: { name: string; s: SuiteDetail }) {
             <RunsTable runs={all.slice(0, 8)} />
             {all.length > 8 ? (
               <p>
-                <Link to={`/runs?suite=${name}`}>All runs of it</Link>
+                <Link to={`/runs?suite=${name}`}>All runs of it</Link> · <Link to={`/covers?suite=${name}`}>Requirements that its tests cover</Link>
               </p>
             ) : null}
             <h2>Over time</h2>

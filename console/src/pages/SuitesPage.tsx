@@ -23,7 +23,7 @@ export function SuitesPage() {
       {(all) => (
       <>
       <p className="under-figure">
-        Another one? <Link to="/suites/draft">Write a first suite file</Link>, and add its folder in a terminal: <code>kesmo suite add FOLDER</code>
+        Another one? <Link to="/suites/draft">Write a first suite file</Link>, and add its folder in a terminal: <code>kesmo suite add FOLDER</code>. What their tests cover: <Link to="/covers">requirements</Link>.
       </p>
       <Table size="sm" hover className="dense">
         <thead>

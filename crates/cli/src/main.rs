@@ -114,6 +114,8 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Import(options) => commands::import::run(options, &context()?).await,
         Command::Report(options) => done(commands::runs::report(options, &context()?).await),
         Command::Artifacts(options) => done(commands::runs::artifacts(options, &context()?).await),
+        Command::Covers(options) => done(commands::covers::run(options, &context()?).await),
+        Command::Share(options) => done(commands::share::run(options, &context()?).await),
         Command::Usage(options) => done(commands::usage::run(options, &context()?).await),
         Command::Workers => done(commands::runs::workers(&context()?).await),
         Command::Token(command) => done(commands::people::token(command, &context()?).await),

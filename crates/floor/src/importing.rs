@@ -53,7 +53,7 @@ pub struct Rows {
 /// In words, if no plan can be made of the results.
 pub fn rows(importing: &Importing<'_>, suite: i64, pool: &str) -> Result<Rows, String> {
     let Importing { file, options, parks, variant, key, results, wrongs, at, seed } = importing;
-    let listed = |r: &Imported| ListedTest { name: r.name.clone(), tags: Vec::new(), group: None, seconds: None };
+    let listed = |r: &Imported| ListedTest::plain(r.name.clone());
     let listed: Vec<ListedTest> = results.iter().map(listed).collect();
     let lists = [(variant.clone(), listed)];
     let plan = Plan::make(file, options, &lists, parks, |_, _| None).map_err(|e| e.to_string())?;
@@ -93,7 +93,7 @@ pub fn rows(importing: &Importing<'_>, suite: i64, pool: &str) -> Result<Rows, S
                 }
             }));
         }
-        Effect::Measured { .. } => {}
+        Effect::Measured { .. } | Effect::Covers { .. } => {}
         Effect::CasesSettled { entry } => {
             commit.settled_cases.push(CasesOf { month, run_id: 0, entry, number: 0 });
         }
@@ -171,6 +171,7 @@ pub fn rows(importing: &Importing<'_>, suite: i64, pool: &str) -> Result<Rows, S
             let last = Span(last[index as usize]);
             Took { last, retried: Span(retried[index as usize]), usual: Some(last) }
         }),
+        covers: Vec::new(),
         made: *at,
         start_cost: None,
     };

@@ -36,7 +36,7 @@ use crate::{
     error::Error,
     floor::{After, Floor},
     lists::{ListAsk, Made},
-    recording::{Counts, ToRecord, Took, outcomes_of},
+    recording::{Counts, ToRecord, Took, outcomes_of, said_to_cover},
     workers::Use,
 };
 
@@ -448,6 +448,10 @@ impl Floor {
                 active.touch();
                 self.figures.measured();
                 self.commit.measured.push((run, batch.0, part));
+            }
+            Effect::Covers { entry, of } => {
+                let test = active.engine.plan().entries[entry as usize].name.to_string();
+                self.commit.covers.push((run, test, of));
             }
             Effect::CasesSettled { entry } => {
                 self.commit.settled_cases.push(CasesOf { month: active.month, run_id: run, entry, number: 0 });
@@ -887,7 +891,8 @@ impl Floor {
         let verdict = active.verdict().map_or(Verdict::Void, |(verdict, _)| verdict);
         let outcome = |index: u32| active.engine.entry(index).0;
         let counts = Counts::of(&active.options, false, verdict, active.engine.plan(), outcome);
-        self.recorder.record(ToRecord { suite, pool, id, run, made, branch, counts, outcomes, start_cost });
+        let covers = said_to_cover(active.engine.plan());
+        self.recorder.record(ToRecord { suite, pool, id, run, made, branch, counts, outcomes, covers, start_cost });
     }
 }
 

@@ -38,6 +38,6 @@ pub use figures::Figures;
 pub use floor::{Ground, start};
 pub use lists::ListAsk;
 pub use output::Output;
-pub use recording::{Counts, ToRecord, Told, results_of};
+pub use recording::{Counts, ToRecord, Told, results_of, said_to_cover};
 pub use says::{Says, WaitingRun, Waits, Working};
 pub use workers::NotLinked;

@@ -9,11 +9,13 @@ use chrono::{DateTime, Utc};
 use kesmo_core::{
     plan::{Plan, RunOptions},
     run::Engine,
+    suite::covers::{MOST_OF_A_SUITE, Requirement},
     time::Span,
     words::{Outcome, Verdict},
 };
 use kesmo_store::{
     Error, Store,
+    covers::{CoverRow, CoversChange},
     failing::{FailingChange, FailingRow},
     month_of,
     records::RecordChange,
@@ -40,6 +42,8 @@ pub struct ToRecord {
     pub branch: String,
     pub counts: Counts,
     pub outcomes: Vec<Told>,
+    /// What tests of it were said to cover before they ran.
+    pub covers: Vec<(String, Vec<Requirement>)>,
     pub start_cost: Option<Span>,
 }
 
@@ -143,6 +147,17 @@ pub(crate) fn outcomes_of(engine: &Engine, took: impl Fn(u32) -> Took) -> Vec<To
         })
     };
     (0..plan.entries.len() as u32).filter_map(told).collect()
+}
+
+/// What the tests of a plan are said to cover.
+#[must_use]
+pub fn said_to_cover(plan: &Plan) -> Vec<(String, Vec<Requirement>)> {
+    if plan.covers.is_empty() {
+        return Vec::new();
+    }
+    let by_test: BTreeMap<&str, u32> =
+        plan.entries.iter().filter(|e| e.covers > 0).map(|e| (e.name.as_str(), e.covers)).collect();
+    by_test.into_iter().map(|(test, place)| (test.to_owned(), plan.covers.at(place).to_vec())).collect()
 }
 
 /// Hands runs to the task that records them.
@@ -259,8 +274,43 @@ async fn put(store: &Store, suite: i64, pool: &str, runs: &[ToRecord], ids: &[i6
     // A hunt repeats a failure on purpose: that is no history.
     let results: Vec<NewResults> = runs.iter().filter(|run| !run.counts.hunt).map(results_of).collect();
     let failing = failing.change();
-    let told = RecordChange { runs: ids, results: &results, records: &changed, start_cost, failing: &failing };
+    let covers = covering(store, suite, runs).await?;
+    let variants = runs.iter().rev().map(|run| &run.counts.variants).find(|variants| !variants.is_empty());
+    let told = RecordChange {
+        runs: ids,
+        results: &results,
+        records: &changed,
+        start_cost,
+        failing: &failing,
+        covers: &covers,
+        variants: variants.map(Vec::as_slice),
+    };
     store.put_records(suite, pool, &told).await
+}
+
+/// What some runs change of what the suite's tests cover.
+async fn covering(store: &Store, suite: i64, runs: &[ToRecord]) -> Result<CoversChange, Error> {
+    let told = store.told_covers(&runs.iter().map(|run| run.id).collect::<Vec<_>>()).await?;
+    let kept = store.covers_of(suite).await?;
+    if kept.is_empty() && told.is_empty() && runs.iter().all(|run| run.covers.is_empty()) {
+        return Ok(CoversChange::default());
+    }
+    let mut covered = Covered::of(kept);
+    for run in runs.iter().filter(|run| !run.counts.imported && !run.counts.hunt) {
+        let said = run.covers.iter().map(|(test, of)| (test.as_str(), of.as_slice())).collect();
+        let told = told.iter().filter(|told| told.0 == run.id).map(|told| (told.1.as_str(), told.2.as_str()));
+        let tests = run.outcomes.iter().map(|told| told.test.as_str()).collect();
+        let whole = !run.counts.variants.is_empty();
+        covered.take(&said, told, &tests, whole.then_some(&run.counts.there));
+    }
+    let (change, more) = covered.change();
+    if more > 0 {
+        tracing::warn!(
+            suite,
+            "{more} pairs of a test and a requirement are not kept: a suite may have {MOST_OF_A_SUITE}"
+        );
+    }
+    Ok(change)
 }
 
 /// What a run says of its entries, as it is kept.
@@ -350,6 +400,56 @@ impl Failing {
     }
 }
 
+/// What tests cover: pairs of a test and a requirement, as they were said to (`false`) or told as they ran (`true`).
+struct Covered {
+    kept: BTreeMap<(String, String, bool), i64>,
+    now: BTreeSet<(String, String, bool)>,
+}
+
+impl Covered {
+    fn of(rows: Vec<CoverRow>) -> Self {
+        let kept: BTreeMap<_, _> =
+            rows.into_iter().map(|row| ((row.test, row.requirement, row.told), row.id)).collect();
+        let now = kept.keys().cloned().collect();
+        Self { kept, now }
+    }
+
+    /// Takes a run in: of its tests stands what they are said to cover now, and what they told the last time they told anything. What
+    /// a run of all tests did not have (but for tests that are there and did not run) covers nothing any more.
+    fn take<'t>(
+        &mut self,
+        said: &BTreeMap<&str, &[Requirement]>,
+        told: impl Iterator<Item = (&'t str, &'t str)>,
+        tests: &BTreeSet<&str>,
+        there: Option<&BTreeSet<(String, String)>>,
+    ) {
+        let told: BTreeSet<(&str, &str)> = told.collect();
+        let telling: BTreeSet<&str> = told.iter().map(|pair| pair.0).collect();
+        let there: Option<BTreeSet<&str>> = there.map(|there| there.iter().map(|key| key.1.as_str()).collect());
+        self.now.retain(|(test, _, by_itself)| {
+            let test = test.as_str();
+            let has = tests.contains(test) || said.contains_key(test);
+            let gone = !has && there.as_ref().is_some_and(|there| !there.contains(test));
+            let anew = if *by_itself { telling.contains(test) } else { has };
+            !gone && !anew
+        });
+        let said = said.iter().flat_map(|(test, of)| of.iter().map(|r| ((*test).to_owned(), r.to_string(), false)));
+        self.now.extend(said);
+        self.now.extend(told.into_iter().map(|(test, r)| (test.to_owned(), r.to_owned(), true)));
+    }
+
+    /// What is to be written, and how many pairs are too many.
+    fn change(mut self) -> (CoversChange, usize) {
+        let more = self.now.len().saturating_sub(MOST_OF_A_SUITE);
+        while self.now.len() > MOST_OF_A_SUITE {
+            self.now.pop_last();
+        }
+        let removed = self.kept.iter().filter(|(key, _)| !self.now.contains(*key)).map(|(_, id)| *id).collect();
+        let added = self.now.into_iter().filter(|key| !self.kept.contains_key(key)).collect();
+        (CoversChange { added, removed }, more)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -374,6 +474,7 @@ mod tests {
             branch: branch.into(),
             counts: Counts::default(),
             outcomes: outcomes.iter().enumerate().map(told).collect(),
+            covers: Vec::new(),
             start_cost: None,
         }
     }
@@ -439,5 +540,39 @@ mod tests {
         failing.take(&whole, |_, _| 0);
         assert_eq!(names(&failing), ["parked since 1 for 1"], "what it had is there");
         assert_eq!(failing.change().cleared, [1, 3]);
+    }
+
+    fn pairs(covered: &Covered) -> Vec<String> {
+        covered.now.iter().map(|(test, r, told)| format!("{test}>{r}{}", if *told { "!" } else { "" })).collect()
+    }
+
+    #[test]
+    fn what_tests_cover_is_what_they_were_last_said_to_or_told() {
+        let of = |names: &[&str]| names.iter().map(|n| Requirement::parse(n).expect("a name")).collect::<Vec<_>>();
+        let row = |id, test: &str, requirement: &str, told| CoverRow {
+            id,
+            test: test.into(),
+            requirement: requirement.into(),
+            told,
+        };
+        let kept = vec![
+            row(1, "a", "R1", false),
+            row(2, "a", "R2", false),
+            row(3, "b", "R3", true),
+            row(4, "gone", "R1", false),
+        ];
+        let mut covered = Covered::of(kept);
+        let (a, c) = (of(&["R2", "R4"]), of(&["R5"]));
+        let said = BTreeMap::from([("a", a.as_slice()), ("c", c.as_slice())]);
+        // Some tests: b ran and told nothing, and what it told before stands.
+        covered.take(&said, [("c", "R6")].into_iter(), &["a", "b", "c"].into(), None);
+        assert_eq!(pairs(&covered), ["a>R2", "a>R4", "b>R3!", "c>R5", "c>R6!", "gone>R1"]);
+        // All tests: one of them is not there any more, and one is parked.
+        let there = BTreeSet::from([(String::new(), "c".to_owned())]);
+        covered.take(&BTreeMap::new(), [("b", "R7")].into_iter(), &["a", "b"].into(), Some(&there));
+        assert_eq!(pairs(&covered), ["b>R7!", "c>R5", "c>R6!"]);
+        let (change, more) = covered.change();
+        assert_eq!((change.removed, more), (vec![1, 2, 3, 4], 0));
+        assert_eq!(change.added.len(), 3);
     }
 }

@@ -325,6 +325,7 @@ impl Floor {
                 Effect::Unlisted(_)
                 | Effect::CasesSettled { .. }
                 | Effect::Measured { .. }
+                | Effect::Covers { .. }
                 | Effect::Began { .. }
                 | Effect::WentBack { .. }
                 | Effect::GaveBack { .. }

@@ -807,7 +807,7 @@ impl<'s> World<'s> {
                 self.after(self.scenario.latency, Happening::Fed { worker, link, key, entries, last });
             }
             Effect::Measured { batch, part } => one.ledger.measured(batch, part)?,
-            Effect::WentBack { .. } => {}
+            Effect::WentBack { .. } | Effect::Covers { .. } => {}
             Effect::GaveBack { batch, left } => one.ledger.gave_back(batch, left),
             Effect::Wrong(why) if why == "a lie" => return Err("a lie was believed".into()),
             Effect::Wrong(why) => one.ledger.wrongs.push(why),

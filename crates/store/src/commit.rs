@@ -10,12 +10,14 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{
     measure::Part,
     run::{AttemptStats, Tally},
-    suite::{ListedTest, container::Image},
+    suite::{ListedTest, container::Image, covers::Requirement},
     words::{Ended, Outcome, Phase, Verdict},
 };
 
 use crate::{
-    Error, Store, json,
+    Error, Store,
+    covers::write_told,
+    json,
     measures::{NewMeasures, write_measures, write_parts},
     statement::statement,
 };
@@ -100,6 +102,8 @@ pub struct Commit {
     pub artifacts: Vec<NewArtifact>,
     /// What batches measured: run, batch and part.
     pub measured: Vec<(i64, u32, Part)>,
+    /// What tests told that they cover: run, test and requirements.
+    pub covers: Vec<(i64, String, Vec<Requirement>)>,
     /// What runs that are over measured.
     pub measures: Vec<NewMeasures>,
     pub runs: Vec<RunChange>,
@@ -255,6 +259,7 @@ impl Commit {
         self.wrongs.retain(|n| keep(n.0));
         self.artifacts.retain(|a| keep(a.run_id));
         self.measured.retain(|m| keep(m.0));
+        self.covers.retain(|m| keep(m.0));
         self.measures.retain(|m| keep(m.run_id));
         self.runs.retain(|r| keep(r.run_id));
     }
@@ -272,6 +277,7 @@ impl Commit {
         all.extend(self.notes.iter().chain(&self.wrongs).map(|n| n.0));
         all.extend(self.artifacts.iter().map(|a| a.run_id));
         all.extend(self.measured.iter().map(|m| m.0));
+        all.extend(self.covers.iter().map(|m| m.0));
         all.extend(self.measures.iter().map(|m| m.run_id));
         all.extend(self.runs.iter().map(|r| r.run_id));
         all
@@ -294,6 +300,7 @@ impl Commit {
             wrongs: self.wrongs.extract_if(.., |n| n.0 == run).collect(),
             artifacts: self.artifacts.extract_if(.., |a| a.run_id == run).collect(),
             measured: self.measured.extract_if(.., |m| m.0 == run).collect(),
+            covers: self.covers.extract_if(.., |m| m.0 == run).collect(),
             measures: self.measures.extract_if(.., |m| m.run_id == run).collect(),
             runs: self.runs.extract_if(.., |r| r.run_id == run).collect(),
             listings: Vec::new(),
@@ -329,6 +336,7 @@ impl Commit {
             + self.listings.len()
             + self.artifacts.len()
             + self.measured.len()
+            + self.covers.len()
             + self.measures.len()
             + self.runs.len()
     }
@@ -350,6 +358,7 @@ impl Commit {
             && self.listings.is_empty()
             && self.artifacts.is_empty()
             && self.measured.is_empty()
+            && self.covers.is_empty()
             && self.measures.is_empty()
             && self.runs.is_empty()
     }
@@ -415,6 +424,7 @@ pub(crate) async fn write(c: &mut AsyncPgConnection, commit: &Commit) -> Result<
     }
     write_artifacts(c, &commit.artifacts).await?;
     write_parts(c, &commit.measured).await?;
+    write_told(c, &commit.covers).await?;
     for of in &commit.measures {
         write_measures(c, of).await?;
     }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use diesel::{
-    ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper,
+    ExpressionMethods, OptionalExtension, PgExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
     sql_types::{Array, BigInt, Integer, Jsonb, Nullable, Text},
 };
 use diesel_async::{AsyncConnection, RunQueryDsl};
@@ -14,7 +14,9 @@ use kesmo_core::{
 };
 
 use crate::{
-    Error, Store, content, ensure_month,
+    Error, Store, content,
+    covers::{self, CoversChange},
+    ensure_month,
     failing::{FailingChange, take_unrecorded, write},
     json,
     results::{self, NewResults},
@@ -74,6 +76,10 @@ pub struct RecordChange<'a> {
     pub start_cost: Option<Span>,
     /// What fails now.
     pub failing: &'a FailingChange,
+    /// What the suite's tests cover from now on.
+    pub covers: &'a CoversChange,
+    /// All its variants, if one of the runs was of all.
+    pub variants: Option<&'a [String]>,
 }
 
 impl Store {
@@ -114,7 +120,7 @@ impl Store {
     /// # Errors
     /// If PostgreSQL does not answer.
     pub async fn put_records(&self, suite_id: i64, pool: &str, told: &RecordChange<'_>) -> Result<bool, Error> {
-        let RecordChange { runs, results, records, start_cost, failing } = *told;
+        let RecordChange { runs, results, records, start_cost, failing, covers, variants } = *told;
         let mut c = self.connection().await?;
         let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
         let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
@@ -127,6 +133,12 @@ impl Store {
                 return Err(Error::Elsewhere);
             }
             write(c, suite_id, pool, failing).await?;
+            covers::write(c, suite_id, runs, covers).await?;
+            if let Some(variants) = variants {
+                // Written only where it changes: other runs of the suite write to the same row.
+                let of = suites::table.find(suite_id).filter(suites::variants.is_distinct_from(variants));
+                diesel::update(of).set(suites::variants.eq(variants)).execute(c).await?;
+            }
             for run in results {
                 results::write(c, suite_id, run).await?;
             }

@@ -13,6 +13,7 @@ diesel::table! {
     suites (id) {
         id -> BigInt, slug -> Text, about -> Text, source -> Text, added_at -> Timestamptz, last_run -> Integer, removed -> Bool,
         start_cost_us -> Nullable<BigInt>, stamp -> BigInt, git -> Nullable<Jsonb>, trouble -> Nullable<Text>,
+        variants -> Nullable<Array<Text>>,
     }
 }
 diesel::table! {
@@ -126,6 +127,9 @@ diesel::table! {
     }
 }
 diesel::table! {
+    covers (id) { id -> BigInt, suite_id -> BigInt, test -> Text, requirement -> Text, told -> Bool, }
+}
+diesel::table! {
     tests (id) { id -> BigInt, suite_id -> BigInt, test -> Text, variant -> Text, }
 }
 diesel::table! {
@@ -164,6 +168,13 @@ diesel::table! {
     notice_events (id) {
         id -> BigInt, notice_id -> BigInt, key -> Text, event -> Jsonb, at -> Timestamptz, due_at -> Timestamptz,
         held -> Nullable<Text>, delivery_id -> Nullable<BigInt>,
+    }
+}
+diesel::table! {
+    shares (id) {
+        id -> BigInt, hash -> Binary, kind -> Text, run_id -> Nullable<BigInt>, suite_id -> Nullable<BigInt>,
+        brief -> Nullable<Text>, until -> Nullable<Timestamptz>, made_by -> Text, made_at -> Timestamptz,
+        used_at -> Nullable<Timestamptz>,
     }
 }
 diesel::joinable!(sessions -> tokens (token));

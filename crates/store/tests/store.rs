@@ -303,7 +303,15 @@ async fn lists_and_records_are_read_back_as_they_were() {
     let (suite, cost) = (run.suite_id, Some(Span::millis(40)));
     let told = async |runs: &[i64], record: Record, start_cost: Option<Span>| {
         let records = put(record);
-        let told = RecordChange { runs, results: &[], records: &records, start_cost, failing: &none };
+        let told = RecordChange {
+            runs,
+            results: &[],
+            records: &records,
+            start_cost,
+            failing: &none,
+            covers: &no_covers(),
+            variants: None,
+        };
         store.put_records(suite, "main", &told).await.unwrap()
     };
     assert!(told(&[], Record::default(), None).await);
@@ -434,6 +442,10 @@ async fn a_second_start_takes_the_running_server_over_and_migrates_nothing() {
 }
 
 /// A run of a suite, not made yet.
+fn no_covers() -> kesmo_store::covers::CoversChange {
+    kesmo_store::covers::CoversChange::default()
+}
+
 fn wanted(suite_id: i64, source: &str) -> NewRun {
     NewRun {
         suite_id,
@@ -1202,7 +1214,15 @@ async fn over(store: &Store, run: &RunRow, verdict: Verdict, told: &[(&str, Outc
 /// Has what a run says recorded; false if it was before.
 async fn recorded(store: &Store, run: &RunRow, told: &[(&str, Outcome, u32, u64)]) -> bool {
     let (results, failing) = ([results(run, told)], FailingChange::default());
-    let told = RecordChange { runs: &[run.id], results: &results, records: &[], start_cost: None, failing: &failing };
+    let told = RecordChange {
+        runs: &[run.id],
+        results: &results,
+        records: &[],
+        start_cost: None,
+        failing: &failing,
+        covers: &no_covers(),
+        variants: None,
+    };
     store.put_records(run.suite_id, "main", &told).await.expect("the records are kept")
 }
 
@@ -1363,6 +1383,8 @@ async fn what_happens_is_noticed_told_and_sent_once() {
         records: &[],
         start_cost: None,
         failing: &FailingChange::default(),
+        covers: &no_covers(),
+        variants: None,
     };
     assert!(store.put_records(failed.suite_id, "main", &written).await.unwrap());
     let taken = rows().await.0.unwrap();

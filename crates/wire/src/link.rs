@@ -18,7 +18,10 @@ use kesmo_core::{
     name::{RunName, Slug, case_title},
     plan::Plan,
     run::{self, BatchEnd, BatchId, Cores, Input, cases::CaseTold},
-    suite::container::{From, Image},
+    suite::{
+        container::{From, Image},
+        covers::{MOST_OF_A_TEST, Requirement},
+    },
     time::Span,
     words::Ended,
 };
@@ -26,7 +29,7 @@ use kesmo_core::{
 use crate::Digest;
 
 /// The version of these messages. Both sides say it, and do not talk if they differ.
-pub const VERSION: u32 = 7;
+pub const VERSION: u32 = 8;
 
 /// The most slots of a worker.
 pub const MOST_SLOTS: u16 = 1000;
@@ -103,6 +106,8 @@ pub enum WorkerEvent {
     Cases { key: BatchKey, entry: u32, first: u32, cases: Vec<CaseReport> },
     /// A batch measured something in some second.
     Measured { key: BatchKey, part: Part },
+    /// A test told which requirements it covers.
+    Covers { key: BatchKey, entry: u32, of: Vec<Requirement> },
     /// An attempt ended.
     Ended(Box<AttemptReport>),
     /// Files that an attempt (or, without an entry, the batch) left behind; their content is uploaded already.
@@ -142,6 +147,7 @@ impl WorkerEvent {
                 cases.iter().map(|c| c.title.len() + c.message.len() + c.detail.len() + EACH).sum()
             }
             Self::Measured { part, .. } => part.measures.iter().map(|m| m.name.len() + EACH + m.pairs.len() * 24).sum(),
+            Self::Covers { of, .. } => of.iter().map(|r| r.as_str().len() + 4).sum(),
             Self::Kept { files, .. } => files.iter().map(|f| f.path.len() + f.about.len() + EACH).sum(),
             Self::Note { text, .. } | Self::Wrong { text, .. } => text.len(),
             Self::GaveBack { entries, .. } => entries.len() * 8,
@@ -165,6 +171,7 @@ impl WorkerEvent {
                 (key, Input::Cases { batch: key.id(), entry: *entry, first: *first, cases })
             }
             Self::Measured { key, part } => (key, Input::Measured { batch: key.id(), part: part.clone() }),
+            Self::Covers { key, entry, of } => (key, Input::Covers { batch: key.id(), entry: *entry, of: of.clone() }),
             Self::GaveBack { key, entries } => (key, Input::GaveBack { batch: key.id(), entries: entries.clone() }),
             Self::Wrong { key, text } => (key, Input::Wrong { batch: key.id(), why: text.clone() }),
             Self::BatchEnded { key, end } => (key, Input::BatchEnded { batch: key.id(), end: end.clone() }),
@@ -381,6 +388,7 @@ impl WorkerEvent {
                 part.second = part.second.clamp(0, LATEST_US / 1_000_000);
                 part.measures.retain(|measured| measured.check().is_ok());
             }
+            Self::Covers { of, .. } => of.truncate(MOST_OF_A_TEST),
             Self::Kept { files, .. } => files.iter_mut().for_each(KeptFile::bound),
             Self::Note { text, .. } | Self::Wrong { text, .. } => bound(text, LONGEST_MESSAGE),
             Self::Listed { result, image, files, .. } => {

@@ -836,6 +836,9 @@ impl BatchRun<'_> {
             part.number = self.parts;
             events.push(WorkerEvent::Measured { key, part });
         }
+        for (position, of) in reading.covers.drain(..) {
+            events.push(WorkerEvent::Covers { key, entry: self.entries[offset + position].index, of });
+        }
         let mut steps = std::mem::take(&mut reading.found).into_iter().peekable();
         while let Some(step) = steps.next() {
             match step {
@@ -1121,6 +1124,7 @@ mod tests {
                     |m: &kesmo_core::measure::Measured| format!("{} {}+{}", m.name, m.counts.count, m.counts.errors);
                 format!("measured {}", part.measures.iter().map(said).collect::<Vec<_>>().join(", "))
             }
+            WorkerEvent::Covers { entry, of, .. } => format!("{entry} covers {of:?}"),
             WorkerEvent::Kept { .. } | WorkerEvent::Listed { .. } => "other".into(),
         };
         (!line.starts_with("began")).then_some(line)

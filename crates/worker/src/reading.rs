@@ -10,7 +10,10 @@ use kesmo_core::{
     measure::{Gathering, Part, Sample},
     name::shorten,
     run::Cores,
-    suite::file::{NamesAs, Results, Tests},
+    suite::{
+        covers::Requirement,
+        file::{NamesAs, Results, Tests},
+    },
     time::Bytes,
     words::Ended,
 };
@@ -71,6 +74,8 @@ pub(crate) struct Reading {
     /// What it measures in this second, and in those that are over.
     gathering: Gathering,
     pub measured: Vec<Part>,
+    /// What tests, or files for their cases, told that they cover.
+    pub covers: Vec<(usize, Vec<Requirement>)>,
 }
 
 impl Reading {
@@ -105,12 +110,16 @@ impl Reading {
             told_at: 0,
             gathering: Gathering::default(),
             measured: Vec::new(),
+            covers: Vec::new(),
         }
     }
 
     /// Whether there is something to report.
     pub fn has_news(&self) -> bool {
-        !self.found.is_empty() || !self.measured.is_empty() || self.files.as_ref().is_some_and(Files::waits)
+        !self.found.is_empty()
+            || !self.measured.is_empty()
+            || !self.covers.is_empty()
+            || self.files.as_ref().is_some_and(Files::waits)
     }
 
     /// Whether it measured something in a second that is not over, as far as is known.
@@ -323,6 +332,7 @@ impl Reading {
             (Event::Step(step), Some((position, title))) => files.step(position, &title, step, now),
             (Event::File { path, about }, Some((position, _))) => named.push((position, path, about)),
             (Event::Measure(sample), Some(_)) => self.measure(&sample, now),
+            (Event::Covers(of), Some((position, _))) => self.covers.push((position, of)),
             (_, None) => {
                 let remark = self.progress.stray(&test, &Reported::plain(Ended::Passed));
                 self.found.extend(remark.map(Step::from));
@@ -356,6 +366,13 @@ impl Reading {
                 self.take_result(&test, 0, reported, now);
                 None
             }
+            Event::Covers(of) => match self.progress.find(&test, "what it covers") {
+                Ok(position) => {
+                    self.covers.push((position, of));
+                    None
+                }
+                Err(remark) => remark,
+            },
             Event::Measure(sample) => match self.progress.find(&test, "a measure") {
                 Ok(_) => {
                     self.measure(&sample, now);

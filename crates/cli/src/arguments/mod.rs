@@ -3,6 +3,7 @@
 
 mod briefs;
 mod choosing;
+mod covers;
 mod drafting;
 mod failing;
 mod here;
@@ -20,6 +21,7 @@ mod reach;
 mod runs;
 mod schedules;
 mod serve;
+mod share;
 mod start;
 mod suites;
 mod usage;
@@ -34,6 +36,7 @@ use crate::connection::Connection;
 
 pub use briefs::{AddBrief, Brief};
 pub use choosing::{Choosing, Place, Running, Staying};
+pub use covers::Covers;
 pub use drafting::{DraftSuite, TrySuite};
 pub use failing::Failing;
 pub use here::Here;
@@ -51,6 +54,7 @@ pub use reach::Reach;
 pub use runs::{Artifacts, Log, Report, Runs, Show, Stop};
 pub use schedules::{AddSchedule, Schedule};
 pub use serve::Serve;
+pub use share::Share;
 pub use start::{Again, Start};
 pub use suites::{AddSuite, PollBranches, Suite, Tests};
 pub use usage::Usage;
@@ -154,6 +158,10 @@ pub enum Command {
     Report(Report),
     /// List and download what a run left behind
     Artifacts(Artifacts),
+    /// Requirements, their tests, and what those showed last
+    Covers(Covers),
+    /// Show a run's report, a badge or a feed at an address that needs no sign-in
+    Share(Share),
     /// What runs took of slots, by suite, brief, label, account, pool or month
     Usage(Usage),
     /// Workers and what their slots do

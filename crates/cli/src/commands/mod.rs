@@ -3,6 +3,7 @@
 pub mod briefs;
 mod cases;
 pub mod comparing;
+pub mod covers;
 pub mod drafting;
 pub mod failing;
 pub mod files;
@@ -26,6 +27,7 @@ pub mod reports;
 pub mod runs;
 pub mod schedules;
 pub mod serve;
+pub mod share;
 pub mod since;
 pub mod start;
 pub mod suites;

@@ -3,7 +3,7 @@
 use serde::Deserialize;
 
 use super::{Reported, Step};
-use crate::{measure::Sample, name::shorten, time::Span, words::Ended};
+use crate::{measure::Sample, name::shorten, suite::covers::Requirement, time::Span, words::Ended};
 
 /// One event of a test.
 #[derive(Debug, Clone, PartialEq)]
@@ -26,6 +26,8 @@ pub enum Event {
     End(Reported),
     /// A number with a name.
     Measure(Sample),
+    /// Requirements that the test covers.
+    Covers(Vec<Requirement>),
 }
 
 #[derive(Deserialize)]
@@ -62,6 +64,8 @@ struct Raw {
     unit: Option<String>,
     #[serde(default)]
     errors: Option<u64>,
+    #[serde(default)]
+    of: Option<Vec<String>>,
 }
 
 /// Reads one line.
@@ -110,9 +114,15 @@ pub fn read_line(line: &str) -> Result<EventLine, String> {
             let sample = Sample::new(&name, raw.unit.as_deref().unwrap_or_default(), values, raw.errors.unwrap_or(0));
             Event::Measure(sample.map_err(|why| format!("a broken event line: {why}, in {:?}", shown()))?)
         }
+        "covers" => {
+            let of = raw.of.as_deref().ok_or_else(|| missing("of"))?;
+            let of =
+                Requirement::parse_all(of).map_err(|why| format!("a broken event line: {why}, in {:?}", shown()))?;
+            Event::Covers(of)
+        }
         other => {
             return Err(format!(
-                "a broken event line: {other:?} is not a valid event; use start, step, file, measure or end"
+                "a broken event line: {other:?} is not a valid event; use start, step, file, measure, covers or end"
             ));
         }
     };
@@ -154,7 +164,9 @@ mod tests {
     fn a_broken_line_says_what_is_wrong() {
         let cases = [
             ("{", "EOF"),
-            (r#"{"test":"a","event":"stop"}"#, "use start, step, file, measure or end"),
+            (r#"{"test":"a","event":"stop"}"#, "use start, step, file, measure, covers or end"),
+            (r#"{"test":"a","event":"covers"}"#, "needs \"of\""),
+            (r#"{"test":"a","event":"covers","of":[""]}"#, "must have 1 to 200 bytes"),
             (r#"{"test":"a","event":"end"}"#, "needs \"outcome\""),
             (r#"{"test":"a","event":"measure","value":1}"#, "needs \"name\""),
             (r#"{"test":"a","event":"measure","name":"scan"}"#, "needs \"value\""),

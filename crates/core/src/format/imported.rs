@@ -196,7 +196,7 @@ impl Import {
                     }
                 }
                 // Files are elsewhere, and what was measured has no time here.
-                Event::File { .. } | Event::Measure(_) => {}
+                Event::File { .. } | Event::Measure(_) | Event::Covers(_) => {}
                 Event::End(reported) => {
                     let steps = begun.remove(&event.test).unwrap_or_default();
                     let (class, name) = event.test.rsplit_once('/').unwrap_or(("", &event.test));

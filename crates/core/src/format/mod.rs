@@ -1,7 +1,9 @@
 //! The open formats that results come and go in.
 
+pub mod badge;
 pub mod csv;
 pub mod events;
+pub mod feed;
 pub mod html;
 pub mod imported;
 pub mod junit;
@@ -25,6 +27,12 @@ pub struct Step {
     /// Milliseconds, where the suite says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ms: Option<f64>,
+}
+
+/// Text as XML takes it: markup written out, and without the control characters that XML 1.0 does not have.
+fn plain_xml(text: &str) -> String {
+    let kept: String = text.chars().filter(|c| !c.is_control() || matches!(c, '\n' | '\t')).collect();
+    quick_xml::escape::escape(kept.as_str()).into_owned()
 }
 
 fn yes() -> bool {

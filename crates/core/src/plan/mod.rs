@@ -3,6 +3,7 @@
 
 pub mod batch;
 pub mod brief;
+mod covering;
 mod only;
 pub mod portion;
 
@@ -10,6 +11,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
+pub use covering::CoverSets;
 pub use only::{At, Only};
 
 use crate::{
@@ -358,6 +360,8 @@ pub struct PlannedEntry {
     pub claims: u32,
     /// Index into [`Plan::case_sets`]: only these cases of the file; 0 is all of it.
     pub cases: u32,
+    /// Place in [`Plan::covers`]; 0: nothing.
+    pub covers: u32,
 }
 
 /// The entries of a run, in listed order.
@@ -369,6 +373,8 @@ pub struct Plan {
     pub claim_sets: Vec<Vec<String>>,
     /// Sets of cases of which some entries run no others; the first is empty and means all.
     pub case_sets: Vec<Vec<String>>,
+    /// What tests are said to cover.
+    pub covers: CoverSets,
     /// The parks that set entries aside.
     pub parks: Vec<Park>,
     /// What sets cases of files aside, with the index of its park.
@@ -403,6 +409,7 @@ impl PlannedEntry {
             limit: Span::seconds(60),
             claims: 0,
             cases: 0,
+            covers: 0,
         }
     }
 }
@@ -729,7 +736,8 @@ impl<'m> Maker<'m> {
             let asked = || self.options.cases.iter().filter(|_| self.suite.tests.rerun.is_some()).find(named);
             let cases = picked.or_else(|| asked().map(|of| &of.titles)).cloned();
             let cases = cases.map_or(0, |cases| self.plan.case_set(cases));
-            let ruled = Ruled::of(self.suite, self.options, test);
+            let ruled =
+                Ruled { covers: self.plan.covers.place(self.suite, test), ..Ruled::of(self.suite, self.options, test) };
             let known = history(&test.name, variant);
             for time in 1..=times {
                 let repeat = if times > 1 { time as u16 } else { 0 };
@@ -779,6 +787,7 @@ impl<'m> Maker<'m> {
                     retries: 0,
                     retries_from: RetriesFrom::Start,
                     group: None,
+                    covers: self.plan.covers.place(self.suite, test),
                     ..Ruled::of(self.suite, self.options, test)
                 };
                 entries.push(self.plan.entries.len() as u32);
@@ -854,6 +863,7 @@ impl<'m> Maker<'m> {
             limit: ruled.limit,
             claims,
             cases: 0,
+            covers: ruled.covers,
         });
         Ok(())
     }
@@ -888,6 +898,8 @@ struct Ruled {
     retries_from: RetriesFrom,
     group: Option<String>,
     claims: Vec<String>,
+    /// The place of what it covers.
+    covers: u32,
     /// The group that the list names and the line of the rule that names another.
     regrouped: Option<(String, usize)>,
 }
@@ -906,6 +918,7 @@ impl Ruled {
             retries_from,
             group: test.group.clone(),
             claims: Vec::new(),
+            covers: 0,
             regrouped: None,
         };
         let applies = |rule: &&Rule| rule.tests.iter().any(|p| p.matches(&test.name, &test.tags));

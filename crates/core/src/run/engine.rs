@@ -19,6 +19,7 @@ use super::{
 use crate::{
     measure::{self, Gathered, Taken, left_out_said},
     plan::{Plan, batch},
+    suite::covers::{MOST_OF_A_SUITE, Requirement},
     time::{Span, Timestamp},
     words::{Ended, Outcome, Phase, Verdict},
 };
@@ -223,6 +224,9 @@ pub struct Engine {
     case_tally: CaseTally,
     /// What its slots measured.
     measured: Gathered,
+    /// How often its tests told that they cover a requirement, and whether that was too often.
+    covered: usize,
+    covered_all: bool,
 }
 
 impl Engine {
@@ -279,6 +283,8 @@ impl Engine {
             cases_of: Vec::new(),
             case_tally: CaseTally::default(),
             measured: Gathered::default(),
+            covered: 0,
+            covered_all: false,
         }
     }
 
@@ -414,6 +420,7 @@ impl Engine {
             | Input::Ended { batch, .. }
             | Input::Cases { batch, .. }
             | Input::Measured { batch, .. }
+            | Input::Covers { batch, .. }
             | Input::GaveBack { batch, .. }
             | Input::Wrong { batch, .. }
             | Input::BatchEnded { batch, .. } => *batch,
@@ -484,6 +491,7 @@ impl Engine {
             }
             Input::Cases { batch, entry, first, cases } => self.take_cases(batch, entry, first, &cases, &mut effects),
             Input::Measured { batch, part } => self.take_measured(batch, part, now, &mut effects),
+            Input::Covers { batch, entry, of } => self.take_covers(batch, entry, of, &mut effects),
             Input::Wrong { batch, why } => self.went_wrong(batch, why, &mut effects),
             Input::BatchEnded { batch, end } => self.batch_ended(batch, end, now, &mut effects),
             Input::WorkerBack { worker, holds } => {
@@ -1228,6 +1236,28 @@ impl Engine {
             Taken::Without(name) => effects.push(Effect::Note(left_out_said(&name))),
         }
         effects.push(Effect::Measured { batch, part });
+    }
+
+    /// Keeps what a test says that it covers, within bounds.
+    fn take_covers(&mut self, batch: BatchId, entry: u32, mut of: Vec<Requirement>, effects: &mut Vec<Effect>) {
+        if !self.is_in(batch, entry) || of.is_empty() {
+            return;
+        }
+        let room = MOST_OF_A_SUITE.saturating_sub(self.covered);
+        if of.len() > room {
+            if !self.covered_all {
+                let text = format!(
+                    "its tests told that they cover requirements more than {MOST_OF_A_SUITE} times: what came after that is not kept"
+                );
+                effects.push(Effect::Note(text));
+            }
+            self.covered_all = true;
+            of.truncate(room);
+        }
+        self.covered += of.len();
+        if !of.is_empty() {
+            effects.push(Effect::Covers { entry, of });
+        }
     }
 
     /// Ends the run by what its tests, and the limits of what they measured, say.

@@ -111,7 +111,7 @@ mod tests {
         let mut import = Import::new(suite.tests.of_files(), HashSet::new());
         files.iter().for_each(|(path, content)| import.read(path, content.as_bytes()).unwrap());
         let (results, wrongs) = import.finish().unwrap();
-        let listed = |r: &Imported| ListedTest { name: r.name.clone(), tags: vec![], group: None, seconds: None };
+        let listed = |r: &Imported| ListedTest::plain(r.name.clone());
         let lists = [(Variant::default(), results.iter().map(listed).collect())];
         let options = RunOptions { run_parked: true, ..RunOptions::default() };
         let plan = Plan::make(&suite, &options, &lists, &[], |_, _| None).unwrap();

@@ -13,6 +13,7 @@ use crate::{
     plan::{Plan, RunOptions},
     suite::{
         SuiteFile,
+        covers::Requirement,
         file::{NamesAs, Results},
     },
     time::{Span, Timestamp},
@@ -194,6 +195,8 @@ pub enum Input {
     Cases { batch: BatchId, entry: u32, first: u32, cases: Vec<CaseTold> },
     /// A batch measured something in some second.
     Measured { batch: BatchId, part: Part },
+    /// A test told which requirements it covers.
+    Covers { batch: BatchId, entry: u32, of: Vec<Requirement> },
     /// An attempt ended; `spent` is what it took. Of a file, `ended` is how the file itself ended, whatever its cases did,
     /// and `cases` how many it told of. With `with_start` what it took holds the start of its
     /// process, which until then had made that of the machine's cores.
@@ -236,6 +239,8 @@ pub enum Effect {
     Cases { entry: u32, number: u16, first: u32, skip: u32, outcomes: Vec<(bool, Option<Outcome>)> },
     /// Keep what a batch measured in some second.
     Measured { batch: BatchId, part: Part },
+    /// Keep that a test told that it covers these; it may be told again.
+    Covers { entry: u32, of: Vec<Requirement> },
     /// Set the outcomes of a file's cases by what all its attempts together have shown ([`Shown`]).
     ///
     /// [`Shown`]: super::cases::Shown

@@ -9,6 +9,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::{
     container::{self, Container},
+    covers::{Covers, MOST_PATTERNS, Requirement},
     pick::Pattern,
     reader::{Reader, Table, kind_of, plain_values},
     variant::{Facets, Variant},
@@ -200,6 +201,8 @@ pub struct SuiteFile {
     pub settings: BTreeMap<String, String>,
     /// Limits of what its tests measure: `[[limit]]`.
     pub measured: Vec<Limit>,
+    /// Requirements that its tests cover: `[covers]`.
+    pub covers: Vec<Covers>,
 }
 
 /// The most retries that a file or an option may ask for.
@@ -333,6 +336,7 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
         reader.complain(1, format!("the setting {name:?} cannot reach a process: use letters, digits, '_' and '-'"));
     }
     let measured = read_measured(reader, &mut top);
+    let covers = read_covers(reader, &mut top);
     top.finish(reader);
     Some(SuiteFile {
         suite: suite?,
@@ -351,6 +355,7 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
         env_for,
         settings,
         measured,
+        covers,
     })
 }
 
@@ -717,6 +722,43 @@ fn read_measured<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Vec<Li
         }
     }
     limits
+}
+
+fn read_covers<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Vec<Covers> {
+    let mut all = Vec::new();
+    let Some((line, mut table)) = top.inner(reader, "covers") else { return all };
+    let lines = table.rest();
+    if lines.len() > MOST_PATTERNS {
+        let text = format!(
+            "[covers] has {} patterns, and may have {MOST_PATTERNS}: name the requirements in the list, {{\"name\":\"…\",\"covers\":[\"REQ-1\"]}}",
+            lines.len()
+        );
+        reader.complain(line, text);
+        return all;
+    }
+    for (pattern, line, value) in lines {
+        let texts: Option<Vec<String>> = value
+            .as_array()
+            .and_then(|list| list.iter().map(|item| item.get_ref().as_str().map(str::to_owned)).collect());
+        let tests = Pattern::parse(pattern).map_err(|e| e.to_string());
+        let of = match texts {
+            None => Err(format!(
+                "{pattern:?} in [covers] must be a list of strings, like [\"REQ-118\"], and is {}",
+                kind_of(value)
+            )),
+            Some(texts) if texts.is_empty() => Err(format!("{pattern:?} in [covers] names no requirement")),
+            Some(texts) => Requirement::parse_all(&texts).map_err(|why| format!("{pattern:?} in [covers]: {why}")),
+        };
+        match (tests, of) {
+            (Ok(tests), Ok(of)) => all.push(Covers { tests, of }),
+            (tests, of) => {
+                for why in tests.err().into_iter().chain(of.err()) {
+                    reader.complain(line, why);
+                }
+            }
+        }
+    }
+    all
 }
 
 fn read_rules<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Vec<Rule> {

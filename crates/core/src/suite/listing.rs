@@ -9,6 +9,8 @@ use crate::{
     name::{TestName, shorten},
 };
 
+use super::covers::{MOST_OF_A_TEST, Requirement};
+
 /// One test of a list.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -21,6 +23,17 @@ pub struct ListedTest {
     /// What the suite itself expects the test to take, in seconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seconds: Option<f64>,
+    /// The requirements that it covers.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub covers: Vec<Requirement>,
+}
+
+impl ListedTest {
+    /// A test of which the list says no more than its name.
+    #[must_use]
+    pub fn plain(name: TestName) -> Self {
+        Self { name, tags: Vec::new(), group: None, seconds: None, covers: Vec::new() }
+    }
 }
 
 /// The most tests that a list may have.
@@ -53,7 +66,7 @@ pub fn read(output: &[u8]) -> Result<Vec<ListedTest>, Error> {
             })?
         } else {
             let name = TestName::parse(line).map_err(|e| Error::Listing(format!("line {number}: {e}")))?;
-            ListedTest { name, tags: Vec::new(), group: None, seconds: None }
+            ListedTest::plain(name)
         };
         if test.seconds.is_some_and(|s| !s.is_finite() || s < 0.0) {
             return Err(Error::Listing(format!("line {number}: seconds must be 0 or more")));
@@ -69,6 +82,9 @@ pub fn read(output: &[u8]) -> Result<Vec<ListedTest>, Error> {
         }
         if test.tags.len() > MOST_TAGS {
             return Err(Error::Listing(format!("line {number}: it has more than {MOST_TAGS} tags")));
+        }
+        if test.covers.len() > MOST_OF_A_TEST {
+            return Err(Error::Listing(format!("line {number}: it covers more than {MOST_OF_A_TEST} requirements")));
         }
         if let Some(first) = seen.insert(test.name.clone(), number) {
             let name = &test.name;

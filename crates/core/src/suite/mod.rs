@@ -2,6 +2,7 @@
 //! trying it shows.
 
 pub mod container;
+pub mod covers;
 pub mod draft;
 pub mod file;
 pub mod listing;

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use kesmo_core::{time::Span, words::Verdict};
-use kesmo_floor::{Ask, Counts, ToRecord, Told, results_of};
+use kesmo_floor::{Ask, Counts, ToRecord, Told, results_of, said_to_cover};
 use kesmo_store::{failing::FailingTest as Row, runs::RunRow};
 use kesmo_wire::api::{FailingTest, FailingTests};
 use rocket::{Route, State, get, routes, serde::json::Json};
@@ -148,6 +148,7 @@ fn nothing(row: &RunRow, run: String) -> ToRecord {
         branch: row.branch.clone().unwrap_or_default(),
         counts: Counts::default(),
         outcomes: Vec::new(),
+        covers: Vec::new(),
         start_cost: None,
     }
 }
@@ -170,5 +171,6 @@ async fn to_record(app: &App, row: &RunRow, run: String) -> Result<ToRecord, Ref
         // Whether it was by itself on its machine is not known any more.
         spent: None,
     };
-    Ok(ToRecord { counts, outcomes: past.states.iter().enumerate().map(told).collect(), ..nothing(row, run) })
+    let covers = said_to_cover(&past.plan);
+    Ok(ToRecord { counts, covers, outcomes: past.states.iter().enumerate().map(told).collect(), ..nothing(row, run) })
 }

@@ -11,6 +11,7 @@ use kesmo_core::{
     words::{Ended, Verdict},
 };
 use kesmo_floor::summary::summary_of_row;
+use kesmo_store::runs::RunRow;
 use kesmo_wire::api::{MeasureNow, entry_name, report_properties};
 use rocket::{Route, State, get, http::ContentType, routes};
 
@@ -42,12 +43,24 @@ async fn report_of(
     let format = Format::parse(r#as).map_err(|e| Refused::invalid(e.to_string()))?;
     let pictures = Pictures::parse(pictures)?;
     let row = find(app, suite, number).await?;
+    text_of(app, &row, suite, format, pictures).await
+}
+
+/// A run as a report, with its media type.
+pub(super) async fn text_of(
+    app: &App,
+    row: &RunRow,
+    suite: &str,
+    format: Format,
+    pictures: Pictures,
+) -> Result<(ContentType, String), Refused> {
+    let number = row.number;
     if row.phase != "finished" {
         return Err(Refused::conflict(format!(
             "{suite}/{number} is not over yet: wait with `kesmo watch {suite}/{number}`"
         )));
     }
-    let past = past(app, &row).await?;
+    let past = past(app, row).await?;
     let all: Vec<i32> = (0..past.plan.entries.len() as i32).collect();
     let attempts = app.store.attempts_of(row.id, kesmo_store::month_of(row.created_at), &all).await?;
     let mut by_entry: HashMap<i32, Vec<ReportAttempt<'_>>> = HashMap::new();
@@ -62,7 +75,7 @@ async fn report_of(
         (i as i32, name, usize::from(planned.variant), outcome, Span(spent))
     };
     let rows: Vec<_> = past.plan.entries.iter().enumerate().map(case).collect();
-    let of_cases = if past.of_files { told(app, &row, &past).await? } else { Told::default() };
+    let of_cases = if past.of_files { told(app, row, &past).await? } else { Told::default() };
     let mut cases: Vec<ReportCase<'_>> = Vec::with_capacity(rows.len());
     for (i, name, variant, outcome, spent) in &rows {
         let attempts = by_entry.remove(i).unwrap_or_default();
@@ -77,7 +90,7 @@ async fn report_of(
         }
     }
     let took = row.finished_at.zip(row.began_at).map_or(0, |(f, b)| (f - b).num_microseconds().unwrap_or(0));
-    let mut summary = summary_of_row(&row, suite);
+    let mut summary = summary_of_row(row, suite);
     let measured = super::measures::kept(app, row.id).await?;
     summary.measures = measured.measures.iter().map(MeasureNow::from).collect();
     let properties = report_properties(&summary, &summary.measures);
@@ -99,7 +112,7 @@ async fn report_of(
     };
     let more = match format {
         Format::Html => {
-            let mut more = more_of(app, &row, suite, &past, &attempts, pictures).await?;
+            let mut more = more_of(app, row, suite, &past, &attempts, pictures).await?;
             more.facts.extend(measures);
             more
         }
