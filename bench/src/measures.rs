@@ -18,11 +18,14 @@ const ROUNDS: usize = 3;
 
 /// The test program: each test of a file lasts so long, and reports so many samples a second of what it measures: to Kesmo, or nowhere, which is as
 /// much work.
-pub fn program(rate: u64, told: bool, names: &str, out: &mut impl Write) -> std::io::Result<()> {
-    let path = if told { std::env::var("KESMO_EVENTS").unwrap_or_default() } else { "/dev/null".to_owned() };
+pub fn program(rate: u64, told: bool, names: &str) -> std::io::Result<()> {
+    let own = std::env::var("KESMO_EVENTS").unwrap_or_default();
+    let path = if told { own.as_str() } else { "/dev/null" };
     let mut events = BufWriter::with_capacity(4096, std::fs::OpenOptions::new().write(true).open(path)?);
+    let mut results = std::fs::OpenOptions::new().write(true).open(&own)?;
     let text = std::fs::read_to_string(names)?;
-    for (number, name) in text.lines().enumerate() {
+    for name in text.lines() {
+        writeln!(results, "{{\"test\":\"{name}\",\"event\":\"start\"}}")?;
         let (began, mut sent) = (Instant::now(), 0);
         while began.elapsed() < EACH {
             let due = (began.elapsed().as_secs_f64() * rate as f64) as u64;
@@ -37,8 +40,7 @@ pub fn program(rate: u64, told: bool, names: &str, out: &mut impl Write) -> std:
             std::thread::sleep(Duration::from_millis(2));
         }
         events.flush()?;
-        writeln!(out, "ok {} - {name}", number + 1)?;
-        out.flush()?;
+        writeln!(results, "{{\"test\":\"{name}\",\"event\":\"end\",\"outcome\":\"passed\"}}")?;
     }
     Ok(())
 }
@@ -53,7 +55,7 @@ pub fn measures(runtime: &Runtime) -> Vec<Line> {
         let mut suites = Vec::new();
         for told in ["nowhere", "told"] {
             let run = format!("[\"{own}\", \"program\", \"measure\", \"{rate}\", \"{told}\", \"{{names-file}}\"]");
-            suites.push(quay.suite_of(&format!("measures-{told}"), &list, &run, &[]).await);
+            suites.push(quay.suite_with(&format!("measures-{told}"), &list, &run, "events", &[]).await);
         }
         let options = || RunOptions { shards: Some(u32::from(SLOTS)), ..RunOptions::default() };
         let (mut took, mut busy, mut counted) = ([Vec::new(), Vec::new()], Vec::new(), 0);

@@ -40,7 +40,7 @@ pub fn run(words: &[String]) {
         }
         Some("measure") => {
             let told = words.get(2).is_some_and(|word| word == "told");
-            crate::measures::program(number(1), told, words.get(3).map_or("", String::as_str), &mut out)
+            crate::measures::program(number(1), told, words.get(3).map_or("", String::as_str))
         }
         Some("reach") => {
             let word = |i: usize| words.get(i).map_or("", String::as_str);

@@ -144,9 +144,14 @@ impl Quay {
     }
 
     pub async fn suite_of(&self, name: &str, list: &str, run: &str, files: &[(&str, &str)]) -> String {
+        self.suite_with(name, list, run, "tap", files).await
+    }
+
+    /// A suite whose processes report results so.
+    pub async fn suite_with(&self, name: &str, list: &str, run: &str, results: &str, files: &[(&str, &str)]) -> String {
         let folder = self.dir.path().join(format!("suite-{name}"));
         std::fs::create_dir_all(&folder).expect("a folder");
-        let text = format!("suite = \"{name}\"\n[tests]\nlist = {list}\nrun = {run}\nresults = \"tap\"\n");
+        let text = format!("suite = \"{name}\"\n[tests]\nlist = {list}\nrun = {run}\nresults = \"{results}\"\n");
         std::fs::write(folder.join("kesmo.toml"), text).expect("the suite file");
         for (file, content) in files {
             std::fs::write(folder.join(file), content).expect("a file");

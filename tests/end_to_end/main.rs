@@ -21,6 +21,7 @@ mod reach;
 mod readers;
 mod runs;
 mod starting;
+mod tls;
 mod trouble;
 mod verdicts;
 mod watching;

@@ -31,6 +31,10 @@ pub struct App {
     pub clock: Clock,
     /// Where callers reach this service, where that is another address than it listens at.
     pub reached_at: Option<String>,
+    /// Who is at the other end of connections that came over TLS.
+    pub callers: kesmo_tls::answering::Callers,
+    /// Proxies whose word is taken for who calls and by which scheme.
+    pub behind: Vec<std::net::IpAddr>,
     /// Where it listens, once it does, or is reached.
     pub address: Arc<OnceLock<String>>,
     /// What is counted for whoever watches from outside.

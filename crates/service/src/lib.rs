@@ -22,7 +22,7 @@ pub mod starting;
 mod watched;
 
 use std::{
-    net::SocketAddr,
+    net::{IpAddr, Ipv4Addr, SocketAddr},
     path::{Path, PathBuf},
     sync::{Arc, OnceLock},
     time::Duration,
@@ -31,6 +31,7 @@ use std::{
 use kesmo_database::Postgres;
 use kesmo_files::{blobs::Blobs, git::Git};
 use kesmo_store::Store;
+use kesmo_tls::answering::{self, Certificate};
 use rocket::fairing::AdHoc;
 use tokio::{
     signal::unix::{SignalKind, signal},
@@ -48,6 +49,8 @@ use scheduler::clock::Clock;
 #[derive(Debug, Clone)]
 pub struct Config {
     pub listen: SocketAddr,
+    /// The files of its certificate, with the chain, and of the key, if it speaks TLS.
+    pub tls: Option<(PathBuf, PathBuf)>,
     pub data: PathBuf,
     /// None: a PostgreSQL of its own in the data folder.
     pub database: Option<String>,
@@ -57,6 +60,8 @@ pub struct Config {
     pub blobs: Option<PathBuf>,
     /// Where workers and other services reach this one; none: where it listens.
     pub reached_at: Option<String>,
+    /// Proxies whose word is taken for who calls and by which scheme.
+    pub behind_proxy: Vec<IpAddr>,
     /// Folders whose repositories may be read as `file://`.
     pub git_folders: Vec<PathBuf>,
     /// The clock that schedules go by.
@@ -75,6 +80,8 @@ const THINKING: usize = 2;
 #[derive(Debug, Clone)]
 pub struct Started {
     pub address: SocketAddr,
+    /// The address with its scheme, `https://127.0.0.1:7215`.
+    pub url: String,
     /// The first admin's token, if this start made it.
     pub admin_token: Option<String>,
     pub admin_token_file: PathBuf,
@@ -93,12 +100,33 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
         return Err(Error::FolderTaken(data.display().to_string()));
     }
     let room = door::widen();
+    let certificate = match &config.tls {
+        Some((chain, key)) => {
+            let read = Certificate::read(chain, key);
+            Some(read.map_err(|why| Error::Option(format!("--tls-cert, --tls-key: {why}")))?)
+        }
+        None => None,
+    };
+    if certificate.is_none() && !config.listen.ip().is_loopback() {
+        tracing::warn!(
+            "tokens and results go over plain http to whoever listens on {}: give --tls-cert and --tls-key, or listen on 127.0.0.1 behind a proxy that speaks https",
+            config.listen.ip()
+        );
+    }
     // Listened for before anything is started: a service that is ended while it starts clears away what it began.
     let asked = asked_to_end()?;
     // A taken port is told before anything is started.
-    if config.listen.port() != 0 {
-        std::net::TcpListener::bind(config.listen).map_err(|e| Error::Address(config.listen, e.to_string()))?;
-    }
+    let taken = |e: std::io::Error| Error::Address(config.listen, e.to_string());
+    let outer = match certificate {
+        // Whoever speaks TLS is taken here, and carried on to the web server.
+        Some(certificate) => Some((tokio::net::TcpListener::bind(config.listen).await.map_err(taken)?, certificate)),
+        None => {
+            if config.listen.port() != 0 {
+                std::net::TcpListener::bind(config.listen).map_err(taken)?;
+            }
+            None
+        }
+    };
     let postgres = match &config.database {
         Some(_) => None,
         None => {
@@ -107,7 +135,7 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
             Some(start.await.map_err(|e| Error::Web(e.to_string()))??)
         }
     };
-    let result = serve_with(&config, &data, postgres.as_ref(), room, asked, started).await;
+    let result = serve_with(&config, &data, postgres.as_ref(), room, outer, asked, started).await;
     if let Some(postgres) = postgres {
         tokio::task::spawn_blocking(move || postgres.stop()).await.map_err(|e| Error::Web(e.to_string()))??;
     }
@@ -176,6 +204,7 @@ async fn serve_with(
     data: &Path,
     postgres: Option<&Postgres>,
     room: u64,
+    outer: Option<(tokio::net::TcpListener, Arc<Certificate>)>,
     mut asked: watch::Receiver<bool>,
     started: impl FnOnce(Started) + Send + Sync + 'static,
 ) -> Result<(), Error> {
@@ -203,6 +232,7 @@ async fn serve_with(
     let (known, past, rates, clock) = (Arc::default(), Arc::default(), Arc::default(), config.clock.clone());
     let (unpacking, thinking) = (Arc::new(Semaphore::new(UNPACKING)), Arc::new(Semaphore::new(THINKING)));
     let dead: Arc<OnceLock<&'static str>> = Arc::default();
+    let callers = answering::Callers::default();
     let fleet = kesmo_fleet::Ground::new(store.clone(), floor.clone(), blobs.clone(), Arc::clone(&address));
     let (fleet, fleet_task) = kesmo_fleet::Fleet::start(fleet, asked.clone());
     let watched = watched::Watched::new(floor.figures.clone());
@@ -219,6 +249,8 @@ async fn serve_with(
         rates,
         clock,
         reached_at: config.reached_at.clone(),
+        callers: callers.clone(),
+        behind: config.behind_proxy.clone(),
         address: Arc::clone(&address),
         watched: watched.clone(),
         sender: Arc::clone(&sender),
@@ -230,9 +262,11 @@ async fn serve_with(
     let mut noticing = notices::start(app.clone(), sender, asked.clone());
     let mut scheduler = scheduler::start(app.clone(), config.clock.clone(), over, asked.clone());
 
+    // Behind TLS the web server is reached from this machine alone.
+    let inside = if outer.is_some() { SocketAddr::from((Ipv4Addr::LOCALHOST, 0)) } else { config.listen };
     let figment = rocket::Config::figment()
-        .merge(("address", config.listen.ip()))
-        .merge(("port", config.listen.port()))
+        .merge(("address", inside.ip()))
+        .merge(("port", inside.port()))
         .merge(("log_level", "off"))
         .merge(("cli_colors", false))
         .merge(("ident", "Kesmo"))
@@ -243,20 +277,38 @@ async fn serve_with(
         .merge(("shutdown.grace", 1))
         .merge(("shutdown.mercy", 1));
     let (ip, reached_at, first_address) = (config.listen.ip(), config.reached_at.clone(), address);
-    let told = std::sync::Mutex::new(Some((started, admin_token)));
+    let told = std::sync::Mutex::new(Some((started, admin_token, outer)));
     let liftoff = AdHoc::on_liftoff("started", move |rocket| {
         let (reached_at, first_address) = (reached_at.clone(), Arc::clone(&first_address));
-        let address = SocketAddr::new(ip, rocket.config().port);
+        let port = rocket.config().port;
+        let callers = callers.clone();
         let once = told.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
         Box::pin(async move {
-            if let Some((started, admin_token)) = once {
-                tracing::info!(%address, "listening");
-                let reached = reached_at.unwrap_or_else(|| format!("http://{address}"));
-                tokio::spawn(door::watch(address.port(), room));
+            if let Some((started, admin_token, outer)) = once {
+                let scheme = if outer.is_some() { "https" } else { "http" };
+                let address = match outer {
+                    Some((listener, certificate)) => {
+                        let address = listener.local_addr().unwrap_or(SocketAddr::new(ip, 0));
+                        let inner = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
+                        tokio::spawn(async move {
+                            if let Err(why) = answering::answer(listener, certificate, inner, callers).await {
+                                tracing::error!("TLS cannot be spoken: {why}");
+                            }
+                        });
+                        address
+                    }
+                    None => SocketAddr::new(ip, port),
+                };
+                let url = format!("{scheme}://{address}");
+                tracing::info!(%address, scheme, "listening");
+                let reached = reached_at.unwrap_or_else(|| url.clone());
+                // Behind TLS each connection takes three of the files that may be open.
+                let room = if scheme == "https" { room / 3 } else { room };
+                tokio::spawn(door::watch(port, room));
                 if first_address.set(reached).is_err() {
                     tracing::error!("the service said twice that it listens");
                 }
-                started(Started { address, admin_token, admin_token_file });
+                started(Started { address, url, admin_token, admin_token_file });
             }
         })
     });

@@ -3,6 +3,7 @@
 //! The machine's own authorities are trusted, and those of a file that is given (`--ca FILE`), so that a service behind a
 //! company's own authority can be called. Nothing turns the check of certificates off.
 
+pub mod answering;
 mod carry;
 pub mod request;
 mod stream;

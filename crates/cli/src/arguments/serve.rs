@@ -1,6 +1,10 @@
 //! The arguments of `commands/serve.rs`.
 
-use std::{net::SocketAddr, path::PathBuf, time::Duration};
+use std::{
+    net::{IpAddr, SocketAddr},
+    path::PathBuf,
+    time::Duration,
+};
 
 use super::values::duration;
 use clap::Args;
@@ -11,6 +15,16 @@ pub struct Serve {
     /// Where to listen
     #[arg(long, value_name = "ADDRESS:PORT", default_value_t = SocketAddr::from(([127, 0, 0, 1], DEFAULT_PORT)))]
     pub listen: SocketAddr,
+    /// Speak https with the certificate in this file (PEM, with its chain); read again when it changes
+    #[arg(long, value_name = "FILE", requires = "tls_key")]
+    pub tls_cert: Option<PathBuf>,
+    /// The key of that certificate (PEM)
+    #[arg(long, value_name = "FILE", requires = "tls_cert")]
+    pub tls_key: Option<PathBuf>,
+    /// A proxy before this service, whose word is taken for who calls and by which scheme: X-Forwarded-For, X-Forwarded-Proto
+    /// (repeatable)
+    #[arg(long, value_name = "ADDRESS")]
+    pub behind_proxy: Vec<IpAddr>,
     /// Where to keep everything
     #[arg(long, value_name = "DIR", default_value = ".kesmo/service")]
     pub data: PathBuf,

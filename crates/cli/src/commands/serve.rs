@@ -35,6 +35,8 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
     log_to_stderr(options.log_json);
     let config = kesmo_service::Config {
         listen: options.listen,
+        tls: options.tls_cert.clone().zip(options.tls_key.clone()),
+        behind_proxy: options.behind_proxy.clone(),
         data: options.data.clone(),
         database: options.database.clone(),
         patience: options.patience,
@@ -50,15 +52,15 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
         clock: options.clock.clone().map_or(Clock::System, Clock::File),
     };
     let started = |started: kesmo_service::Started| {
-        let mut said = format!("Kesmo is listening on http://{}\n", started.address);
+        let mut said = format!("Kesmo is listening on {}\n", started.url);
         let mut out = std::io::stdout().lock();
         if let Some(token) = started.admin_token {
-            let (file, address) = (started.admin_token_file.display(), started.address);
+            let (file, url) = (started.admin_token_file.display(), started.url);
             // What does not go to a terminal is kept by whatever reads it, a journal for one.
             if out.is_terminal() {
                 said += &format!("The first admin's token, shown this once: {token}\n");
                 said += &format!("It is kept in {file}, which only you can read.\n");
-                said += &format!("Sign in to the console: http://{address}/#token={token}\n");
+                said += &format!("Sign in to the console: {url}/#token={token}\n");
             } else {
                 said += &format!("The first admin's token is in {file}, which only you can read.\n");
             }

@@ -1,6 +1,10 @@
 //! Who may do what: tokens, rights, and the guards that every call but health passes.
 
+mod caller;
+
 use std::sync::Mutex;
+
+pub use caller::Caller;
 
 pub use kesmo_files::secret::{hash, new_token};
 use kesmo_store::Store;

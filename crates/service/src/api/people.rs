@@ -52,9 +52,8 @@ impl<'r> FromRequest<'r> for Origin {
     type Error = ();
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         let reached_at = request.rocket().state::<App>().and_then(|app| app.reached_at.as_deref());
-        let forwarded = request.headers().get_one("X-Forwarded-Proto");
         let origin = request.headers().get_one("Origin");
-        let tls = forwarded == Some("https")
+        let tls = access::Caller::of(request).https
             || origin.is_some_and(|o| o.starts_with("https://"))
             || reached_at.is_some_and(|url| url.starts_with("https://"));
         Outcome::Success(Self(access::from_here(request, reached_at, false), tls))
