@@ -20,6 +20,7 @@ mod quay;
 mod reach;
 mod readers;
 mod runs;
+mod secrets;
 mod starting;
 mod tls;
 mod trouble;

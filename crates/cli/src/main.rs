@@ -118,6 +118,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Share(options) => done(commands::share::run(options, &context()?).await),
         Command::Usage(options) => done(commands::usage::run(options, &context()?).await),
         Command::Workers => done(commands::runs::workers(&context()?).await),
+        Command::Secret(command) => done(commands::secrets::run(command, &context()?).await),
         Command::Token(command) => done(commands::people::token(command, &context()?).await),
     }
 }

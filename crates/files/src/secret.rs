@@ -36,14 +36,22 @@ pub fn hash(token: &str) -> Vec<u8> {
     Sha256::digest(token.as_bytes()).to_vec()
 }
 
-/// Writes a file that only its owner reads.
+/// Writes a line into a file that only its owner reads.
 ///
 /// # Errors
 /// If it cannot be written.
 pub fn write_secret(path: &Path, secret: &str) -> io::Result<()> {
+    write_exactly(path, format!("{secret}\n").as_bytes())
+}
+
+/// Writes these bytes, and no others, into a file that only its owner reads.
+///
+/// # Errors
+/// If it cannot be written.
+pub fn write_exactly(path: &Path, content: &[u8]) -> io::Result<()> {
     let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)?;
     if file.metadata()?.mode() & 0o077 != 0 {
         fs::set_permissions(path, fs::Permissions::from_mode(0o600))?;
     }
-    writeln!(file, "{secret}")
+    file.write_all(content)
 }

@@ -24,7 +24,8 @@ use kesmo_store::{
 };
 use kesmo_wire::{
     link::{
-        AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, Said, Setup, ToWorker, WorkerEvent,
+        AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, Said, SecretGiven, Setup, ToWorker,
+        WorkerEvent,
     },
     live::{AttemptChange, DecidedChange},
 };
@@ -67,7 +68,42 @@ fn setup(row: &RunRow, options: &RunOptions, suite: &str, file: &SuiteFile) -> R
         image: file.container.as_ref().map(|container| container.from.clone()),
         images: settled(row, options)?,
         reach: options.reached(file).map_err(|e| e.to_string())?.into_iter().collect(),
+        secrets: Vec::new(),
     })
+}
+
+/// The secrets that a suite's processes are given.
+///
+/// # Errors
+/// In words for people, if one of them is not to be had.
+pub async fn secrets_of(
+    store: &Store,
+    file: &SuiteFile,
+    suite: &str,
+    brief: Option<&str>,
+) -> Result<Vec<SecretGiven>, String> {
+    let mut given = Vec::new();
+    for wanted in &file.secrets {
+        let name = wanted.name.as_str();
+        let value = loop {
+            match store.secret_for(name, suite, brief).await {
+                Ok(Some(value)) => break value,
+                Ok(None) => {
+                    return Err(format!(
+                        "the suite needs the secret {name}, and there is none: an admin adds it with kesmo secret add {name}"
+                    ));
+                }
+                Err(kesmo_store::Error::Away(why)) => {
+                    tracing::warn!("a secret could not be read, and will be soon: {why}");
+                    tokio::time::sleep(Duration::from_millis(200)).await;
+                }
+                Err(kesmo_store::Error::Content(why)) => return Err(why),
+                Err(e) => return Err(format!("the secret {name} cannot be read: {e}")),
+            }
+        };
+        given.push(SecretGiven { variable: wanted.variable.clone(), as_file: wanted.as_file, value });
+    }
+    Ok(given)
 }
 
 /// The images that a run has settled on, and those that it was asked to.
@@ -203,7 +239,8 @@ impl Floor {
             let file = file.in_image(options.image.as_deref());
             options.check(&file).map_err(|e| e.to_string())?;
             let variants = file.facets.chosen(&options.variants).map_err(|e| e.to_string())?;
-            let setup = setup(row, &options, suite, &file)?;
+            let secrets = secrets_of(&self.store, &file, suite, row.brief.as_deref()).await?;
+            let setup = Setup { secrets, ..setup(row, &options, suite, &file)? };
             let parks = row.parks_then().map_err(|e| e.to_string())?;
             let start_cost = self.store.start_cost(row.suite_id).await.map_err(|e| e.to_string())?;
             let start_cost = start_cost.map(|us| Span(us as u64));

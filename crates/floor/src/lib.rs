@@ -36,6 +36,7 @@ pub use clock::now;
 pub use error::Error;
 pub use figures::Figures;
 pub use floor::{Ground, start};
+pub use keeping::secrets_of;
 pub use lists::ListAsk;
 pub use output::Output;
 pub use recording::{Counts, ToRecord, Told, results_of, said_to_cover};

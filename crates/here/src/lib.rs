@@ -22,7 +22,7 @@ use kesmo_core::{
     time::Timestamp,
 };
 use kesmo_wire::{
-    link::{BatchKey, Grant, GrantedEntry, KeptFile, ListJob, Log, Said, Setup, ToWorker, WorkerEvent},
+    link::{BatchKey, Grant, GrantedEntry, KeptFile, ListJob, Log, Said, SecretGiven, Setup, ToWorker, WorkerEvent},
     live::{RunChange, RunSnapshot},
     reach::variable,
 };
@@ -62,6 +62,8 @@ pub struct Job {
     pub engine: Option<kesmo_worker::ContainerEngine>,
     /// Where what the suite reaches is from here, by name.
     pub reach: BTreeMap<String, String>,
+    /// The secrets that its processes are given.
+    pub secrets: Vec<SecretGiven>,
 }
 
 /// What a run tells while it goes on.
@@ -203,6 +205,7 @@ impl Place {
             image: job.file.container.as_ref().map(|container| container.from.clone()),
             images: job.options.images.clone(),
             reach: Vec::new(),
+            secrets: job.secrets.clone(),
         };
         job.options.check(&job.file)?;
         Ok(Self { slots, setup, blobs: job.home.join("local/blobs"), logs: Vec::new() })

@@ -30,7 +30,7 @@ use std::{
 
 use kesmo_database::Postgres;
 use kesmo_files::{blobs::Blobs, git::Git};
-use kesmo_store::Store;
+use kesmo_store::{Store, vault::Vault};
 use kesmo_tls::answering::{self, Certificate};
 use rocket::fairing::AdHoc;
 use tokio::{
@@ -42,6 +42,7 @@ use tokio::{
 pub use app::App;
 use deliveries::Deliveries;
 pub use error::Error;
+pub use kesmo_store::vault::KeySource;
 pub use notices::MailConfig;
 use scheduler::clock::Clock;
 
@@ -66,6 +67,8 @@ pub struct Config {
     pub git_folders: Vec<PathBuf>,
     /// The clock that schedules go by.
     pub clock: Clock,
+    /// Where the keys come from that seal secrets; none: from a file in the data folder, made at the first start.
+    pub secret_keys: Option<KeySource>,
     /// The mail server that notices are handed to.
     pub mail: Option<MailConfig>,
     /// A file of authorities that are trusted, beside the machine's own, where notices are sent.
@@ -143,6 +146,43 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
     result
 }
 
+/// The keys are read again so often.
+const KEYS_EVERY: Duration = Duration::from_secs(15);
+
+/// The key that seals secrets where no other was named: made at the first start with a data folder.
+fn own_key(data: &Path) -> Result<PathBuf, Error> {
+    let path = data.join("secret-key");
+    if !path.exists() {
+        kesmo_files::secret::write_secret(&path, &kesmo_files::secret::random_text())
+            .map_err(|e| Error::file(&path, &e))?;
+    }
+    Ok(path)
+}
+
+/// Seals what is kept with the first key: at the start, and whenever another key becomes the first.
+async fn keep_sealed(store: Store) {
+    let mut sealed = false;
+    loop {
+        let reading = store.clone();
+        match tokio::task::spawn_blocking(move || reading.read_keys_again()).await {
+            Ok(Ok(changed)) => sealed &= !changed,
+            Ok(Err(why)) => tracing::warn!("the keys that seal secrets cannot be read; those before stay: {why}"),
+            Err(e) => tracing::error!("the keys that seal secrets were not read: {e}"),
+        }
+        if !sealed {
+            match store.seal_again().await {
+                Ok(0) => sealed = true,
+                Ok(count) => {
+                    sealed = true;
+                    tracing::info!(count, "secrets were sealed with the key that is the first now");
+                }
+                Err(e) => tracing::warn!("secrets are sealed with the first key later: {e}"),
+            }
+        }
+        tokio::time::sleep(KEYS_EVERY).await;
+    }
+}
+
 /// The service's id: made at the first start with a data folder, and the same after.
 fn service_id(data: &Path) -> Result<String, Error> {
     let path = data.join("service-id");
@@ -210,7 +250,12 @@ async fn serve_with(
 ) -> Result<(), Error> {
     let sender = Arc::new(notices::Sender::new(config.mail.as_ref(), config.ca.as_deref())?);
     let url = config.database.clone().or_else(|| postgres.map(Postgres::url)).unwrap_or_default();
-    let store = Store::open(&url).await?;
+    let keys = match &config.secret_keys {
+        Some(keys) => keys.clone(),
+        None => KeySource::File(own_key(data)?),
+    };
+    let vault = Vault::open(keys).map_err(|why| Error::Option(format!("secrets cannot be sealed: {why}")))?;
+    let store = Store::open(&url).await?.with_vault(vault);
     if let Some(postgres) = postgres {
         tokio::spawn(postgres.clone().keep_up());
     }
@@ -259,6 +304,7 @@ async fn serve_with(
         dead: Arc::clone(&dead),
     };
     let catching_up = tokio::spawn(api::failing::keep_up(app.clone(), asked.clone()));
+    let sealing = tokio::spawn(keep_sealed(app.store.clone()));
     let mut noticing = notices::start(app.clone(), sender, asked.clone());
     let mut scheduler = scheduler::start(app.clone(), config.clock.clone(), over, asked.clone());
 
@@ -351,6 +397,7 @@ async fn serve_with(
         tracing::error!("the scheduler ended badly: {e}");
     }
     catching_up.abort();
+    sealing.abort();
     // What it was sending is sent again by whoever is next.
     noticing.abort();
     // Where a part has died nobody asked it to end.

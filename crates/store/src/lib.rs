@@ -23,10 +23,12 @@ pub mod results;
 pub mod runs;
 pub mod schedules;
 pub mod schema;
+pub mod secrets;
 pub mod shares;
 mod statement;
 pub mod suites;
 pub mod usage;
+pub mod vault;
 pub mod webhooks;
 
 use std::time::Duration;
@@ -124,6 +126,8 @@ fn is_its_own(message: &str) -> bool {
 pub struct Store {
     url: String,
     pool: Pool<AsyncPgConnection>,
+    /// Keys that seal secrets; without them nothing is sealed.
+    vault: Option<vault::Vault>,
 }
 
 /// A pool that gives connections without asking PostgreSQL first: one that was closed is known to be, and one whose server
@@ -156,7 +160,13 @@ impl Store {
         diesel::sql_query("select pg_advisory_lock(7215)").execute(&mut first).await?;
         let mut harness = AsyncMigrationHarness::new(first);
         harness.run_pending_migrations(MIGRATIONS).map_err(|e| Error::Migration(e.to_string()))?;
-        Ok(Self { url: url.to_owned(), pool })
+        Ok(Self { url: url.to_owned(), pool, vault: None })
+    }
+
+    /// The same store, which seals secrets with these keys.
+    #[must_use]
+    pub fn with_vault(self, vault: vault::Vault) -> Self {
+        Self { vault: Some(vault), ..self }
     }
 
     /// The same store through so many connections of its own, for what must not wait for others.
@@ -164,7 +174,7 @@ impl Store {
     /// # Errors
     /// If the pool cannot be made.
     pub fn apart(&self, connections: usize) -> Result<Self, Error> {
-        Ok(Self { url: self.url.clone(), pool: pool(&self.url, connections)? })
+        Ok(Self { url: self.url.clone(), pool: pool(&self.url, connections)?, vault: self.vault.clone() })
     }
 
     /// Writes a row that nobody reads, to see whether PostgreSQL takes anything at all.

@@ -17,6 +17,7 @@ use kesmo_core::notice::{Event, Notice};
 use crate::{
     Error, Store, content, json,
     schema::{notice_deliveries, notice_events, notices},
+    secrets::sealed_as,
 };
 
 /// Events that become deliveries at a time.
@@ -196,6 +197,12 @@ struct Gathered {
 }
 
 impl Store {
+    fn opened_notice(&self, row: NoticeRow) -> Result<NoticeRow, Error> {
+        let name = sealed_as("notice", &row.name);
+        let secret = row.secret.map(|secret| self.unsealed(&name, secret)).transpose()?;
+        Ok(NoticeRow { secret, ..row })
+    }
+
     /// Keeps a notice; none if there is one of that name and it is not to be replaced.
     ///
     /// # Errors
@@ -203,24 +210,27 @@ impl Store {
     pub async fn put_notice(&self, new: NewNotice<'_>) -> Result<Option<NoticeRow>, Error> {
         let mut c = self.connection().await?;
         let rule = json(new.notice)?;
+        let secret = new.secret.map(|secret| self.sealed(&sealed_as("notice", new.name), secret)).transpose()?;
         let row = (
             notices::name.eq(new.name),
             notices::rule.eq(&rule),
-            notices::secret.eq(new.secret),
+            notices::secret.eq(&secret),
             notices::made_by.eq(new.by),
         );
         let add = diesel::insert_into(notices::table).values(row);
         if !new.replace {
             let added = add.on_conflict_do_nothing().returning(NoticeRow::as_returning());
-            return Ok(added.get_result(&mut c).await.optional()?);
+            let added: Option<NoticeRow> = added.get_result(&mut c).await.optional()?;
+            return added.map(|row| self.opened_notice(row)).transpose();
         }
         let row = add.on_conflict(notices::name).do_update().set(notices::rule.eq(&rule));
         let row: NoticeRow = row.returning(NoticeRow::as_returning()).get_result(&mut c).await?;
-        if new.secret.is_none() || row.secret.as_deref() == new.secret {
-            return Ok(Some(row));
+        if secret.is_none() || row.secret == secret {
+            return self.opened_notice(row).map(Some);
         }
-        let set = diesel::update(notices::table.find(row.id)).set(notices::secret.eq(new.secret));
-        Ok(Some(set.returning(NoticeRow::as_returning()).get_result(&mut c).await?))
+        let set = diesel::update(notices::table.find(row.id)).set(notices::secret.eq(secret));
+        let row = set.returning(NoticeRow::as_returning()).get_result(&mut c).await?;
+        self.opened_notice(row).map(Some)
     }
 
     /// The notice of that name.
@@ -230,7 +240,8 @@ impl Store {
     pub async fn notice(&self, name: &str) -> Result<Option<NoticeRow>, Error> {
         let mut c = self.connection().await?;
         let found = notices::table.filter(notices::name.eq(name)).select(NoticeRow::as_select());
-        Ok(found.first(&mut c).await.optional()?)
+        let found: Option<NoticeRow> = found.first(&mut c).await.optional()?;
+        found.map(|row| self.opened_notice(row)).transpose()
     }
 
     /// All notices, by name.
@@ -239,7 +250,10 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn notices(&self) -> Result<Vec<NoticeRow>, Error> {
         let mut c = self.connection().await?;
-        Ok(notices::table.order(notices::name).select(NoticeRow::as_select()).load(&mut c).await?)
+        let rows: Vec<NoticeRow> =
+            notices::table.order(notices::name).select(NoticeRow::as_select()).load(&mut c).await?;
+        // One that cannot be opened stops no other: it is told when it is used.
+        Ok(rows.into_iter().map(|row| self.opened_notice(row.clone()).unwrap_or(row)).collect())
     }
 
     /// Pauses a notice or goes on with it, or gives it another secret.
@@ -252,6 +266,8 @@ impl Store {
             diesel::update(notices::table.find(id)).set(notices::paused.eq(paused)).execute(&mut c).await?;
         }
         if let Some(secret) = secret {
+            let name: String = notices::table.find(id).select(notices::name).first(&mut c).await?;
+            let secret = self.sealed(&sealed_as("notice", &name), secret)?;
             diesel::update(notices::table.find(id)).set(notices::secret.eq(secret)).execute(&mut c).await?;
         }
         Ok(())
@@ -577,7 +593,9 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn notice_of(&self, id: i64) -> Result<Option<NoticeRow>, Error> {
         let mut c = self.connection().await?;
-        Ok(notices::table.find(id).select(NoticeRow::as_select()).first(&mut c).await.optional()?)
+        let found: Option<NoticeRow> =
+            notices::table.find(id).select(NoticeRow::as_select()).first(&mut c).await.optional()?;
+        found.map(|row| self.opened_notice(row)).transpose()
     }
 
     /// The events of some deliveries, in the order in which they happened.

@@ -16,6 +16,7 @@ use kesmo_core::{
 use crate::{
     Error, Store, content, json,
     schema::{machines, pools},
+    secrets::sealed_as,
 };
 
 /// Machines that have ended and are kept of each pool.
@@ -106,6 +107,12 @@ struct Like {
 }
 
 impl Store {
+    fn opened_pool(&self, row: PoolRow) -> Result<PoolRow, Error> {
+        let name = sealed_as("pool", &row.name);
+        let secret = row.secret.map(|secret| self.unsealed_text(&name, secret)).transpose()?;
+        Ok(PoolRow { secret, ..row })
+    }
+
     /// Keeps a pool; none if there is one of that name and it is not to be replaced.
     ///
     /// # Errors
@@ -113,17 +120,18 @@ impl Store {
     pub async fn put_pool(&self, new: NewPool<'_>) -> Result<Option<PoolRow>, Error> {
         let mut c = self.connection().await?;
         let pool = json(new.pool)?;
+        let secret = new.secret.map(|secret| self.sealed_text(&sealed_as("pool", new.name), secret)).transpose()?;
         let row = (
             pools::name.eq(new.name),
             pools::pool.eq(&pool),
-            pools::secret.eq(new.secret),
+            pools::secret.eq(&secret),
             pools::mark.eq(new.mark),
             pools::made_by.eq(new.by),
         );
         let insert = diesel::insert_into(pools::table).values(row).on_conflict(pools::name);
         if !new.replace {
             let made = insert.do_nothing().returning(PoolRow::as_returning()).get_result(&mut c).await;
-            return Ok(made.optional()?);
+            return made.optional()?.map(|row| self.opened_pool(row)).transpose();
         }
         let change = (pools::pool.eq(&pool), pools::leaving.eq(false), pools::changed_at.eq(Utc::now()));
         c.transaction(async |c| {
@@ -131,10 +139,11 @@ impl Store {
                 (pools::name.eq(new.name), pools::pool.eq(&pool), pools::mark.eq(new.mark), pools::made_by.eq(new.by));
             let put = diesel::insert_into(pools::table).values(row).on_conflict(pools::name).do_update().set(change);
             put.execute(c).await?;
-            if let Some(secret) = new.secret {
+            if let Some(secret) = &secret {
                 diesel::update(pools::table.find(new.name)).set(pools::secret.eq(secret)).execute(c).await?;
             }
-            Ok(Some(pools::table.find(new.name).select(PoolRow::as_select()).first(c).await?))
+            let row = pools::table.find(new.name).select(PoolRow::as_select()).first(c).await?;
+            self.opened_pool(row).map(Some)
         })
         .await
     }
@@ -145,7 +154,9 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn pools(&self) -> Result<Vec<PoolRow>, Error> {
         let mut c = self.connection().await?;
-        Ok(pools::table.order(pools::name).select(PoolRow::as_select()).load(&mut c).await?)
+        let rows: Vec<PoolRow> = pools::table.order(pools::name).select(PoolRow::as_select()).load(&mut c).await?;
+        // One that cannot be opened stops no other: whoever it is shown to refuses it.
+        Ok(rows.into_iter().map(|row| self.opened_pool(row.clone()).unwrap_or(row)).collect())
     }
 
     /// A pool that was described.
@@ -154,7 +165,9 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn pool(&self, name: &str) -> Result<Option<PoolRow>, Error> {
         let mut c = self.connection().await?;
-        Ok(pools::table.find(name).select(PoolRow::as_select()).first(&mut c).await.optional()?)
+        let found: Option<PoolRow> =
+            pools::table.find(name).select(PoolRow::as_select()).first(&mut c).await.optional()?;
+        found.map(|row| self.opened_pool(row)).transpose()
     }
 
     /// Has a pool go once none of its machines is left; false if there is none of that name.

@@ -171,6 +171,12 @@ diesel::table! {
     }
 }
 diesel::table! {
+    secrets (name) {
+        name -> Text, sealed -> Binary, suites -> Array<Text>, briefs -> Array<Text>, made_by -> Text, made_at -> Timestamptz,
+        changed_at -> Timestamptz, used_at -> Nullable<Timestamptz>,
+    }
+}
+diesel::table! {
     shares (id) {
         id -> BigInt, hash -> Binary, kind -> Text, run_id -> Nullable<BigInt>, suite_id -> Nullable<BigInt>,
         brief -> Nullable<Text>, until -> Nullable<Timestamptz>, made_by -> Text, made_at -> Timestamptz,

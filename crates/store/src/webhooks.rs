@@ -12,6 +12,7 @@ use crate::{
     Error, Store, ensure_month, month_of,
     runs::{NewRun, RunRow, insert_all},
     schema::{deliveries, webhooks},
+    secrets::sealed_as,
 };
 
 /// A webhook as it is kept.
@@ -90,6 +91,11 @@ const MOST_FALSE: i64 = 50;
 const MOST_KEPT: i64 = 10_000;
 
 impl Store {
+    fn opened_webhook(&self, row: WebhookRow) -> Result<WebhookRow, Error> {
+        let secret = self.unsealed(&sealed_as("webhook", &row.name), row.secret)?;
+        Ok(WebhookRow { secret, ..row })
+    }
+
     /// Adds a webhook; none if the name is taken.
     ///
     /// # Errors
@@ -99,14 +105,15 @@ impl Store {
         let row = (
             webhooks::name.eq(new.name),
             webhooks::brief.eq(new.brief),
-            webhooks::secret.eq(new.secret),
+            webhooks::secret.eq(self.sealed(&sealed_as("webhook", new.name), new.secret)?),
             webhooks::takes.eq(new.takes),
             webhooks::whens.eq(new.whens),
             webhooks::per_minute.eq(new.per_minute),
             webhooks::made_by.eq(new.made_by),
         );
         let add = diesel::insert_into(webhooks::table).values(row).on_conflict_do_nothing();
-        Ok(add.returning(WebhookRow::as_returning()).get_result(&mut c).await.optional()?)
+        let added = add.returning(WebhookRow::as_returning()).get_result(&mut c).await.optional()?;
+        added.map(|row| self.opened_webhook(row)).transpose()
     }
 
     /// The webhook of that name.
@@ -116,10 +123,11 @@ impl Store {
     pub async fn webhook(&self, name: &str) -> Result<Option<WebhookRow>, Error> {
         let mut c = self.connection().await?;
         let found = webhooks::table.filter(webhooks::name.eq(name)).select(WebhookRow::as_select());
-        Ok(found.first(&mut c).await.optional()?)
+        let found: Option<WebhookRow> = found.first(&mut c).await.optional()?;
+        found.map(|row| self.opened_webhook(row)).transpose()
     }
 
-    /// All webhooks, by name.
+    /// All webhooks, by name, with their secrets as they are kept.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
@@ -137,6 +145,7 @@ impl Store {
         let of = || webhooks::table.filter(webhooks::name.eq(name));
         let mut found = 0;
         if let Some(secret) = secret {
+            let secret = self.sealed(&sealed_as("webhook", name), secret)?;
             found = diesel::update(of()).set(webhooks::secret.eq(secret)).execute(&mut c).await?;
         }
         if let Some(paused) = paused {

@@ -502,6 +502,25 @@ pub struct Setup {
     /// What its processes are to reach in private networks, by name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub reach: Vec<String>,
+    /// Secrets that its tests' and its list's processes are given.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub secrets: Vec<SecretGiven>,
+}
+
+/// A secret that processes are given. Whatever prints one shows no value.
+#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SecretGiven {
+    pub variable: String,
+    /// The variable holds the path of a file with the value.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub as_file: bool,
+    pub value: String,
+}
+
+impl std::fmt::Debug for SecretGiven {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} (a secret)", self.variable)
+    }
 }
 
 impl Setup {
@@ -725,6 +744,7 @@ mod tests {
             image: Some(From::Image("localhost/gate-{screen}:1".into())),
             images: Vec::new(),
             reach: vec!["gate".into()],
+            secrets: Vec::new(),
         };
         assert_eq!(setup.image_of_variant(), Some(From::Image("localhost/gate-phone:1".into())));
         assert!(setup.image_is_open());

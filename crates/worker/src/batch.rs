@@ -18,7 +18,7 @@ use kesmo_core::{
 };
 use kesmo_engine::Input;
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent},
+    link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, SecretGiven, WorkerEvent},
     reach::variable,
 };
 use nix::{sys::stat::Mode, unistd::mkfifo};
@@ -34,6 +34,7 @@ use crate::{
     exit::{self, Exit},
     files,
     hearing::{Heard, Hearing},
+    mask::Mask,
     process,
     progress::ProcessEnd,
     reaching::{Reaching, Way},
@@ -242,6 +243,7 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
         sending: JoinSet::new(),
         lost: None,
         ways,
+        mask: Mask::of(&grant.setup.secrets),
     };
     let end = run.all_processes().await;
     run.keep_files().await;
@@ -284,6 +286,8 @@ struct BatchRun<'b> {
     lost: Option<String>,
     /// Ports that lead to private addresses, by their names.
     ways: Vec<(String, Way)>,
+    /// Secrets that are not told of.
+    mask: Option<Mask>,
 }
 
 impl BatchRun<'_> {
@@ -351,6 +355,15 @@ impl BatchRun<'_> {
         }
         let mut call = self.tools.sources.call(&words, &self.folder, &self.grant.setup);
         call.batch = Some(self.batch());
+        let secrets = &self.grant.setup.secrets;
+        for secret in secrets.iter().filter(|secret| secret.as_file) {
+            let path = self.secret_path(secret);
+            std::fs::create_dir_all(self.batch()).map_err(|e| format!("{}: {e}", self.batch().display()))?;
+            kesmo_files::secret::write_exactly(&path, secret.value.as_bytes())
+                .map_err(|e| format!("{}: {e}", path.display()))?;
+            self.ready.around.hand_over(&path)?;
+        }
+        call.give(secrets, |secret| Some(self.inside(&self.secret_path(secret))));
         call.env("KESMO_BATCH", self.grant.key.batch.to_string()).env("KESMO_SLOT", self.grant.slot.to_string());
         for (name, way) in &self.ways {
             call.env(&variable(name), format!("127.0.0.1:{}", way.port));
@@ -361,6 +374,16 @@ impl BatchRun<'_> {
             call.env("KESMO_ATTEMPT", self.grant.attempt.unwrap_or(1).to_string());
         }
         Ok(call)
+    }
+
+    /// A text without secrets.
+    fn untold(&self, text: &str) -> String {
+        self.mask.as_ref().map_or_else(|| text.to_owned(), |mask| mask.text(text))
+    }
+
+    /// Where the value of a secret is that is given as a file. It goes with the batch's own files.
+    fn secret_path(&self, secret: &SecretGiven) -> PathBuf {
+        self.batch().join(format!("secret-{}", secret.variable))
     }
 
     /// The folder of the batch's own files.
@@ -396,6 +419,7 @@ impl BatchRun<'_> {
         // What a container takes to start is no test's time.
         let began = if process.container().is_some() { now_us() } else { asked };
         let mut reading = Reading::new(entries, &self.grant.cases, tests, limits.output, began);
+        reading.mask.clone_from(&call.mask);
         reading.heard = self.tools.hearing.as_ref().map(|_| Heard::default());
         if let Some(position) = reading.progress.started(began) {
             reading.found.push(Step::Began(position, began));
@@ -741,8 +765,10 @@ impl BatchRun<'_> {
         let tests = &self.ready.suite.tests;
         let mut unused = Vec::new();
         for found in files::junit(&self.folder, &tests.junit, self.since()) {
-            let (path, shown) = (&found.path, &found.shown);
+            let (path, shown) = (&found.path, &self.untold(&found.shown));
             let content = kesmo_files::read_regular(path, LARGEST_FILE).map_err(|e| e.to_string());
+            let content =
+                content.map(|content| self.mask.as_ref().map_or_else(|| content.clone(), |m| m.bytes(&content)));
             match content.as_deref().map_err(Clone::clone).and_then(junit::read) {
                 Ok(file) => {
                     for case in file.cases {
@@ -920,14 +946,19 @@ impl BatchRun<'_> {
             }
         }
         let mut kept: HashMap<Option<u32>, Vec<KeptFile>> = HashMap::new();
-        for file in found {
+        for mut file in found {
+            (file.shown, file.about) = (self.untold(&file.shown), self.untold(&file.about));
             let canonical = file.path.canonicalize().unwrap_or_else(|_| file.path.clone());
             let position = match self.named.get(&canonical) {
                 Some((position, _, _)) => Some(*position),
                 None => files::owner(file.written_us - skew, &self.attempts),
             };
             let content = match kesmo_files::read_regular(&file.path, LARGEST_FILE).map_err(|e| e.to_string()) {
-                Ok(content) => content,
+                // A text is kept without secrets; what is none is kept as it is.
+                Ok(content) => match &self.mask {
+                    Some(mask) if std::str::from_utf8(&content).is_ok() => mask.bytes(&content),
+                    _ => content,
+                },
                 Err(why) => {
                     let text = format!("the file {} could not be kept: {why}", file.shown);
                     self.tools.report(vec![WorkerEvent::Note { key: self.grant.key, text }]).await;
@@ -1072,6 +1103,7 @@ mod tests {
                 bundle: "bundle".into(),
                 variant: vec![("screen-size".into(), "phone".into())],
                 settings: BTreeMap::from([("pass-engers".into(), "200".into())]),
+                secrets: Vec::new(),
                 env: BTreeMap::from([("TZ".into(), "UTC".into())]),
                 seed: 7,
                 branch: Some("main".into()),

@@ -19,6 +19,7 @@ mod hearing;
 mod home;
 mod images;
 mod link;
+mod mask;
 mod process;
 mod progress;
 mod reaching;

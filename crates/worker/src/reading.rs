@@ -24,6 +24,7 @@ use crate::{
     cases::{EndOfProcess, Files},
     exit::{self, Exit},
     hearing::Heard,
+    mask::{Mask, Piecewise},
     progress::{Aside, Finished, Progress, Told as When},
 };
 
@@ -69,6 +70,9 @@ pub(crate) struct Reading {
     pub cores: Option<Cores>,
     /// What it prints word for word, where that is kept.
     pub heard: Option<Heard>,
+    /// Secrets that are not told of: what a process prints comes without them, its event lines do not.
+    pub mask: Option<Mask>,
+    masked: Piecewise,
     /// How much had been printed when the last case was told.
     told_at: u64,
     /// What it measures in this second, and in those that are over.
@@ -107,6 +111,8 @@ impl Reading {
             hides_start: told == When::AsTheyEnd && tests.names_as != NamesAs::OneEach,
             cores: None,
             heard: None,
+            mask: None,
+            masked: Piecewise::default(),
             told_at: 0,
             gathering: Gathering::default(),
             measured: Vec::new(),
@@ -295,6 +301,16 @@ impl Reading {
 
     /// Takes event lines; tells the files that they name.
     pub fn take_events(&mut self, bytes: &[u8], now: i64) -> Vec<(usize, String, String)> {
+        match &self.mask {
+            None => self.take_told(bytes, now),
+            Some(mask) => {
+                let bytes = self.masked.take(mask, bytes);
+                self.take_told(&bytes, now)
+            }
+        }
+    }
+
+    fn take_told(&mut self, bytes: &[u8], now: i64) -> Vec<(usize, String, String)> {
         if let Some(heard) = &mut self.heard {
             Heard::add(&mut heard.events, bytes);
         }

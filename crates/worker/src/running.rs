@@ -7,10 +7,12 @@ use kesmo_core::{
     suite::container::{BATCH, Container, FILES, Image},
 };
 use kesmo_engine::{Boxed, Engine, Input, Marks, Mount, Output, Spec};
+use kesmo_wire::link::SecretGiven;
 use tokio::process::Command;
 
 use crate::{
     exit::Exit,
+    mask::{Mask, masked},
     process::{self, Process},
     user::RunAs,
 };
@@ -24,9 +26,23 @@ pub struct Call {
     pub folder: PathBuf,
     /// The batch's own files.
     pub batch: Option<PathBuf>,
+    /// What is not to be told of what it prints.
+    pub mask: Option<Mask>,
 }
 
 impl Call {
+    /// Gives its process secrets in its environment, and keeps them out of what it prints. Those that are given as files are only kept out:
+    /// `file` says where each is.
+    pub fn give(&mut self, secrets: &[SecretGiven], file: impl Fn(&SecretGiven) -> Option<String>) {
+        for secret in secrets {
+            let value = if secret.as_file { file(secret) } else { Some(secret.value.clone()) };
+            if let Some(value) = value {
+                self.env(&secret.variable, value);
+            }
+        }
+        self.mask = Mask::of(secrets);
+    }
+
     pub fn env(&mut self, name: &str, value: impl Into<String>) -> &mut Self {
         self.env.push((name.to_owned(), value.into()));
         self
@@ -127,6 +143,15 @@ impl Around {
     /// # Errors
     /// If it cannot be started.
     pub async fn start(&self, call: &Call, mark: &str, fed: bool) -> Result<Running, Trouble> {
+        let mut running = self.start_plain(call, mark, fed).await?;
+        if let Some(mask) = &call.mask {
+            running.out = running.out.take().map(|out| masked(out, mask.clone()));
+            running.err = running.err.take().map(|err| masked(err, mask.clone()));
+        }
+        Ok(running)
+    }
+
+    async fn start_plain(&self, call: &Call, mark: &str, fed: bool) -> Result<Running, Trouble> {
         match self {
             Self::Machine { run_as } => {
                 let cannot = |e| Trouble::Cannot(format!("the command {:?} could not be started: {e}", call.words[0]));

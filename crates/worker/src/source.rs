@@ -327,7 +327,9 @@ impl Sources {
     /// # Errors
     /// In words for the run, if it fails.
     pub async fn list(&self, ready: &Ready, setup: &Setup, mark: &str) -> Result<Vec<u8>, Trouble> {
-        let call = self.call(&ready.suite.tests.list, &ready.folder, setup);
+        let mut call = self.call(&ready.suite.tests.list, &ready.folder, setup);
+        // A list has no files of its own.
+        call.give(&setup.secrets, |_| None);
         let limit = Duration::from_micros(ready.suite.limits.batch.0.min(300_000_000));
         let mut process = ready.around.start(&call, mark, false).await?;
         let (mut out, mut err) = (process.out.take(), process.err.take());
@@ -410,7 +412,7 @@ fn said(error: &reqwest::Error) -> String {
 
 /// A command of a suite, in a folder, with the environment that all its processes have.
 fn call(words: &[String], folder: &Path, setup: &Setup, worker: &str) -> Call {
-    let mut call = Call { words: words.to_vec(), env: Vec::new(), folder: folder.to_owned(), batch: None };
+    let mut call = Call { words: words.to_vec(), env: Vec::new(), folder: folder.to_owned(), batch: None, mask: None };
     call.env("KESMO_RUN", &setup.run).env("KESMO_WORKER", worker).env("KESMO_SEED", setup.seed.to_string());
     for (name, value) in [("KESMO_BRANCH", &setup.branch), ("KESMO_COMMIT", &setup.commit)] {
         if let Some(value) = value {

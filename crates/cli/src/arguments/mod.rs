@@ -20,6 +20,7 @@ mod queue;
 mod reach;
 mod runs;
 mod schedules;
+mod secrets;
 mod serve;
 mod share;
 mod start;
@@ -53,6 +54,7 @@ pub use queue::{Queue, QueueCommand};
 pub use reach::Reach;
 pub use runs::{Artifacts, Log, Report, Runs, Show, Stop};
 pub use schedules::{AddSchedule, Schedule};
+pub use secrets::{AddSecret, Secret};
 pub use serve::Serve;
 pub use share::Share;
 pub use start::{Again, Start};
@@ -166,6 +168,9 @@ pub enum Command {
     Usage(Usage),
     /// Workers and what their slots do
     Workers,
+    /// Keep, list or remove secrets that runs are given
+    #[command(subcommand)]
+    Secret(Secret),
     /// Add, list or remove tokens
     #[command(subcommand)]
     Token(Token),

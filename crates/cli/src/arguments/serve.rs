@@ -40,6 +40,13 @@ pub struct Serve {
     /// Where workers and other services reach this one [else: where it listens]
     #[arg(long, value_name = "URL")]
     pub reached_at: Option<String>,
+    /// A file of the keys that seal secrets, 64 hexadecimal digits a line: the first seals, all open. Services that share a database share
+    /// them [else: a key of its own in the data folder]
+    #[arg(long, value_name = "FILE", conflicts_with = "secret_key_command")]
+    pub secret_key_file: Option<PathBuf>,
+    /// A command (of sh) that prints those keys
+    #[arg(long, value_name = "COMMAND")]
+    pub secret_key_command: Option<String>,
     /// A folder whose git repositories may be run as file:///PATH (repeatable) [else: none on this machine]
     #[arg(long, value_name = "DIR")]
     pub git_folder: Vec<PathBuf>,

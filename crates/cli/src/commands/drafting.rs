@@ -187,6 +187,7 @@ pub async fn try_suite(options: &TrySuite, json: bool) -> Result<u8, Failure> {
         taken: Some(home.taken.clone()),
         engine,
         reach,
+        secrets: here::secrets_of(&file)?,
         file,
     };
     let watched = std::io::stderr().is_terminal() && !json;

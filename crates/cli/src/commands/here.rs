@@ -8,11 +8,14 @@ use std::{
 use kesmo_client::pack;
 use kesmo_core::{
     plan::{RunOptions, portion::Portion},
-    suite::SuiteFile,
+    suite::{SuiteFile, secrets::SecretUse},
     words::Outcome,
 };
 use kesmo_here::{Finished, History, Job, Told};
-use kesmo_wire::api::{Run, Shard};
+use kesmo_wire::{
+    api::{Run, Shard},
+    link::SecretGiven,
+};
 use kesmo_worker::Home;
 
 use super::{
@@ -69,6 +72,7 @@ pub async fn run(
     let record = options.record.clone().unwrap_or_else(|| own_record.clone());
     let history = History::read(&record)?;
     let shared_history = if options.record.is_some() { history.clone() } else { History::default() };
+    let secrets = secrets_of(&file)?;
     let bundle = pack::pack(&options.folder)?;
     let job = Job {
         file,
@@ -84,6 +88,7 @@ pub async fn run(
         taken: Some(home.taken.clone()),
         engine,
         reach,
+        secrets,
     };
     let mut display = Display::new(&[format!("{suite}/here")], options.refresh.refresh, json);
     let (sender, mut told) = tokio::sync::mpsc::unbounded_channel();
@@ -128,6 +133,24 @@ pub async fn run(
         print!("{}", closing(&finished, &reports, &kept, options));
     }
     Ok(status)
+}
+
+/// The secrets of a suite, as this machine's environment has them: without a service nobody else does.
+pub(super) fn secrets_of(file: &SuiteFile) -> Result<Vec<SecretGiven>, Failure> {
+    let given = |wanted: &SecretUse| {
+        let variable = &wanted.variable;
+        let what = if wanted.as_file { "to the path of a file that holds it" } else { "to its value" };
+        let missing = || Failure::call(format!("the suite needs the secret {}: set {variable} {what}", wanted.name));
+        let told = std::env::var(variable).ok().filter(|told| !told.is_empty()).ok_or_else(missing)?;
+        let value = if wanted.as_file {
+            std::fs::read_to_string(&told)
+                .map_err(|e| Failure::call(format!("the secret {}, {told}: {e}", wanted.name)))?
+        } else {
+            told
+        };
+        Ok(SecretGiven { variable: variable.clone(), as_file: wanted.as_file, value })
+    };
+    file.secrets.iter().map(given).collect()
 }
 
 /// Where a run works on this machine.

@@ -26,6 +26,7 @@ mod releases;
 pub mod reports;
 pub mod runs;
 pub mod schedules;
+pub mod secrets;
 pub mod serve;
 pub mod share;
 pub mod since;

@@ -43,6 +43,11 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
         blobs: options.blobs.clone(),
         reached_at: options.reached_at.clone(),
         git_folders: options.git_folder.clone(),
+        secret_keys: match (&options.secret_key_file, &options.secret_key_command) {
+            (Some(file), _) => Some(kesmo_service::KeySource::File(file.clone())),
+            (None, Some(command)) => Some(kesmo_service::KeySource::Command(command.clone())),
+            (None, None) => None,
+        },
         mail: options.mail_server.clone().map(|server| kesmo_service::MailConfig {
             server,
             from: options.mail_from.clone().unwrap_or_default(),

@@ -12,6 +12,7 @@ use super::{
     covers::{Covers, MOST_PATTERNS, Requirement},
     pick::Pattern,
     reader::{Reader, Table, kind_of, plain_values},
+    secrets::{self, SecretUse},
     variant::{Facets, Variant},
 };
 use crate::{
@@ -203,6 +204,8 @@ pub struct SuiteFile {
     pub measured: Vec<Limit>,
     /// Requirements that its tests cover: `[covers]`.
     pub covers: Vec<Covers>,
+    /// Secrets that its processes are given: `[secrets]`.
+    pub secrets: Vec<SecretUse>,
 }
 
 /// The most retries that a file or an option may ask for.
@@ -337,6 +340,8 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
     }
     let measured = read_measured(reader, &mut top);
     let covers = read_covers(reader, &mut top);
+    let set = |name: &str| env.contains_key(name) || env_for.values().any(|more| more.contains_key(name));
+    let secrets = secrets::read(reader, &mut top, set, is_variable);
     top.finish(reader);
     Some(SuiteFile {
         suite: suite?,
@@ -356,6 +361,7 @@ fn read_file<'t>(reader: &mut Reader<'t>, table: &DeTable<'t>) -> Option<SuiteFi
         settings,
         measured,
         covers,
+        secrets,
     })
 }
 
@@ -935,6 +941,31 @@ passengers = 200
         format!(
             "suite = \"fares\"\n[tests]\nlist = [\"./t\"]\nrun = [\"./t\", \"{{names}}\"]\nresults = \"tap\"\n{change}"
         )
+    }
+
+    #[test]
+    fn secrets_are_named_by_the_variable_or_file_that_they_are_given_as() {
+        let with = |lines: &str| {
+            let text = format!(
+                "suite = \"gate\"\n[tests]\nlist = [\"./t\"]\nrun = [\"./t\", \"{{names}}\"]\nresults = \"tap\"\n[env]\nMODE = \"x\"\n[secrets]\n{lines}\n"
+            );
+            SuiteFile::parse("kesmo.toml", &text)
+        };
+        let file = with("GATE_PASSWORD = \"gate-password\"\nKEY = { secret = \"gate-key\", as = \"file\" }").unwrap();
+        let told: Vec<_> = file.secrets.iter().map(|s| (s.variable.as_str(), s.name.as_str(), s.as_file)).collect();
+        assert_eq!(told, [("GATE_PASSWORD", "gate-password", false), ("KEY", "gate-key", true)]);
+        for (line, why) in [
+            ("MODE = \"a\"", "in [secrets] and in [env]"),
+            ("KESMO_X = \"a\"", "do not begin with KESMO_"),
+            ("A = 7", "must be a secret's name"),
+            ("A = { as = \"file\" }", "must name its secret"),
+            ("A = { secret = \"a\", as = \"fifo\" }", "use \"variable\" or \"file\""),
+            ("A = { secret = \"a\", at = 1 }", "has no key \"at\""),
+            ("A = \"Not A Name\"", "names no secret"),
+        ] {
+            let said = with(line).expect_err(line).to_string();
+            assert!(said.contains(why) && said.contains("line 9"), "{said}");
+        }
     }
 
     #[test]

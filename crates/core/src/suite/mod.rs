@@ -8,6 +8,7 @@ pub mod file;
 pub mod listing;
 pub mod pick;
 mod reader;
+pub mod secrets;
 #[cfg(test)]
 mod tests_of_containers;
 pub mod tried;

@@ -110,6 +110,7 @@ fn setup(file: &SuiteFile, bundle: &str, options: &RunOptions) -> Result<Setup, 
         image: file.container.as_ref().map(|container| container.from.clone()),
         images: options.images.clone(),
         reach: Vec::new(),
+        secrets: Vec::new(),
     })
 }
 
@@ -143,7 +144,9 @@ pub(super) async fn listed(
     pool: &str,
     options: &RunOptions,
 ) -> Result<Vec<(Variant, Vec<ListedTest>)>, Refused> {
-    let setup = setup(file, bundle, options)?;
+    let secrets =
+        kesmo_floor::secrets_of(&app.store, file, file.suite.as_str(), None).await.map_err(Refused::invalid)?;
+    let setup = Setup { secrets, ..setup(file, bundle, options)? };
     let mut lists = Vec::new();
     for variant in file.facets.chosen(&options.variants).map_err(invalid)? {
         let ask = ListAsk::new(file, bundle, pool, &variant, &setup);
