@@ -25,7 +25,7 @@ const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/
 
 /// Calls of those who may do everything.
 const KEEPING: &str = "PUT /api/notices/{name}, DELETE /api/notices/{name}, POST /api/notices/{name}/pause, \
-    POST /api/notices/{name}/secret, POST /api/notices/{name}/try, POST /api/notices/{name}/messages/{number}/again, PUT /api/pools/{name}, DELETE /api/pools/{name}, GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}, PUT /api/secrets/{name}, DELETE /api/secrets/{name}";
+    POST /api/notices/{name}/secret, POST /api/notices/{name}/try, POST /api/notices/{name}/messages/{number}/again, PUT /api/pools/{name}, DELETE /api/pools/{name}, GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}, GET /api/audit, PUT /api/secrets/{name}, DELETE /api/secrets/{name}";
 
 /// Calls of machines that work, which the document does not have.
 const WORKING: &str = "GET /api/bundles/{digest}, GET /api/work/machine, PUT /api/work/blobs/{digest}";
@@ -201,4 +201,77 @@ fn the_service_ends_well_and_leaves_nothing_running() {
     quay.service().signal(libc::SIGTERM);
     assert_eq!(quay.service().wait(), 0);
     crate::quay::until("PostgreSQL is gone", || (crate::quay::processes_with(&data) == 0).then_some(()));
+}
+
+#[test]
+fn what_is_done_and_what_is_refused_is_on_record_and_stays_there() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 1);
+    let folder = quay.tap("gate", "a", "echo ok - $t", "");
+    assert_eq!(quay.wait(&folder, &[]).0, 0);
+    let make = |words: &[&str]| text(&quay.kesmo(&[&["token", "add"], words].concat()).stdout).trim().to_owned();
+    let reader = make(&["looks", "--role", "reader", "--until", "30d"]);
+    assert_eq!(quay.kesmo_as(&reader, &["stop", "gate/1"]).status.code(), Some(12));
+    assert!(quay.kesmo(&["park", "gate", "a", "--until", "2w", "--why", "it is late"]).status.success());
+    let (status, _, _) = call(&quay, "POST", "/api/runs", &[("Content-Type", "application/json")], b"{}");
+    assert_eq!(status, 401);
+    let told = crate::quay::until("it is on record", || {
+        let told = quay.json(&["audit", "--limit", "1000"]);
+        let all = told.as_array().expect("a list").clone();
+        all.iter().any(|one| one["status"] == 401).then_some(all)
+    });
+    let find = |what: &str, status: u64| {
+        let found = told.iter().find(|one| one["what"] == what && one["status"] == status);
+        found.unwrap_or_else(|| panic!("{what} {status} in {told:?}")).clone()
+    };
+    let start = find("start", 200);
+    assert_eq!((&start["who"], &start["note"]), (&"first-admin".into(), &"gate/1".into()));
+    assert_eq!(start["address"], "127.0.0.1");
+    assert_eq!(find("token add", 200)["note"], "looks, reader");
+    assert_eq!(find("park", 200)["note"], "a until 2w: it is late");
+    assert_eq!(find("stop", 403)["who"], "looks");
+    assert_eq!((&find("start", 401)["who"], &find("start", 401)["role"]), (&"".into(), &"".into()));
+    assert!(!told.iter().any(|one| one["path"].as_str().is_some_and(|path| path.contains("/work/"))), "work is none");
+    assert!(!serde_json::to_string(&told).expect("JSON").contains(&reader), "no token is told");
+    let refused = all_said(&quay.kesmo(&["audit", "--refused", "--who", "looks"]));
+    assert_says(&refused, &["looks (reader)", "stop", "refused (403)", "POST /api/runs/gate/1/stop"]);
+    let lines = text(&quay.kesmo(&["audit", "--json-lines", "--what", "park"]).stdout);
+    assert_eq!(lines.lines().count(), 1, "{lines}");
+    assert_says(&all_said(&quay.kesmo(&["audit", "--about", "no such thing"])), &["Nothing of that kind"]);
+    assert_says(&all_said(&quay.kesmo_as(&reader, &["audit"])), &["lacks the right to keep the service"]);
+    // It can be neither changed nor removed.
+    for statement in ["update audit set who = 'nobody'", "delete from audit"] {
+        let mut psql = std::process::Command::new("psql");
+        let output = psql.args(["-X", "-v", "ON_ERROR_STOP=1", "-c", statement]).arg(quay.database()).output();
+        let output = output.expect("psql runs");
+        assert!(!output.status.success());
+        assert_says(&all_said(&output), &["what was done stays on record"]);
+    }
+    // A token ends on its day, also for those who are signed in with it.
+    assert_says(&all_said(&quay.kesmo(&["token", "list"])), &["looks", "kesmo-", "until"]);
+    assert_eq!(quay.kesmo_as(&reader, &["runs"]).status.code(), Some(0));
+    quay.sql("update tokens set until = now() where name = 'looks'");
+    crate::quay::until("it has ended", || (quay.kesmo_as(&reader, &["runs"]).status.code() == Some(12)).then_some(()));
+    assert_says(&all_said(&quay.kesmo_as(&reader, &["runs"])), &["this token is not known here"]);
+    for (until, why) in [("yesterday", "is not a valid day"), ("2020-01-01", "has passed"), ("9999w", "ten years")] {
+        let refused = quay.kesmo(&["token", "add", "odd", "--role", "reader", "--until", until]);
+        assert_says(&all_said(&refused), &[why]);
+    }
+}
+
+#[test]
+fn a_login_can_be_forgotten() {
+    let quay = shared();
+    let home = tempfile::tempdir().expect("a folder");
+    let run = |words: &[&str]| {
+        let mut command = quay.command(words);
+        command.env("HOME", home.path());
+        command.output().expect("it runs")
+    };
+    assert_says(&all_said(&run(&["logout"])), &["Nothing was saved"]);
+    assert!(run(&["login", &quay.url]).status.success());
+    let file = home.path().join(".config/kesmo/login.json");
+    assert!(file.exists());
+    assert_says(&all_said(&run(&["logout"])), &["Forgotten", "login.json"]);
+    assert!(!file.exists());
 }

@@ -73,6 +73,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
             connection::close_handed_over();
             done(commands::worker::run(options, service).await)
         }
+        Command::Logout => done(commands::people::logout()),
         Command::Login(options) => done(commands::people::login(options, &kesmo.connection).await),
         Command::Suite(arguments::Suite::Draft(options)) => done(commands::drafting::draft(options, kesmo.json)),
         Command::Suite(arguments::Suite::Try(options)) => commands::drafting::try_suite(options, kesmo.json).await,
@@ -119,6 +120,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Usage(options) => done(commands::usage::run(options, &context()?).await),
         Command::Workers => done(commands::runs::workers(&context()?).await),
         Command::Secret(command) => done(commands::secrets::run(command, &context()?).await),
+        Command::Audit(options) => done(commands::people::audit(options, &context()?).await),
         Command::Token(command) => done(commands::people::token(command, &context()?).await),
     }
 }

@@ -37,6 +37,16 @@ impl Saved {
     }
 }
 
+/// Forgets what is saved; tells whether there was anything.
+pub fn forget() -> Result<Option<PathBuf>, Failure> {
+    let Some(path) = path() else { return Ok(None) };
+    match std::fs::remove_file(&path) {
+        Ok(()) => Ok(Some(path)),
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(e) => Err(Failure::trouble(format!("{}: {e}", path.display()))),
+    }
+}
+
 /// Saves how a service is called.
 pub fn save(service: &Service, token: &str) -> Result<PathBuf, Failure> {
     let path =

@@ -6,6 +6,7 @@
 pub mod access;
 pub mod api;
 mod app;
+mod auditing;
 mod console;
 mod deliveries;
 mod door;
@@ -303,6 +304,7 @@ async fn serve_with(
         thinking,
         dead: Arc::clone(&dead),
     };
+    let audited = app.store.clone();
     let catching_up = tokio::spawn(api::failing::keep_up(app.clone(), asked.clone()));
     let sealing = tokio::spawn(keep_sealed(app.store.clone()));
     let mut noticing = notices::start(app.clone(), sender, asked.clone());
@@ -360,7 +362,8 @@ async fn serve_with(
     });
     let rocket = api::mount(rocket::custom(figment).manage(app).manage(console::Compressed::default()))
         .attach(liftoff)
-        .attach(watched);
+        .attach(watched)
+        .attach(auditing::Auditing::start(audited));
     let mut died = None;
     let launched = match rocket.ignite().await {
         Ok(rocket) => {

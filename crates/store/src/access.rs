@@ -1,7 +1,10 @@
 //! Tokens and sessions of browsers: kept as hashes, never as text.
 
 use chrono::{DateTime, Utc};
-use diesel::{ExpressionMethods, Insertable, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper};
+use diesel::{
+    BoolExpressionMethods, ExpressionMethods, Insertable, OptionalExtension, QueryDsl, Queryable, Selectable,
+    SelectableHelper,
+};
 use diesel_async::RunQueryDsl;
 
 use crate::{
@@ -23,6 +26,10 @@ pub struct TokenRow {
     pub role: String,
     pub created_at: DateTime<Utc>,
     pub last_used_at: Option<DateTime<Utc>>,
+    /// It is good until then; none: until it is removed.
+    pub until: Option<DateTime<Utc>>,
+    /// The beginning of its text.
+    pub prefix: String,
 }
 
 impl Store {
@@ -31,12 +38,29 @@ impl Store {
     /// # Errors
     /// If PostgreSQL does not answer.
     pub async fn add_token(&self, name: &str, hash: &[u8], role: &str) -> Result<bool, Error> {
+        self.add_token_until(name, hash, role, None, "").await
+    }
+
+    /// The same of one that ends, with the beginning of its text.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn add_token_until(
+        &self,
+        name: &str,
+        hash: &[u8],
+        role: &str,
+        until: Option<DateTime<Utc>>,
+        prefix: &str,
+    ) -> Result<bool, Error> {
         let row = TokenRow {
             name: name.to_owned(),
             hash: hash.to_vec(),
             role: role.to_owned(),
             created_at: Utc::now(),
             last_used_at: None,
+            until,
+            prefix: prefix.to_owned(),
         };
         let mut c = self.connection().await?;
         let added = diesel::insert_into(tokens::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
@@ -58,7 +82,8 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn token_of_hash(&self, hash: &[u8]) -> Result<Option<TokenRow>, Error> {
         let mut c = self.connection().await?;
-        let found = tokens::table.filter(tokens::hash.eq(hash)).select(TokenRow::as_select());
+        let good = tokens::until.is_null().or(tokens::until.gt(Utc::now()));
+        let found = tokens::table.filter(tokens::hash.eq(hash)).filter(good).select(TokenRow::as_select());
         if let Some(found) = found.first(&mut c).await.optional()? {
             return Ok(Some(found));
         }
@@ -71,6 +96,8 @@ impl Store {
             role: WORKER.to_owned(),
             created_at: asked_at,
             last_used_at: None,
+            until: None,
+            prefix: String::new(),
         }))
     }
 
@@ -112,7 +139,9 @@ impl Store {
     pub async fn token_of_session(&self, hash: &[u8]) -> Result<Option<TokenRow>, Error> {
         let mut c = self.connection().await?;
         let found = sessions::table.inner_join(tokens::table).filter(sessions::hash.eq(hash));
-        let live = found.filter(sessions::until.gt(Utc::now())).select(TokenRow::as_select());
+        // A session is good no longer than the token that made it.
+        let good = tokens::until.is_null().or(tokens::until.gt(Utc::now()));
+        let live = found.filter(sessions::until.gt(Utc::now())).filter(good).select(TokenRow::as_select());
         Ok(live.first(&mut c).await.optional()?)
     }
 

@@ -1,7 +1,16 @@
 //! The tables as Diesel sees them. Kept in step with `migrations/`.
 
 diesel::table! {
-    tokens (name) { name -> Text, hash -> Binary, role -> Text, created_at -> Timestamptz, last_used_at -> Nullable<Timestamptz>, }
+    tokens (name) {
+        name -> Text, hash -> Binary, role -> Text, created_at -> Timestamptz, last_used_at -> Nullable<Timestamptz>,
+        until -> Nullable<Timestamptz>, prefix -> Text,
+    }
+}
+diesel::table! {
+    audit (id) {
+        id -> BigInt, at -> Timestamptz, who -> Text, role -> Text, address -> Text, what -> Text, path -> Text, status -> Integer,
+        note -> Text,
+    }
 }
 diesel::table! {
     sessions (hash) { hash -> Binary, token -> Text, made_at -> Timestamptz, until -> Timestamptz, }

@@ -47,7 +47,7 @@ pub use import::Import;
 pub use join::Join;
 pub use measures::Measures;
 pub use notices::{AddNotice, NoticeCommand, OneMessage};
-pub use people::{Login, Token};
+pub use people::{Audit, Login, Token};
 pub use planning::{Forecast, Park, Parked, PortionOf, Unpark};
 pub use pools::{AddPool, Kind, Pool, RemovePool, ShowPool};
 pub use queue::{Queue, QueueCommand};
@@ -86,6 +86,8 @@ pub enum Command {
     Worker(Worker),
     /// Save a service's address and a token for later calls
     Login(Login),
+    /// Forget the address and the token that were saved
+    Logout,
     /// Draft, try, add, check, list, show, poll or remove suites
     #[command(subcommand)]
     Suite(Suite),
@@ -171,6 +173,8 @@ pub enum Command {
     /// Keep, list or remove secrets that runs are given
     #[command(subcommand)]
     Secret(Secret),
+    /// Who did what when, and what was refused
+    Audit(Audit),
     /// Add, list or remove tokens
     #[command(subcommand)]
     Token(Token),

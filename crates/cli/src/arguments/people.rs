@@ -27,4 +27,35 @@ pub struct NewToken {
     /// reader, operator, admin or worker
     #[arg(long, value_name = "ROLE")]
     pub role: String,
+    /// It ends after this day (UTC): a date, 90d or 4w [else: when it is removed]
+    #[arg(long, value_name = "DAY")]
+    pub until: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub struct Audit {
+    /// Only what the token of this name did
+    #[arg(long, value_name = "TOKEN")]
+    pub who: Option<String>,
+    /// Only this: start, stop, park, "token add", "secret add", "sign in" …
+    #[arg(long, value_name = "WORDS")]
+    pub what: Option<String>,
+    /// Only what has this in its call or note
+    #[arg(long, value_name = "TEXT")]
+    pub about: Option<String>,
+    /// From this day on (UTC)
+    #[arg(long, value_name = "DATE")]
+    pub from: Option<String>,
+    /// Before this day (UTC)
+    #[arg(long, value_name = "DATE")]
+    pub until: Option<String>,
+    /// Only what was refused
+    #[arg(long)]
+    pub refused: bool,
+    /// How many at most
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// A JSON object a line, the oldest first
+    #[arg(long, conflicts_with = "json")]
+    pub json_lines: bool,
 }

@@ -3,15 +3,16 @@
 use std::io::{BufRead, IsTerminal, Write};
 
 use kesmo_core::name::did_you_mean;
-use kesmo_wire::api::{Me, NewToken, Role, Token};
+use kesmo_wire::api::{Audited, Me, NewToken, Role, Token};
 
 use super::print_json;
 use crate::{
-    arguments::{Login, Token as Command},
+    arguments::{Audit, Login, Token as Command},
     connection::Connection,
     context::Context,
     failure::Failure,
-    saved, view,
+    saved,
+    view::{self, safe::plain},
 };
 
 /// Checks an address and a token, and saves them.
@@ -40,6 +41,54 @@ pub async fn login(options: &Login, connection: &Connection) -> Result<(), Failu
     Ok(())
 }
 
+/// Forgets what `kesmo login` saved.
+pub fn logout() -> Result<(), Failure> {
+    match saved::forget()? {
+        Some(path) => println!("Forgotten: {}. The token itself is good until it ends or is removed.", path.display()),
+        None => println!("Nothing was saved."),
+    }
+    Ok(())
+}
+
+/// Who did what when.
+pub async fn audit(options: &Audit, context: &Context) -> Result<(), Failure> {
+    let mut query = vec![("limit", options.limit.to_string())];
+    let words = [
+        ("who", &options.who),
+        ("what", &options.what),
+        ("about", &options.about),
+        ("from", &options.from),
+        ("until", &options.until),
+    ];
+    query.extend(words.into_iter().filter_map(|(name, value)| Some((name, value.clone()?))));
+    query.extend(options.refused.then(|| ("refused", "true".to_owned())));
+    let mut found: Vec<Audited> = context.client.get("/api/audit", &query).await?;
+    if context.json {
+        return print_json(&found);
+    }
+    if options.json_lines {
+        found.reverse();
+        for one in &found {
+            println!("{}", serde_json::to_string(one).map_err(|e| Failure::trouble(e.to_string()))?);
+        }
+        return Ok(());
+    }
+    if found.is_empty() {
+        println!("Nothing of that kind is on record.");
+        return Ok(());
+    }
+    let row = |one: &Audited| {
+        let who =
+            if one.who.is_empty() { "nobody known".to_owned() } else { format!("{} ({})", plain(&one.who), one.role) };
+        let how = if one.status >= 400 { format!("refused ({})", one.status) } else { "done".to_owned() };
+        let about =
+            if one.note.is_empty() { plain(&one.path) } else { format!("{}: {}", plain(&one.path), plain(&one.note)) };
+        vec![view::moment(one.at), who, one.what.clone(), how, one.address.clone(), about]
+    };
+    print!("{}", view::table(&["at", "who", "what", "", "from", "about"], found.iter().map(row).collect()));
+    Ok(())
+}
+
 pub async fn token(command: &Command, context: &Context) -> Result<(), Failure> {
     match command {
         Command::Add(new) => {
@@ -50,7 +99,10 @@ pub async fn token(command: &Command, context: &Context) -> Result<(), Failure> 
                     new.role
                 ))
             })?;
-            let made: Token = context.client.post("/api/tokens", &NewToken { name: new.name.clone(), role }).await?;
+            let made: Token = context
+                .client
+                .post("/api/tokens", &NewToken { name: new.name.clone(), role, until: new.until.clone() })
+                .await?;
             if context.json {
                 return print_json(&made);
             }
@@ -65,9 +117,11 @@ pub async fn token(command: &Command, context: &Context) -> Result<(), Failure> 
             }
             let rows = tokens.iter().map(|t| {
                 let used = t.last_used_at.map_or_else(|| "never".to_owned(), view::moment);
-                vec![t.name.clone(), t.role.word().to_owned(), view::moment(t.created_at), used]
+                let until = t.until.map_or_else(|| "it is removed".to_owned(), view::moment);
+                let begins = if t.prefix.is_empty() { String::new() } else { format!("{}…", t.prefix) };
+                vec![t.name.clone(), t.role.word().to_owned(), begins, view::moment(t.created_at), until, used]
             });
-            print!("{}", view::table(&["token", "role", "made", "last used"], rows.collect()));
+            print!("{}", view::table(&["token", "role", "begins", "made", "until", "last used"], rows.collect()));
         }
         Command::Remove(named) => {
             context.client.delete(&format!("/api/tokens/{}", named.name)).await?;

@@ -15,7 +15,7 @@ use rocket::{
     request::{FromRequest, Outcome},
 };
 
-use crate::{app::App, error::Error, known::REMEMBERED};
+use crate::{app::App, auditing::Who, error::Error, known::REMEMBERED};
 
 /// The console's cookie. It holds a session and not the token: cookies go to every port of a host, and so to whatever else
 /// listens there.
@@ -56,18 +56,26 @@ impl Right {
     }
 }
 
+/// The name of the token that is made where there is no admin's.
+const FIRST: &str = "first-admin";
+
 /// Makes the first token where there is none, and keeps its text in the data folder.
 ///
 /// # Errors
 /// If PostgreSQL or the folder cannot be written.
 pub async fn first_token(store: &Store, data: &std::path::Path) -> Result<Option<String>, Error> {
-    if store.tokens().await?.iter().any(|t| t.role == Role::Admin.word()) {
+    let now = chrono::Utc::now();
+    let good =
+        |t: &kesmo_store::access::TokenRow| t.role == Role::Admin.word() && t.until.is_none_or(|until| until > now);
+    if store.tokens().await?.iter().any(good) {
         return Ok(None);
     }
     let token = new_token();
     let path = data.join("admin-token");
     kesmo_files::secret::write_secret(&path, &token).map_err(|e| Error::file(&path, &e))?;
-    store.add_token("first-admin", &hash(&token), Role::Admin.word()).await?;
+    // One of that name that has ended makes room for it.
+    store.remove_token(FIRST).await?;
+    store.add_token(FIRST, &hash(&token), Role::Admin.word()).await?;
     Ok(Some(token))
 }
 
@@ -151,7 +159,7 @@ pub async fn who(app: &App, shown: &Shown) -> Result<Me, (Status, Refusal)> {
         let say = if matches!(shown, Shown::Session(_)) {
             "you are not signed in any more: sign in with a token"
         } else {
-            "this token is not known here: it may have been removed, or belong to another service. Ask an admin for one \
+            "this token is not known here: it may have been removed, have ended, or belong to another service. Ask an admin for one \
                    (`kesmo token add NAME --role ROLE`)"
         };
         return Err(refusal(Status::Unauthorized, "unauthorized", say.into()));
@@ -194,7 +202,12 @@ async fn pass(request: &Request<'_>, right: Right) -> Outcome<Me, ()> {
     if let Err(why) = from_here(request, app.reached_at.as_deref(), by_session) {
         return refuse(Status::Forbidden, Refusal { kind: "forbidden".into(), message: why });
     }
-    match who(app, &shown).await {
+    let who = who(app, &shown).await;
+    if let Ok(me) = &who {
+        *request.local_cache(Who::default).0.lock().unwrap_or_else(std::sync::PoisonError::into_inner) =
+            Some(me.clone());
+    }
+    match who {
         Err((status, refusal)) => refuse(status, refusal),
         Ok(me) if right.held_by(me.role) => match app.floor.stalled() {
             // Else the call would wait as long. What workers send needs no floor, or waits on their side.

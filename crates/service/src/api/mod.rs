@@ -6,6 +6,7 @@ pub mod briefs;
 pub mod cases;
 pub(crate) mod comparing;
 pub mod covers;
+mod days;
 mod entries;
 pub mod failing;
 mod found;
@@ -177,7 +178,7 @@ impl Modify for Bearer {
     security(("token" = [])),
     paths(
         health,
-        people::sign_in, people::sign_out, people::me, people::tokens, people::add_token, people::remove_token,
+        people::sign_in, people::sign_out, people::me, people::tokens, people::add_token, people::remove_token, people::audit,
         suites::bundle_known, suites::put_bundle, suites::add, suites::list, suites::show, suites::remove, suites::draft,
         planning::chosen, planning::portion, planning::forecast, parks::all_parks, parks::suite_parks,
         parks::park, parks::unpark, planning::meet,

@@ -14,11 +14,13 @@ use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json:
 
 use super::{
     body::{Answer, Sent, body},
+    days::day_of,
     planning::{invalid, listed},
 };
 use crate::{
     access::{MayOperate, MaySee},
     app::App,
+    auditing::Record,
     lookup::{DEFAULT_POOL, named, suite_file},
     refused::Refused,
 };
@@ -65,25 +67,10 @@ async fn suite_parks(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<V
     Ok(Json(parks(app, Some(row.id)).await?))
 }
 
-/// The last day of a park: a date, or a number of days or weeks from today (`10d`, `2w`).
+/// The last day of a park.
 fn last_day(text: &str, today: NaiveDate) -> Result<NaiveDate, Refused> {
-    let ahead = |days: u64| today.checked_add_days(Days::new(days)).unwrap_or(today);
-    let counted = |unit: char, days: u64| {
-        text.strip_suffix(unit)
-            .and_then(|n| n.trim().parse::<u64>().ok())
-            .map(|n| ahead(n.saturating_mul(days).min(100_000)))
-    };
-    let day = NaiveDate::parse_from_str(text, "%Y-%m-%d").ok().or_else(|| counted('d', 1)).or_else(|| counted('w', 7));
-    let Some(day) = day else {
-        return Err(Refused::invalid(format!(
-            "--until {text:?} is not a valid day: write it like {}, or 10d, or 2w",
-            ahead(14)
-        )));
-    };
-    if day < today {
-        return Err(Refused::invalid(format!("--until {day} has passed; today is {today} by UTC")));
-    }
-    if day > ahead(LONGEST_PARK) {
+    let day = day_of(text, today)?;
+    if day > today.checked_add_days(Days::new(LONGEST_PARK)).unwrap_or(day) {
         return Err(Refused::invalid(format!(
             "--until {day} is more than a year away: a park is for a while; drop the test from the suite instead"
         )));
@@ -95,8 +82,15 @@ fn last_day(text: &str, today: NaiveDate) -> Result<NaiveDate, Refused> {
 #[utoipa::path(post, path = "/api/suites/{suite}/parks", params(("suite" = String, Path)), request_body = NewPark, tag = "suites",
     responses((status = 200, body = Parked), (status = 422)))]
 #[post("/api/suites/<suite>/parks", data = "<new>")]
-async fn park(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPark>) -> Answer<Parked> {
+async fn park(
+    app: &State<App>,
+    caller: MayOperate,
+    record: Record<'_>,
+    suite: &str,
+    new: Sent<NewPark>,
+) -> Answer<Parked> {
     let new = body(new)?;
+    record.note(format!("{} until {}: {}", new.pattern, new.until, new.why));
     let row = named(app, suite).await?;
     let pattern = Pattern::parse_or_name(&new.pattern).map_err(invalid)?;
     let until = last_day(new.until.trim(), Utc::now().date_naive())?;
@@ -131,8 +125,15 @@ async fn park(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPa
 #[utoipa::path(delete, path = "/api/suites/{suite}/parks", params(("suite" = String, Path), ("pattern" = String, Query)), tag = "suites",
     responses((status = 204), (status = 404)))]
 #[delete("/api/suites/<suite>/parks?<pattern>")]
-async fn unpark(app: &State<App>, _caller: MayOperate, suite: &str, pattern: &str) -> Result<Status, Refused> {
+async fn unpark(
+    app: &State<App>,
+    _caller: MayOperate,
+    record: Record<'_>,
+    suite: &str,
+    pattern: &str,
+) -> Result<Status, Refused> {
     let row = named(app, suite).await?;
+    record.note(pattern);
     if app.store.remove_park(row.id, pattern).await? {
         return Ok(Status::NoContent);
     }

@@ -1,7 +1,8 @@
 //! Signing in, and tokens.
 
 use kesmo_core::name::Slug;
-use kesmo_wire::api::{Me, NewToken, Role, SignIn, Token};
+use kesmo_store::audit::{AuditFilter, AuditRow};
+use kesmo_wire::api::{Audited, Me, NewToken, Role, SignIn, Token};
 use rocket::{
     Route, State, delete, get,
     http::{Cookie, CookieJar, SameSite, Status},
@@ -11,26 +12,40 @@ use rocket::{
     serde::json::Json,
 };
 
-use super::body::{Answer, Sent, body};
+use super::{
+    body::{Answer, Sent, body},
+    days::end_of,
+};
 use crate::{
     access::{self, COOKIE, MayKeep, MaySee, SESSION_DAYS, Shown},
     app::App,
+    auditing::Record,
     refused::Refused,
 };
 
+/// Letters of a token's text that are kept to tell it by.
+const PREFIX: usize = 12;
+
 pub(super) fn routes() -> Vec<Route> {
-    routes![sign_in, sign_out, me, tokens, add_token, remove_token]
+    routes![sign_in, sign_out, me, tokens, add_token, remove_token, audit]
 }
 
 /// Signs the console in: a session goes into a cookie that scripts and other sites cannot reach.
 #[utoipa::path(post, path = "/api/session", request_body = SignIn, security(()), tag = "people",
     responses((status = 200, body = Me), (status = 401, description = "the token is not known"), (status = 403)))]
 #[post("/api/session", data = "<sign_in>")]
-async fn sign_in(app: &State<App>, cookies: &CookieJar<'_>, origin: Origin, sign_in: Sent<SignIn>) -> Answer<Me> {
+async fn sign_in(
+    app: &State<App>,
+    cookies: &CookieJar<'_>,
+    origin: Origin,
+    record: Record<'_>,
+    sign_in: Sent<SignIn>,
+) -> Answer<Me> {
     let sign_in = body(sign_in)?;
     origin.0.map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))?;
     let shown = Shown::Token(access::hash(sign_in.token.trim()));
     let me = access::who(app, &shown).await.map_err(|(status, refusal)| Refused(status, refusal))?;
+    record.who(&me);
     if me.role == Role::Worker {
         let say = "a worker token can only work: sign in with a reader, operator or admin token";
         return Err(Refused::new(Status::Forbidden, "forbidden", say));
@@ -63,9 +78,17 @@ impl<'r> FromRequest<'r> for Origin {
 /// Signs the console out: its session ends.
 #[utoipa::path(delete, path = "/api/session", security(()), tag = "people", responses((status = 204), (status = 403)))]
 #[delete("/api/session")]
-async fn sign_out(app: &State<App>, cookies: &CookieJar<'_>, origin: Origin) -> Result<Status, Refused> {
+async fn sign_out(
+    app: &State<App>,
+    cookies: &CookieJar<'_>,
+    origin: Origin,
+    record: Record<'_>,
+) -> Result<Status, Refused> {
     origin.0.map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))?;
     if let Some(cookie) = cookies.get(COOKIE) {
+        if let Ok(me) = access::who(app, &Shown::Session(access::hash(cookie.value().trim()))).await {
+            record.who(&me);
+        }
         app.store.remove_session(&access::hash(cookie.value().trim())).await?;
         app.known.forget();
     }
@@ -86,7 +109,15 @@ fn me(caller: MaySee) -> Json<Me> {
 async fn tokens(app: &State<App>, _caller: MayKeep) -> Answer<Vec<Token>> {
     let read = |row: kesmo_store::access::TokenRow| {
         let role = Role::of(&row.role)?;
-        Some(Token { name: row.name, role, created_at: row.created_at, last_used_at: row.last_used_at, token: None })
+        Some(Token {
+            name: row.name,
+            role,
+            created_at: row.created_at,
+            last_used_at: row.last_used_at,
+            until: row.until,
+            prefix: row.prefix,
+            token: None,
+        })
     };
     Ok(Json(app.store.tokens().await?.into_iter().filter_map(read).collect()))
 }
@@ -94,17 +125,28 @@ async fn tokens(app: &State<App>, _caller: MayKeep) -> Answer<Vec<Token>> {
 /// Makes a token. Its text is in this answer only.
 #[utoipa::path(post, path = "/api/tokens", request_body = NewToken, tag = "people", responses((status = 200, body = Token)))]
 #[post("/api/tokens", data = "<new>")]
-async fn add_token(app: &State<App>, _caller: MayKeep, new: Sent<NewToken>) -> Answer<Token> {
+async fn add_token(app: &State<App>, _caller: MayKeep, record: Record<'_>, new: Sent<NewToken>) -> Answer<Token> {
     let new = body(new)?;
     let name = Slug::parse("the token's name", &new.name).map_err(|e| Refused::invalid(e.to_string()))?;
+    record.note(format!("{name}, {}", new.role.word()));
+    let until = new.until.as_deref().map(|text| end_of(text.trim(), chrono::Utc::now().date_naive())).transpose()?;
     let token = access::new_token();
-    if !app.store.add_token(name.as_str(), &access::hash(&token), new.role.word()).await? {
+    let prefix: String = token.chars().take(PREFIX).collect();
+    if !app.store.add_token_until(name.as_str(), &access::hash(&token), new.role.word(), until, &prefix).await? {
         return Err(Refused::conflict(format!(
             "there is a token named {name} already: remove it first, or choose another name"
         )));
     }
     let created_at = chrono::Utc::now();
-    Ok(Json(Token { name: name.to_string(), role: new.role, created_at, last_used_at: None, token: Some(token) }))
+    Ok(Json(Token {
+        name: name.to_string(),
+        role: new.role,
+        created_at,
+        last_used_at: None,
+        until,
+        prefix,
+        token: Some(token),
+    }))
 }
 
 /// Removes a token: it is refused from then on.
@@ -120,4 +162,57 @@ async fn remove_token(app: &State<App>, caller: MayKeep, name: &str) -> Result<S
     }
     app.known.forget();
     Ok(Status::NoContent)
+}
+
+/// What was done and what was refused, the latest first: by `who`, `what` (`token add`), `about` (what its call or note holds), from the day
+/// `from` on and before `until` (UTC), only `refused` calls or only others; those before the id `before`.
+#[utoipa::path(get, path = "/api/audit", operation_id = "audit", tag = "people", params(("who" = Option<String>, Query), ("what" = Option<String>, Query),
+    ("about" = Option<String>, Query), ("from" = Option<String>, Query), ("until" = Option<String>, Query), ("refused" = Option<bool>, Query),
+    ("before" = Option<i64>, Query), ("limit" = Option<u32>, Query)), responses((status = 200, body = [Audited])))]
+#[get("/api/audit?<asked..>")]
+async fn audit(app: &State<App>, _caller: MayKeep, asked: AuditAsked<'_>) -> Answer<Vec<Audited>> {
+    let day = |name: &str, text: Option<&str>| {
+        let read = |text: &str| -> Result<_, Refused> {
+            let day = text.parse::<chrono::NaiveDate>().ok();
+            let day = day.filter(|day| (1970..=9999).contains(&chrono::Datelike::year(day)));
+            let wrong = || Refused::invalid(format!("{name}={text:?} is not a valid day: write it like 2026-12-31"));
+            Ok(day.ok_or_else(wrong)?.and_time(chrono::NaiveTime::MIN).and_utc())
+        };
+        text.map(read).transpose()
+    };
+    let filter = AuditFilter {
+        who: asked.who.map(str::to_owned),
+        what: asked.what.map(str::to_owned),
+        about: asked.about.map(str::to_owned),
+        from: day("from", asked.from)?,
+        until: day("until", asked.until)?,
+        refused: asked.refused,
+        before: asked.before,
+        limit: i64::from(asked.limit.unwrap_or(100).clamp(1, 10_000)),
+    };
+    let told = |row: AuditRow| Audited {
+        id: row.id,
+        at: row.at,
+        who: row.who,
+        role: row.role,
+        address: row.address,
+        what: row.what,
+        path: row.path,
+        status: row.status,
+        note: row.note,
+    };
+    Ok(Json(app.store.audit(&filter).await?.into_iter().map(told).collect()))
+}
+
+/// What of the record is asked for.
+#[derive(rocket::FromForm)]
+struct AuditAsked<'r> {
+    who: Option<&'r str>,
+    what: Option<&'r str>,
+    about: Option<&'r str>,
+    from: Option<&'r str>,
+    until: Option<&'r str>,
+    refused: Option<bool>,
+    before: Option<i64>,
+    limit: Option<u32>,
 }

@@ -24,6 +24,7 @@ use super::{
 use crate::{
     access::{MayOperate, MaySee},
     app::App,
+    auditing::Record,
     lookup::{named, suite_file},
     refused::Refused,
     starting::{self, Looked, Wanted},
@@ -188,9 +189,10 @@ async fn not_passed(app: &App, row: &RunRow, run: &str) -> Result<ToRepeat, Refu
 #[utoipa::path(post, path = "/api/runs", operation_id = "start_run", request_body = NewRun, tag = "runs",
     responses((status = 200, body = Run), (status = 404), (status = 422)))]
 #[post("/api/runs", data = "<new>")]
-async fn start(app: &State<App>, caller: MayOperate, new: Sent<NewRun>) -> Answer<Run> {
+async fn start(app: &State<App>, caller: MayOperate, record: Record<'_>, new: Sent<NewRun>) -> Answer<Run> {
     let (made, suite) = check_new(app, body(new)?, &caller.0.name).await?;
     let row = app.store.add_run(&made).await?;
+    record.note(format!("{suite}/{}", row.number));
     if made.origin.replace_older {
         app.floor.look().await;
     }

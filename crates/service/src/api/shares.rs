@@ -1,8 +1,6 @@
 //! Addresses that show one thing without a sign-in: a run's report, a badge, a feed. Whoever knows one sees that and nothing else.
 
-use std::str::FromStr;
-
-use chrono::{Days, NaiveDate, NaiveTime, Utc};
+use chrono::Utc;
 use kesmo_core::{
     format::{
         badge::{draw, standing},
@@ -23,6 +21,7 @@ use rocket::{
 
 use super::{
     body::{Answer, Sent, body},
+    days::end_of,
     found::find,
     report_pages::Pictures,
     reports::text_of,
@@ -30,13 +29,13 @@ use super::{
 use crate::{
     access::{self, MayOperate, MaySee},
     app::App,
+    auditing::Record,
     lookup::named,
     refused::Refused,
 };
 
-/// A run's address ends after so many days if nothing else is said, and any address that is to end within so many.
+/// A run's address ends after so many days if nothing else is said.
 const USUAL_DAYS: u64 = 7;
-const MOST_DAYS: u64 = 3660;
 /// Runs of a feed, and runs of which one was not stopped, for a badge.
 const FEED_RUNS: i64 = 50;
 const BADGE_RUNS: i64 = 20;
@@ -80,32 +79,16 @@ async fn shares(app: &State<App>, _caller: MaySee) -> Answer<Vec<SharedAddress>>
     Ok(Json(app.store.shares().await?.into_iter().map(|(row, suite, number)| told(row, suite, number)).collect()))
 }
 
-/// The last day that is asked for.
-fn last_day(text: &str, today: NaiveDate) -> Result<NaiveDate, Refused> {
-    let ahead = |days: u64| today.checked_add_days(Days::new(days)).unwrap_or(today);
-    let counted = |unit: char, each: u64| {
-        let count: u64 = text.strip_suffix(unit)?.parse().ok()?;
-        Some(ahead(count.saturating_mul(each).min(MOST_DAYS + 1)))
-    };
-    let day = NaiveDate::from_str(text).ok().or_else(|| counted('d', 1)).or_else(|| counted('w', 7));
-    match day {
-        None => Err(Refused::invalid(format!(
-            "--until {text:?} is not a valid day: write it like {}, or 7d, or 2w",
-            ahead(USUAL_DAYS)
-        ))),
-        Some(day) if day < today => Err(Refused::invalid(format!("--until {day} has passed; today is {today} by UTC"))),
-        Some(day) if day > ahead(MOST_DAYS) => Err(Refused::invalid(format!(
-            "--until {day} is more than ten years away: leave it out, and end the address when nobody needs it any more"
-        ))),
-        Some(day) => Ok(day),
-    }
-}
-
 /// Makes an address. It is in this answer only.
 #[utoipa::path(post, path = "/api/shares", operation_id = "add_share", request_body = NewShare, tag = "runs",
     responses((status = 200, body = SharedAddress), (status = 404), (status = 422)))]
 #[post("/api/shares", data = "<new>")]
-async fn add_share(app: &State<App>, caller: MayOperate, new: Sent<NewShare>) -> Answer<SharedAddress> {
+async fn add_share(
+    app: &State<App>,
+    caller: MayOperate,
+    record: Record<'_>,
+    new: Sent<NewShare>,
+) -> Answer<SharedAddress> {
     let new = body(new)?;
     let mut run = None;
     let mut suite = None;
@@ -140,13 +123,7 @@ async fn add_share(app: &State<App>, caller: MayOperate, new: Sent<NewShare>) ->
     };
     let today = Utc::now().date_naive();
     let usual = || (new.kind == ShareKind::Run).then(|| format!("{USUAL_DAYS}d"));
-    let day = match new.until.clone().or_else(usual) {
-        Some(text) => Some(last_day(text.trim(), today)?),
-        None => None,
-    };
-    // To the end of that day.
-    let until =
-        day.and_then(|day| day.checked_add_days(Days::new(1))).map(|day| day.and_time(NaiveTime::MIN).and_utc());
+    let until = new.until.clone().or_else(usual).map(|text| end_of(text.trim(), today)).transpose()?;
     let key = kesmo_files::secret::random_text();
     let hash = access::hash(&key);
     let row = NewRow {
@@ -158,6 +135,13 @@ async fn add_share(app: &State<App>, caller: MayOperate, new: Sent<NewShare>) ->
         until,
         made_by: &caller.0.name,
     };
+    record.note(
+        [Some(what), new.run.as_deref(), new.suite.as_deref(), new.brief.as_deref()]
+            .into_iter()
+            .flatten()
+            .collect::<Vec<_>>()
+            .join(" "),
+    );
     let row = app.store.add_share(&row).await?;
     let ending = match new.kind {
         ShareKind::Run => "",
@@ -272,26 +256,4 @@ async fn name_of(app: &App, row: &ShareRow) -> Result<String, Refused> {
         (Some(suite), Some(brief)) => format!("{suite} {brief}"),
         (suite, brief) => suite.or_else(|| brief.clone()).unwrap_or_default(),
     })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_last_day_is_a_date_or_so_many_days_ahead() {
-        let today = NaiveDate::from_ymd_opt(2026, 12, 30).expect("a day");
-        let day = |text| last_day(text, today).map(|day| day.to_string()).map_err(|e| e.1.message);
-        assert_eq!(day("7d").as_deref(), Ok("2027-01-06"));
-        assert_eq!(day("2w").as_deref(), Ok("2027-01-13"));
-        assert_eq!(day("2026-12-30").as_deref(), Ok("2026-12-30"));
-        for (wrong, why) in [
-            ("2026-12-29", "has passed"),
-            ("soon", "is not a valid day"),
-            ("99999999999d", "ten years"),
-            ("-3d", "not a valid"),
-        ] {
-            assert!(day(wrong).is_err_and(|said| said.contains(why)), "{wrong}");
-        }
-    }
 }

@@ -24,6 +24,7 @@ use super::{
 use crate::{
     access::{MayKeep, MayOperate, MaySee},
     app::App,
+    auditing::Record,
     lookup::{digest, named, suite_file},
     refused::Refused,
 };
@@ -80,7 +81,7 @@ async fn put_bundle(app: &State<App>, _caller: MayOperate, bundle: &str, content
 /// Adds a suite from an uploaded bundle, or gives the suite of that name new files.
 #[utoipa::path(post, path = "/api/suites", request_body = NewSuite, tag = "suites", responses((status = 200, body = SuiteDetail)))]
 #[post("/api/suites", data = "<new>")]
-async fn add(app: &State<App>, _caller: MayOperate, new: Sent<NewSuite>) -> Answer<SuiteDetail> {
+async fn add(app: &State<App>, _caller: MayOperate, record: Record<'_>, new: Sent<NewSuite>) -> Answer<SuiteDetail> {
     let NewSuite { bundle, git } = body(new)?;
     let (bundle, git) = match (bundle, git) {
         (Some(bundle), None) => (bundle, None),
@@ -88,6 +89,7 @@ async fn add(app: &State<App>, _caller: MayOperate, new: Sent<NewSuite>) -> Answ
         _ => return Err(Refused::invalid("say where its files come from: exactly one of `bundle` and `git`")),
     };
     let (_, file) = suite_file(app, &bundle).await?;
+    record.note(file.suite.as_str());
     let row = app.store.put_suite(file.suite.as_str(), &file.about, &bundle, false).await?;
     app.store.put_git(row.id, git.as_ref()).await?;
     let row = named(app, &row.slug).await?;

@@ -33,6 +33,7 @@ use super::body::{Answer, Sent, body};
 use crate::{
     access::{MayOperate, MaySee},
     app::App,
+    auditing::Record,
     rates::PER_MINUTE,
     refused::Refused,
     starting::{self, Looked, Wanted},
@@ -114,8 +115,9 @@ fn view_with(row: WebhookRow, deliveries: Vec<Delivery>, secret: Option<String>)
 #[utoipa::path(post, path = "/api/webhooks", operation_id = "add_webhook", request_body = NewWebhook, tag = "webhooks",
     responses((status = 200, body = WebhookOf), (status = 409), (status = 422)))]
 #[post("/api/webhooks", data = "<new>")]
-async fn add(app: &State<App>, caller: MayOperate, new: Sent<NewWebhook>) -> Answer<WebhookOf> {
+async fn add(app: &State<App>, caller: MayOperate, record: Record<'_>, new: Sent<NewWebhook>) -> Answer<WebhookOf> {
     let new = body(new)?;
+    record.note(format!("{} for the brief {}", new.name, new.brief));
     Slug::parse("the webhook's name", &new.name).map_err(invalid)?;
     let brief = starting::brief_named(app, &new.brief).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?;
     let (_, takes) = rules(&new.takes, &new.whens)?;

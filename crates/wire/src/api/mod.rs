@@ -39,7 +39,7 @@ pub use history::{
 pub use measures::{MeasureNow, MeasureOf, MeasureOfSuite, MeasurePoint, MeasuredRun, MeasuresOf};
 pub use notices::{NewNotice, NoticeEvent, NoticeMessage, NoticeOf};
 pub use parks::{NewPark, Park, Parked};
-pub use people::{Me, NewToken, Role, SignIn, Token};
+pub use people::{Audited, Me, NewToken, Role, SignIn, Token};
 pub use planning::{
     Forecast, ForecastPoint, ForecastQuery, Meet, Met, PortionOf, PortionQuery, TestLine, Tests, TestsQuery,
 };

@@ -59,6 +59,9 @@ pub struct Me {
 pub struct NewToken {
     pub name: String,
     pub role: Role,
+    /// The last day (UTC), `2026-12-31`, or in how many days or weeks that is: `90d`, `4w`; none: it ends when it is removed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<String>,
 }
 
 /// A token as it is listed; its text is shown only once, when it is made.
@@ -68,7 +71,33 @@ pub struct Token {
     pub role: Role,
     pub created_at: DateTime<Utc>,
     pub last_used_at: Option<DateTime<Utc>>,
+    /// It is good until then; none: until it is removed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<DateTime<Utc>>,
+    /// The beginning of its text, to tell it from others; empty of one from before these were kept.
+    #[serde(default)]
+    pub prefix: String,
     /// Only in the answer that makes it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
+}
+
+/// Something that was done, or refused.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Audited {
+    pub id: i64,
+    pub at: DateTime<Utc>,
+    /// The token's name; empty where none was shown that is known.
+    pub who: String,
+    pub role: String,
+    /// The address that it came from.
+    pub address: String,
+    /// In words: `start`, `token add`; `look` of what was only asked for and refused.
+    pub what: String,
+    /// The call: `POST /api/runs`.
+    pub path: String,
+    /// How it was answered (RFC 9110): from 400 on it was refused.
+    pub status: i32,
+    /// What it was about, beyond what the path says.
+    pub note: String,
 }
