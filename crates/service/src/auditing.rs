@@ -2,7 +2,7 @@
 
 use std::{
     sync::{
-        Arc, Mutex, PoisonError,
+        Arc, PoisonError,
         atomic::{AtomicU32, AtomicU64, Ordering},
     },
     time::Duration,
@@ -11,16 +11,14 @@ use std::{
 use chrono::Utc;
 use kesmo_core::name::shorten;
 use kesmo_store::{Store, audit::NewAudit};
-use kesmo_wire::api::Me;
 use rocket::{
     Request, Response,
     fairing::{Fairing, Info as About, Kind},
     http::{Method, Status},
-    request::{FromRequest, Outcome},
 };
 use tokio::sync::mpsc;
 
-use crate::access::Caller;
+use crate::access::{Caller, Said, Who};
 
 /// What waits to be written at most; PostgreSQL may be away.
 const MOST_WAITING: usize = 20_000;
@@ -83,37 +81,6 @@ const WORDS: &[(&str, &str)] = &[
 #[must_use]
 pub fn word_of(call: &str) -> Option<&'static str> {
     WORDS.iter().find(|known| known.0 == call).map(|known| known.1)
-}
-
-/// Who made a call, as the guard that let it through, or did not, knows.
-#[derive(Default)]
-pub(crate) struct Who(pub Mutex<Option<Me>>);
-
-/// What a call says of itself for the record.
-#[derive(Default)]
-struct Said(Mutex<String>);
-
-/// Lets a call say what it is about, where its path does not.
-pub struct Record<'r>(&'r Request<'r>);
-
-#[rocket::async_trait]
-impl<'r> FromRequest<'r> for Record<'r> {
-    type Error = ();
-    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
-        Outcome::Success(Self(request))
-    }
-}
-
-impl Record<'_> {
-    /// What it is about: a name, and never a value that nobody is to know.
-    pub fn note(&self, text: impl Into<String>) {
-        *self.0.local_cache(Said::default).0.lock().unwrap_or_else(PoisonError::into_inner) = text.into();
-    }
-
-    /// Who it is, where no guard says.
-    pub fn who(&self, me: &Me) {
-        *self.0.local_cache(Who::default).0.lock().unwrap_or_else(PoisonError::into_inner) = Some(me.clone());
-    }
 }
 
 /// Puts calls on record.

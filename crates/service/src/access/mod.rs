@@ -1,10 +1,13 @@
 //! Who may do what: tokens, rights, and the guards that every call but health passes.
 
 mod caller;
+mod record;
 
 use std::sync::Mutex;
 
 pub use caller::Caller;
+pub use record::Record;
+pub(crate) use record::{Said, Who};
 
 pub use kesmo_files::secret::{hash, new_token};
 use kesmo_store::Store;
@@ -15,7 +18,7 @@ use rocket::{
     request::{FromRequest, Outcome},
 };
 
-use crate::{app::App, auditing::Who, error::Error, known::REMEMBERED};
+use crate::{app::App, error::Error, known::REMEMBERED};
 
 /// The console's cookie. It holds a session and not the token: cookies go to every port of a host, and so to whatever else
 /// listens there.

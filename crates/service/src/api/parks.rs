@@ -18,9 +18,8 @@ use super::{
     planning::{invalid, listed},
 };
 use crate::{
-    access::{MayOperate, MaySee},
+    access::{MayOperate, MaySee, Record},
     app::App,
-    auditing::Record,
     lookup::{DEFAULT_POOL, named, suite_file},
     refused::Refused,
 };

@@ -17,9 +17,8 @@ use super::{
     days::end_of,
 };
 use crate::{
-    access::{self, COOKIE, MayKeep, MaySee, SESSION_DAYS, Shown},
+    access::{self, COOKIE, MayKeep, MaySee, Record, SESSION_DAYS, Shown},
     app::App,
-    auditing::Record,
     refused::Refused,
 };
 

@@ -22,9 +22,8 @@ use super::{
     found::{find, past},
 };
 use crate::{
-    access::{MayOperate, MaySee},
+    access::{MayOperate, MaySee, Record},
     app::App,
-    auditing::Record,
     lookup::{named, suite_file},
     refused::Refused,
     starting::{self, Looked, Wanted},

@@ -105,12 +105,9 @@ mod tests {
 
     #[test]
     fn a_value_that_cannot_be_a_secret_is_refused_without_being_told() {
-        for (value, why) in [
-            ("k9!xz", "5 bytes"),
-            ("  q  ", "1 bytes"),
-            ("with\0nul", "NUL"),
-            (&*"y".repeat(LONGEST + 1), "64 KiB"),
-        ] {
+        for (value, why) in
+            [("k9!xz", "5 bytes"), ("  q  ", "1 bytes"), ("with\0nul", "NUL"), (&*"y".repeat(LONGEST + 1), "64 KiB")]
+        {
             let said = check(value).expect_err("refused").1.message;
             assert!(said.contains(why) && !said.contains(value), "{said}");
         }

@@ -27,9 +27,8 @@ use super::{
     reports::text_of,
 };
 use crate::{
-    access::{self, MayOperate, MaySee},
+    access::{self, MayOperate, MaySee, Record},
     app::App,
-    auditing::Record,
     lookup::named,
     refused::Refused,
 };

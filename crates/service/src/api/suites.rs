@@ -22,9 +22,8 @@ use super::{
     parks::parks,
 };
 use crate::{
-    access::{MayKeep, MayOperate, MaySee},
+    access::{MayKeep, MayOperate, MaySee, Record},
     app::App,
-    auditing::Record,
     lookup::{digest, named, suite_file},
     refused::Refused,
 };

@@ -31,9 +31,8 @@ use rocket::{
 
 use super::body::{Answer, Sent, body};
 use crate::{
-    access::{MayOperate, MaySee},
+    access::{MayOperate, MaySee, Record},
     app::App,
-    auditing::Record,
     rates::PER_MINUTE,
     refused::Refused,
     starting::{self, Looked, Wanted},

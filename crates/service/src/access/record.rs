@@ -1,0 +1,40 @@
+//! What is known of a call, for the record of what was done.
+
+use std::sync::{Mutex, PoisonError};
+
+use kesmo_wire::api::Me;
+use rocket::{
+    Request,
+    request::{FromRequest, Outcome},
+};
+
+/// Who made a call, as the guard that let it through, or did not, knows.
+#[derive(Default)]
+pub(crate) struct Who(pub Mutex<Option<Me>>);
+
+/// What a call says of itself for the record.
+#[derive(Default)]
+pub(crate) struct Said(pub Mutex<String>);
+
+/// Lets a call say what it is about, where its path does not.
+pub struct Record<'r>(&'r Request<'r>);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Record<'r> {
+    type Error = ();
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        Outcome::Success(Self(request))
+    }
+}
+
+impl Record<'_> {
+    /// What it is about: a name, and never a value that nobody is to know.
+    pub fn note(&self, text: impl Into<String>) {
+        *self.0.local_cache(Said::default).0.lock().unwrap_or_else(PoisonError::into_inner) = text.into();
+    }
+
+    /// Who it is, where no guard says.
+    pub fn who(&self, me: &Me) {
+        *self.0.local_cache(Who::default).0.lock().unwrap_or_else(PoisonError::into_inner) = Some(me.clone());
+    }
+}
