@@ -25,7 +25,7 @@ const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/
 
 /// Calls of those who may do everything.
 const KEEPING: &str = "PUT /api/notices/{name}, DELETE /api/notices/{name}, POST /api/notices/{name}/pause, \
-    POST /api/notices/{name}/secret, POST /api/notices/{name}/try, POST /api/notices/{name}/messages/{number}/again, PUT /api/pools/{name}, DELETE /api/pools/{name}, GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}, GET /api/audit, PUT /api/secrets/{name}, DELETE /api/secrets/{name}";
+    POST /api/notices/{name}/secret, POST /api/notices/{name}/try, POST /api/notices/{name}/messages/{number}/again, PUT /api/pools/{name}, DELETE /api/pools/{name}, GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}, GET /api/audit, PUT /api/keep/{name}, DELETE /api/keep/{name}, POST /api/sweep, DELETE /api/runs/{suite}/{number}, PUT /api/secrets/{name}, DELETE /api/secrets/{name}";
 
 /// Calls of machines that work, which the document does not have.
 const WORKING: &str = "GET /api/bundles/{digest}, GET /api/work/machine, PUT /api/work/blobs/{digest}";

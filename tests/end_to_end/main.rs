@@ -11,6 +11,7 @@ mod getting_in;
 mod history;
 mod holes;
 mod images;
+mod keep;
 mod measures;
 mod notices;
 mod once;

@@ -120,6 +120,7 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Usage(options) => done(commands::usage::run(options, &context()?).await),
         Command::Workers => done(commands::runs::workers(&context()?).await),
         Command::Secret(command) => done(commands::secrets::run(command, &context()?).await),
+        Command::Keep(command) => done(commands::keep::run(command, &context()?).await),
         Command::Audit(options) => done(commands::people::audit(options, &context()?).await),
         Command::Token(command) => done(commands::people::token(command, &context()?).await),
     }

@@ -10,6 +10,7 @@ pub mod calendar;
 pub mod error;
 pub mod fleet;
 pub mod format;
+pub mod keep;
 pub mod measure;
 pub mod name;
 pub mod notice;

@@ -130,6 +130,55 @@ impl Blobs {
         kept.map(|()| bytes)
     }
 
+    /// Whether a blob is there; if it is, it stays for as long as a new one does.
+    #[must_use]
+    pub fn touch(&self, digest: &Digest) -> bool {
+        let file = std::fs::OpenOptions::new().append(true).open(self.path(digest));
+        file.is_ok_and(|file| file.set_modified(SystemTime::now()).is_ok())
+    }
+
+    /// The blobs that were there and not asked for since a moment.
+    #[must_use]
+    pub fn older_than(&self, moment: SystemTime) -> Vec<Digest> {
+        let mut old = Vec::new();
+        for start in std::fs::read_dir(&self.folder).into_iter().flatten().flatten() {
+            let name = start.file_name().to_string_lossy().into_owned();
+            if name.len() != 2 {
+                continue;
+            }
+            for rest in std::fs::read_dir(start.path()).into_iter().flatten().flatten() {
+                let modified = rest.metadata().and_then(|m| m.modified());
+                let digest = Digest::parse(&format!("{name}{}", rest.file_name().to_string_lossy()));
+                if let (true, Ok(digest)) = (modified.is_ok_and(|at| at < moment), digest) {
+                    old.push(digest);
+                }
+            }
+        }
+        old
+    }
+
+    /// Removes a blob that nothing needs; tells the bytes that it took, or none where one was taken anew under its digest meanwhile.
+    ///
+    /// # Errors
+    /// If it cannot be removed.
+    pub fn remove_older(&self, digest: &Digest, moment: SystemTime) -> Result<Option<u64>, Error> {
+        let (path, aside) = (self.path(digest), self.coming());
+        let failed = |e: &std::io::Error| Error::file(&path, e);
+        // Whatever is there by now is moved at once, and then looked at: an upload that comes between is put back.
+        match std::fs::rename(&path, &aside) {
+            Ok(()) => {}
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            Err(e) => return Err(failed(&e)),
+        }
+        let about = std::fs::metadata(&aside).map_err(|e| failed(&e))?;
+        if about.modified().is_ok_and(|at| at >= moment) {
+            std::fs::rename(&aside, &path).map_err(|e| failed(&e))?;
+            return Ok(None);
+        }
+        std::fs::remove_file(&aside).map_err(|e| failed(&e))?;
+        Ok(Some(about.len()))
+    }
+
     /// The text of the suite file of a bundle, which is checked through.
     ///
     /// # Errors

@@ -20,6 +20,7 @@ mod reaching;
 mod refused;
 pub mod scheduler;
 pub mod starting;
+mod sweeping;
 mod watched;
 
 use std::{
@@ -306,6 +307,7 @@ async fn serve_with(
     };
     let audited = app.store.clone();
     let catching_up = tokio::spawn(api::failing::keep_up(app.clone(), asked.clone()));
+    let sweeping = tokio::spawn(sweeping::keep_swept(app.clone(), asked.clone()));
     let sealing = tokio::spawn(keep_sealed(app.store.clone()));
     let mut noticing = notices::start(app.clone(), sender, asked.clone());
     let mut scheduler = scheduler::start(app.clone(), config.clock.clone(), over, asked.clone());
@@ -401,6 +403,7 @@ async fn serve_with(
     }
     catching_up.abort();
     sealing.abort();
+    sweeping.abort();
     // What it was sending is sent again by whoever is next.
     noticing.abort();
     // Where a part has died nobody asked it to end.

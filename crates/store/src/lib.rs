@@ -28,6 +28,7 @@ pub mod secrets;
 pub mod shares;
 mod statement;
 pub mod suites;
+pub mod sweep;
 pub mod usage;
 pub mod vault;
 pub mod webhooks;

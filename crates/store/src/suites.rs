@@ -185,7 +185,8 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn has_listing(&self, key: &str) -> Result<bool, Error> {
         let mut c = self.connection().await?;
-        let there = diesel::select(diesel::dsl::exists(listings::table.find(key)));
-        Ok(there.get_result(&mut c).await?)
+        // One that is asked for stays for as long as a new one does.
+        let touch = diesel::update(listings::table.find(key)).set(listings::listed_at.eq(chrono::Utc::now()));
+        Ok(touch.execute(&mut c).await? == 1)
     }
 }

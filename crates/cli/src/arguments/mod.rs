@@ -11,6 +11,7 @@ mod history;
 mod hunt;
 mod import;
 mod join;
+mod keep;
 mod measures;
 mod notices;
 mod people;
@@ -45,6 +46,7 @@ pub use history::{Compare, Flaky, History, Prove, Since};
 pub use hunt::Hunt;
 pub use import::Import;
 pub use join::Join;
+pub use keep::{AddKeep, Keep};
 pub use measures::Measures;
 pub use notices::{AddNotice, NoticeCommand, OneMessage};
 pub use people::{Audit, Login, Token};
@@ -52,7 +54,7 @@ pub use planning::{Forecast, Park, Parked, PortionOf, Unpark};
 pub use pools::{AddPool, Kind, Pool, RemovePool, ShowPool};
 pub use queue::{Queue, QueueCommand};
 pub use reach::Reach;
-pub use runs::{Artifacts, Log, Report, Runs, Show, Stop};
+pub use runs::{Artifacts, Log, Report, Runs, RunsCommand, Show, Stop};
 pub use schedules::{AddSchedule, Schedule};
 pub use secrets::{AddSecret, Secret};
 pub use serve::Serve;
@@ -173,6 +175,9 @@ pub enum Command {
     /// Keep, list or remove secrets that runs are given
     #[command(subcommand)]
     Secret(Secret),
+    /// What is kept for how long, and removing what is not
+    #[command(subcommand)]
+    Keep(Keep),
     /// Who did what when, and what was refused
     Audit(Audit),
     /// Add, list or remove tokens

@@ -3,10 +3,13 @@
 use std::path::PathBuf;
 
 use super::values::{integer, pair};
-use clap::Args;
+use clap::{Args, Subcommand};
 
 #[derive(Debug, Args)]
+#[command(args_conflicts_with_subcommands = true)]
 pub struct Runs {
+    #[command(subcommand)]
+    pub command: Option<RunsCommand>,
     /// Only runs of this suite
     #[arg(long, value_name = "SUITE")]
     pub suite: Option<String>,
@@ -19,6 +22,15 @@ pub struct Runs {
     /// How many at the most
     #[arg(long, value_name = "N", default_value_t = 20, value_parser = integer::<u32>)]
     pub limit: u32,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum RunsCommand {
+    /// Remove a run that is over, with all that belongs to it
+    Remove {
+        /// SUITE/NUMBER
+        run: String,
+    },
 }
 
 #[derive(Debug, Args)]

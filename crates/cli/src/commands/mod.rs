@@ -13,6 +13,7 @@ pub mod history;
 pub mod hunt;
 pub mod import;
 pub mod join;
+pub mod keep;
 pub mod keys;
 pub mod measures;
 pub mod notices;

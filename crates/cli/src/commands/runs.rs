@@ -19,7 +19,7 @@ use kesmo_wire::live::{OutputEnd, OutputOver, OutputPiece};
 
 use super::{cases, print_json, run_path as path};
 use crate::{
-    arguments::{Artifacts, Log, Report, Runs, Show, Stop, pairs},
+    arguments::{Artifacts, Log, Report, Runs, RunsCommand, Show, Stop, pairs},
     context::Context,
     failure::Failure,
     view::{self, safe::plain},
@@ -45,6 +45,11 @@ pub fn runs_table(runs: &[RunSummary]) -> String {
 }
 
 pub async fn list(options: &Runs, context: &Context) -> Result<(), Failure> {
+    if let Some(RunsCommand::Remove { run }) = &options.command {
+        context.client.delete(&path(run)?).await?;
+        println!("{} is removed with all that belonged to it.", plain(run));
+        return Ok(());
+    }
     let mut query = vec![("limit", options.limit.to_string())];
     query.extend(options.suite.iter().map(|s| ("suite", s.clone())));
     query.extend(options.verdict.iter().map(|v| ("verdict", v.clone())));

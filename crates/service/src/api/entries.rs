@@ -261,7 +261,11 @@ pub(super) async fn log_text(app: &App, row: &RunRow, index: i32, attempt: i32) 
     let Some((text, blob)) = found else { return Ok(None) };
     let Some(blob) = blob else { return Ok(Some(text)) };
     let blob = crate::lookup::digest(&blob)?;
-    let bytes = tokio::fs::read(app.blobs.path(&blob)).await;
+    let bytes = match tokio::fs::read(app.blobs.path(&blob)).await {
+        // A sweep removed it since the row was read.
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Some(kesmo_store::sweep::GONE.to_owned())),
+        bytes => bytes,
+    };
     let bytes = bytes.map_err(|e| Refused::unavailable(format!("the log cannot be read: {e}")))?;
     Ok(Some(String::from_utf8_lossy(&bytes).into_owned()))
 }

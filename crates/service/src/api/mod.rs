@@ -12,7 +12,8 @@ pub mod failing;
 mod found;
 mod history;
 pub mod imports;
-pub mod live;
+pub mod keep;
+mod live;
 mod measures;
 mod metrics;
 mod notices;
@@ -111,6 +112,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", covers::routes())
         .mount("/", shares::routes())
         .mount("/", secrets::routes())
+        .mount("/", keep::routes())
         .mount("/", reports::routes())
         .mount("/", workers::routes())
         .mount("/", breakdown::routes())
@@ -184,7 +186,7 @@ impl Modify for Bearer {
         parks::park, parks::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, imports::import, entries::entries, entries::entry, entries::log, entries::artifacts,
         reports::report_of, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
-        breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence, history::commits, releases::release, usage::usage, usage::usage_csv, covers::covers, covers::covers_of, covers::covers_csv, shares::shares, shares::add_share, shares::end_share, shares::shared, secrets::secrets, secrets::put_secret, secrets::remove_secret,
+        breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence, history::commits, releases::release, usage::usage, usage::usage_csv, covers::covers, covers::covers_of, covers::covers_csv, shares::shares, shares::add_share, shares::end_share, shares::shared, secrets::secrets, secrets::put_secret, secrets::remove_secret, keep::keeping, keep::put_keep, keep::remove_keep, keep::sweep, keep::remove_run,
         briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,
         schedules::put, schedules::preview, schedules::list, schedules::show, schedules::remove, schedules::pause,
         schedules::now, schedules::calendar,

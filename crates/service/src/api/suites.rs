@@ -56,7 +56,10 @@ impl From<NotTaken> for Refused {
     responses((status = 200), (status = 404)))]
 #[head("/api/bundles/<bundle>")]
 async fn bundle_known(app: &State<App>, _caller: MayOperate, bundle: &str) -> Result<Status, Refused> {
-    let known = app.blobs.has(&digest(bundle)?) && app.store.suite_file(bundle).await?.is_some();
+    let known = app.blobs.touch(&digest(bundle)?) && app.store.suite_file(bundle).await?.is_some();
+    if known {
+        app.store.touch_source(bundle).await?;
+    }
     Ok(if known { Status::Ok } else { Status::NotFound })
 }
 

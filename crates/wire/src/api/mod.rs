@@ -8,6 +8,7 @@ mod covers;
 mod entries;
 mod failing;
 mod history;
+mod keep;
 mod measures;
 mod notices;
 mod parks;
@@ -36,6 +37,7 @@ pub use failing::{FailingTest, FailingTests};
 pub use history::{
     CommitOf, DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, PastEntry, TestHistory,
 };
+pub use keep::{KeepRule, Keeping, NewKeep, Swept};
 pub use measures::{MeasureNow, MeasureOf, MeasureOfSuite, MeasurePoint, MeasuredRun, MeasuresOf};
 pub use notices::{NewNotice, NoticeEvent, NoticeMessage, NoticeOf};
 pub use parks::{NewPark, Park, Parked};
