@@ -288,6 +288,15 @@ if [ "$mode" = tour ]; then
     expect 0 covers "PROMISE-2 tickets"
     expect 0 share "boarding-gate/$number" --until 7d
     expect 0 share --badge boarding-gate
+    expect 0 secret add desk-pin --suite ticket-desk --replace <<<'sesame-of-the-desk'
+    expect 0 secret list
+    expect 0 keep add runs --for 365d --replace
+    expect 0 keep add pictures --for 30d --replace
+    expect 0 keep sweep --try
+    expect 0 token add visitor --role reader --until 7d
+    expect 0 token remove visitor
+    expect 0 audit --what 'token add' --limit 5
+    expect 0 serve --check --listen 127.0.0.1:0 --data "$home/checked"
     expect 0 report "boarding-gate/$number" --as html -o "$home/boarding-gate.html"
     expect 0 report "boarding-gate/$number" --as csv -o "$home/boarding-gate.csv"
     expect 1 show --label release=1187

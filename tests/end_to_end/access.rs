@@ -8,7 +8,8 @@ use crate::{
 };
 
 /// Calls that need no token.
-const OPEN: &str = "GET /api/health, POST /api/session, DELETE /api/session, POST /webhook/{name}, GET /shared/{key}";
+const OPEN: &str =
+    "GET /api/health, GET /api/ready, POST /api/session, DELETE /api/session, POST /webhook/{name}, GET /shared/{key}";
 
 /// Calls that only look, though they are sent as something else.
 const LOOKING: &str = "POST /api/briefs/check, POST /api/drafts, POST /api/schedules/preview, POST /api/suites/{suite}/tests, \

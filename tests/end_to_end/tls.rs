@@ -105,3 +105,50 @@ fn a_certificate_that_cannot_be_used_is_told_before_anything_is_started() {
     }
     assert!(!dir.path().join("service/postgres").exists(), "nothing was started");
 }
+
+#[test]
+fn a_service_is_run_by_a_file_and_the_environment_and_says_when_it_is_ready() {
+    let quay = Quay::with_options_in(|dir| {
+        certify(dir, "own");
+        let path = |name: &str| dir.join(name).display().to_string();
+        let file = format!(
+            "tls-cert = {:?}\ntls-key = {:?}\nlisten = \"0.0.0.0:1\"\nlog-json = true\n",
+            path("own.pem"),
+            path("own.key")
+        );
+        fs::write(dir.join("service.toml"), file).expect("the file");
+        ["--config".to_owned(), path("service.toml")].to_vec()
+    });
+    // What stands on the command line counts before the file: it listens where the test said.
+    assert!(quay.url.starts_with("https://127.0.0.1:"), "{}", quay.url);
+    assert!(fs::read_to_string(quay.path("service.log")).expect("the log").starts_with('{'), "it logs as JSON");
+    let ca = quay.path("own.pem");
+    let trust = kesmo_tls::Trust::load(Some(&ca)).expect("the authority");
+    let client = kesmo_client::Client::new(&quay.url, "", &trust).expect("a client");
+    let runtime = tokio::runtime::Runtime::new().expect("a runtime");
+    let ready = || runtime.block_on(client.get::<serde_json::Value>("/api/ready", &[]));
+    assert_eq!(ready().expect("it is ready")["database"], true);
+    // Without its PostgreSQL it lives, and is not ready.
+    let pids = fs::read_to_string(quay.path("service/postgres/postmaster.pid")).expect("its process");
+    let pid: i32 = pids.lines().next().expect("a number").parse().expect("a number");
+    nix::sys::signal::kill(nix::unistd::Pid::from_raw(pid), nix::sys::signal::Signal::SIGSTOP).expect("it stops");
+    let gone = Command::new("pkill").args(["-TERM", "-P", &pid.to_string(), "-f", "postgres: kesmo"]).status();
+    assert!(gone.expect("pkill runs").success(), "its connections end, and no other begins");
+    let refused = until("it is not ready", || ready().err());
+    nix::sys::signal::kill(nix::unistd::Pid::from_raw(pid), nix::sys::signal::Signal::SIGCONT).expect("it goes on");
+    assert!(matches!(refused, kesmo_client::Error::Refused { status: 503, .. }), "{refused}");
+    until("it is ready again", || ready().ok());
+    for (words, environment, why) in [
+        (&["--tls-cert", "x", "--tls-key", "y"][..], "", "x: No such file"),
+        (&[], "soon", "is not a duration"),
+        (&["--git-folder", "/nowhere/at/all"], "", "there is no such folder"),
+        (&["--reached-at", "kesmo.example"], "", "is no address of a service"),
+    ] {
+        let mut check = Command::new(KESMO);
+        check.args(["serve", "--check", "--listen", "127.0.0.1:0", "--data"]).arg(quay.path("other")).args(words);
+        check.env("KESMO_PATIENCE", environment);
+        let checked = check.output().expect("it runs");
+        assert_eq!(checked.status.code(), Some(2), "{}", all_said(&checked));
+        assert_says(&all_said(&checked), &[why]);
+    }
+}

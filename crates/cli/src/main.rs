@@ -8,18 +8,23 @@ mod context;
 mod failure;
 mod saved;
 mod service;
+mod settled;
 mod view;
 
 use std::process::ExitCode;
-
-use clap::Parser;
 
 use arguments::{Command, Kesmo};
 use context::Context;
 use failure::{Failure, NO_SERVICE};
 
 fn main() -> ExitCode {
-    let kesmo = Kesmo::parse();
+    let kesmo = match settled::parse(std::env::args_os().collect()) {
+        Ok(kesmo) => kesmo,
+        Err(failure) => {
+            eprintln!("kesmo: {}", failure.message);
+            return ExitCode::from(failure.status);
+        }
+    };
     if !matches!(
         kesmo.command,
         Command::Serve(_) | Command::Worker(_) | Command::Here(_) | Command::Join(_) | Command::Reach(_)
@@ -73,6 +78,8 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
             connection::close_handed_over();
             done(commands::worker::run(options, service).await)
         }
+        Command::Completions { shell } => done(commands::manual::completions(*shell)),
+        Command::Man { folder } => done(commands::manual::man(folder.as_deref())),
         Command::Logout => done(commands::people::logout()),
         Command::Login(options) => done(commands::people::login(options, &kesmo.connection).await),
         Command::Suite(arguments::Suite::Draft(options)) => done(commands::drafting::draft(options, kesmo.json)),

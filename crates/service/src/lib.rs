@@ -148,6 +148,50 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
     result
 }
 
+/// What is wrong with how the service is to be run, found without starting it: all of it, in words.
+pub async fn check(config: &Config) -> Vec<String> {
+    let mut problems = Vec::new();
+    if let Some((chain, key)) = &config.tls {
+        problems.extend(Certificate::read(chain, key).err().map(|why| format!("--tls-cert, --tls-key: {why}")));
+    }
+    if let Some(keys) = &config.secret_keys {
+        problems.extend(Vault::open(keys.clone()).err().map(|why| format!("secrets cannot be sealed: {why}")));
+    }
+    problems.extend(notices::Sender::new(config.mail.as_ref(), config.ca.as_deref()).err().map(|e| e.to_string()));
+    for folder in config.git_folders.iter().filter(|folder| !folder.is_dir()) {
+        problems.push(format!("--git-folder {}: there is no such folder", folder.display()));
+    }
+    for (option, folder) in [("--data", Some(&config.data)), ("--blobs", config.blobs.as_ref())] {
+        let Some(folder) = folder else { continue };
+        let above = folder.ancestors().find(|folder| folder.exists()).unwrap_or(Path::new("."));
+        let above = if above.as_os_str().is_empty() { Path::new(".") } else { above };
+        if tempfile_in(above).is_err() {
+            problems.push(format!("{option} {}: nothing can be written there", folder.display()));
+        }
+    }
+    if config.listen.port() != 0 {
+        let taken = std::net::TcpListener::bind(config.listen).err();
+        problems.extend(taken.map(|e| Error::Address(config.listen, e.to_string()).to_string()));
+    }
+    if let Some(url) = &config.database {
+        problems.extend(Store::answers_at(url).await.err().map(|e| format!("--database: {e}")));
+    }
+    if let Some(url) =
+        config.reached_at.as_deref().filter(|url| !url.starts_with("http://") && !url.starts_with("https://"))
+    {
+        problems
+            .push(format!("--reached-at {url:?} is no address of a service: write it like https://kesmo.example:7215"));
+    }
+    problems
+}
+
+/// Whether a file can be made in a folder.
+fn tempfile_in(folder: &Path) -> std::io::Result<()> {
+    let path = folder.join(format!(".kesmo-check-{}", &kesmo_files::secret::random_text()[..12]));
+    std::fs::write(&path, "")?;
+    std::fs::remove_file(&path)
+}
+
 /// The keys are read again so often.
 const KEYS_EVERY: Duration = Duration::from_secs(15);
 

@@ -165,6 +165,16 @@ impl Store {
         Ok(Self { url: url.to_owned(), pool, vault: None })
     }
 
+    /// Whether PostgreSQL answers at an address; nothing is changed there.
+    ///
+    /// # Errors
+    /// If it does not.
+    pub async fn answers_at(url: &str) -> Result<(), Error> {
+        let connected = tokio::time::timeout(WAIT, AsyncPgConnection::establish(url)).await;
+        let connected = connected.map_err(|_| Error::Away(format!("nothing came within {} s", WAIT.as_secs())))?;
+        connected.map(drop).map_err(|e| Error::Away(e.to_string()))
+    }
+
     /// The same store, which seals secrets with these keys.
     #[must_use]
     pub fn with_vault(self, vault: vault::Vault) -> Self {

@@ -90,6 +90,16 @@ pub enum Command {
     Login(Login),
     /// Forget the address and the token that were saved
     Logout,
+    /// Print what a shell needs to complete commands and options
+    Completions {
+        /// bash, zsh or fish
+        shell: clap_complete::Shell,
+    },
+    /// Print the manual page, or write one of every command into a folder
+    Man {
+        /// The folder, as /usr/local/share/man/man1
+        folder: Option<std::path::PathBuf>,
+    },
     /// Draft, try, add, check, list, show, poll or remove suites
     #[command(subcommand)]
     Suite(Suite),

@@ -12,6 +12,12 @@ use kesmo_wire::DEFAULT_PORT;
 
 #[derive(Debug, Args)]
 pub struct Serve {
+    /// A file with these options (TOML): listen = "0.0.0.0:7215"; what is given here or in the environment (KESMO_LISTEN) counts before it
+    #[arg(long, value_name = "FILE")]
+    pub config: Option<PathBuf>,
+    /// Only check all options, and what they name, and tell what the service would use
+    #[arg(long)]
+    pub check: bool,
     /// Where to listen
     #[arg(long, value_name = "ADDRESS:PORT", default_value_t = SocketAddr::from(([127, 0, 0, 1], DEFAULT_PORT)))]
     pub listen: SocketAddr,

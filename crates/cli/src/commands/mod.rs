@@ -15,6 +15,7 @@ pub mod import;
 pub mod join;
 pub mod keep;
 pub mod keys;
+pub mod manual;
 pub mod measures;
 pub mod notices;
 pub mod people;

@@ -31,6 +31,26 @@ pub fn log_to_stderr(as_json: bool) {
     }
 }
 
+/// Tells what the service would use, or what is wrong.
+async fn check(config: &kesmo_service::Config) -> Result<(), Failure> {
+    let problems = kesmo_service::check(config).await;
+    if !problems.is_empty() {
+        return Err(Failure::call(problems.join("\nkesmo: ")));
+    }
+    let scheme = if config.tls.is_some() { "https" } else { "http" };
+    println!("It would listen on {scheme}://{}, and keep everything in {}.", config.listen, config.data.display());
+    let database = if config.database.is_some() {
+        "the PostgreSQL that was named, which answers"
+    } else {
+        "a PostgreSQL of its own"
+    };
+    println!("Its database is {database}.");
+    if let Some(mail) = &config.mail {
+        println!("Notices are mailed from {}.", mail.from);
+    }
+    Ok(())
+}
+
 pub async fn run(options: &Serve) -> Result<(), Failure> {
     log_to_stderr(options.log_json);
     let config = kesmo_service::Config {
@@ -56,6 +76,9 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
         ca: options.notice_ca.clone(),
         clock: options.clock.clone().map_or(Clock::System, Clock::File),
     };
+    if options.check {
+        return check(&config).await;
+    }
     let started = |started: kesmo_service::Started| {
         let mut said = format!("Kesmo is listening on {}\n", started.url);
         let mut out = std::io::stdout().lock();

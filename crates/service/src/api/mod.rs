@@ -62,6 +62,18 @@ async fn health(app: &State<App>) -> (Status, Json<Health>) {
     (status, Json(Health { service: "kesmo".into(), version: env!("CARGO_PKG_VERSION").into(), database, trouble }))
 }
 
+/// Whether calls and workers may be sent here: PostgreSQL answers and takes what it is given, and everything works. Needs no token.
+#[utoipa::path(get, path = "/api/ready", responses((status = 200, body = Health),
+    (status = 503, body = Health, description = "not now: `trouble` says why")), security(()), tag = "service")]
+#[get("/api/ready")]
+async fn ready(app: &State<App>) -> (Status, Json<Health>) {
+    let (status, Json(mut health)) = health(app).await;
+    if !health.database && health.trouble.is_none() {
+        health.trouble = Some("PostgreSQL does not answer".into());
+    }
+    (if health.trouble.is_some() { Status::ServiceUnavailable } else { status }, Json(health))
+}
+
 #[get("/api/openapi.json")]
 fn openapi(_caller: MaySee) -> Json<utoipa::openapi::OpenApi> {
     Json(document())
@@ -86,7 +98,7 @@ fn refused(status: Status, request: &Request<'_>) -> Json<Refusal> {
 
 pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
     rocket
-        .mount("/", routes![health, openapi])
+        .mount("/", routes![health, ready, openapi])
         .mount("/", people::routes())
         .mount("/", suites::routes())
         .mount("/", planning::routes())
