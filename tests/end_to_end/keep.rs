@@ -150,3 +150,40 @@ fn files_that_nothing_needs_go_and_what_comes_meanwhile_stays() {
     let again = quay.json(&["keep", "sweep"]);
     assert_eq!((&again["artifacts"], &again["logs"]), (&0.into(), &0.into()), "what went need not go again: {again}");
 }
+
+#[test]
+fn a_month_of_which_no_run_is_left_is_dropped_whole_and_one_of_which_some_stay_is_not() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let folder = quay.tap("monthly", "a b", "echo ok - $t", "");
+    for _ in 0..4 {
+        assert_eq!(quay.wait(&folder, &[]).0, 0);
+    }
+    // Runs 1 and 2 were made in one month long ago, and 3 in the next; 4 was made today.
+    for (month, next, runs) in [("2020-01-01", "2020-02-01", "1,2"), ("2020-02-01", "2020-03-01", "3")] {
+        let part = &month[..7].replace('-', "_");
+        for table in ["attempts", "cases", "results"] {
+            quay.sql(&format!(
+                "create table {table}_{part} partition of {table} for values from ('{month}') to ('{next}')"
+            ));
+            quay.sql(&format!(
+                "update {table} set month = '{month}' where run_id in (select id from runs where number in ({runs}))"
+            ));
+        }
+        quay.sql(&format!(
+            "update runs set created_at = '{month} 12:00Z', began_at = '{month} 12:00Z', finished_at = '{month} 12:01Z' where number in ({runs})"
+        ));
+    }
+    let there = |part: &str| quay.sql(&format!("select to_regclass('{part}') is not null")) == "t";
+    assert!(there("attempts_2020_01") && there("attempts_2020_02"));
+    // A branch keeps its own last run that passed, and with it its month.
+    quay.sql("update runs set branch = 'old' where number = 3");
+    assert!(quay.kesmo(&["keep", "add", "runs", "--for", "90d"]).status.success());
+    let freed = quay.json(&["keep", "sweep"]);
+    assert_eq!((&freed["runs"], &freed["months"]), (&2.into(), &1.into()), "{freed}");
+    assert!(!there("attempts_2020_01") && !there("cases_2020_01") && !there("results_2020_01"));
+    assert!(there("attempts_2020_02"));
+    assert_eq!(numbers(&quay), [4, 3]);
+    assert_says(&all_said(&quay.kesmo(&["log", "monthly/3", "a"])), &["attempt 1", "passed"]);
+    assert_eq!(quay.wait(&folder, &[]).0, 0, "runs go on as before");
+}

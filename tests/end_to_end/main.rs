@@ -15,6 +15,7 @@ mod keep;
 mod measures;
 mod notices;
 mod once;
+mod packaging;
 mod planning;
 mod pools;
 mod quay;

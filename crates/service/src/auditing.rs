@@ -153,10 +153,12 @@ impl Fairing for Auditing {
         if !changes && !refused {
             return;
         }
-        if refused && self.refused.fetch_add(1, Ordering::Relaxed) >= REFUSALS {
+        let me = request.local_cache(Who::default).0.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        // Nobody who is not known fills the record, whatever it is that they try.
+        let by_nobody = me.is_none() && status.code >= 400;
+        if (refused || by_nobody) && self.refused.fetch_add(1, Ordering::Relaxed) >= REFUSALS {
             return;
         }
-        let me = request.local_cache(Who::default).0.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let note = request.local_cache(Said::default).0.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let address = Caller::of(request).address.map(|address| address.to_string()).unwrap_or_default();
         let path = format!("{} {}", request.method(), request.uri().path());

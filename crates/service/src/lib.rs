@@ -69,7 +69,7 @@ pub struct Config {
     pub git_folders: Vec<PathBuf>,
     /// The clock that schedules go by.
     pub clock: Clock,
-    /// Where the keys come from that seal secrets; none: from a file in the data folder, made at the first start.
+    /// Where the keys come from that seal secrets; none: from a file that is made at the first start, among those that it keeps.
     pub secret_keys: Option<KeySource>,
     /// The mail server that notices are handed to.
     pub mail: Option<MailConfig>,
@@ -192,17 +192,23 @@ fn tempfile_in(folder: &Path) -> std::io::Result<()> {
     std::fs::remove_file(&path)
 }
 
-/// The keys are read again so often.
-const KEYS_EVERY: Duration = Duration::from_secs(15);
-
-/// The key that seals secrets where no other was named: made at the first start with a data folder.
-fn own_key(data: &Path) -> Result<PathBuf, Error> {
-    let path = data.join("secret-key");
-    if !path.exists() {
-        kesmo_files::secret::write_secret(&path, &kesmo_files::secret::random_text())
-            .map_err(|e| Error::file(&path, &e))?;
+/// The key that seals secrets where no other was named: made at the first start in the folder of files, which services that share a
+/// database share. Of two that start at once, one makes it.
+fn own_key(files: &Path) -> Result<PathBuf, Error> {
+    let path = files.join("secret-key");
+    if path.exists() {
+        return Ok(path);
     }
-    Ok(path)
+    let failed = |e: std::io::Error| Error::file(&path, &e);
+    std::fs::create_dir_all(files).map_err(failed)?;
+    let made = path.with_extension(&kesmo_files::secret::random_text()[..12]);
+    kesmo_files::secret::write_secret(&made, &kesmo_files::secret::random_text()).map_err(failed)?;
+    let linked = std::fs::hard_link(&made, &path);
+    std::fs::remove_file(&made).map_err(failed)?;
+    match linked {
+        Err(e) if e.kind() != std::io::ErrorKind::AlreadyExists => Err(failed(e)),
+        _ => Ok(path),
+    }
 }
 
 /// Seals what is kept with the first key: at the start, and whenever another key becomes the first.
@@ -225,7 +231,7 @@ async fn keep_sealed(store: Store) {
                 Err(e) => tracing::warn!("secrets are sealed with the first key later: {e}"),
             }
         }
-        tokio::time::sleep(KEYS_EVERY).await;
+        tokio::time::sleep(store.read_keys_every()).await;
     }
 }
 
@@ -298,7 +304,7 @@ async fn serve_with(
     let url = config.database.clone().or_else(|| postgres.map(Postgres::url)).unwrap_or_default();
     let keys = match &config.secret_keys {
         Some(keys) => keys.clone(),
-        None => KeySource::File(own_key(data)?),
+        None => KeySource::File(own_key(&config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?),
     };
     let vault = Vault::open(keys).map_err(|why| Error::Option(format!("secrets cannot be sealed: {why}")))?;
     let store = Store::open(&url).await?.with_vault(vault);
@@ -473,6 +479,18 @@ async fn serve_with(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn services_that_share_their_files_share_the_key_that_seals() {
+        let dir = tempfile::tempdir().expect("a folder");
+        let read = |path: PathBuf| std::fs::read_to_string(path).expect("a key");
+        let blobs = dir.path().join("blobs");
+        let key = read(own_key(&blobs).expect("it is made"));
+        assert_eq!(key.trim().len(), 64);
+        assert_eq!(key, read(own_key(&blobs).expect("it is there")));
+        assert_ne!(key, read(own_key(&dir.path().join("others")).expect("another")));
+        assert_eq!(std::fs::read_dir(&blobs).expect("the folder").count(), 1, "nothing else is left");
+    }
 
     #[tokio::test]
     async fn a_part_that_ends_by_itself_is_noticed_and_one_that_was_asked_to_is_not() {

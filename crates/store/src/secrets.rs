@@ -191,6 +191,12 @@ impl Store {
         Ok(count)
     }
 
+    /// How often it is worth reading the keys again.
+    #[must_use]
+    pub fn read_keys_every(&self) -> std::time::Duration {
+        self.vault.as_ref().map_or(std::time::Duration::from_secs(3600), crate::vault::Vault::read_every)
+    }
+
     /// Reads the keys again; tells whether another one seals from now on.
     ///
     /// # Errors

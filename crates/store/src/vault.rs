@@ -7,6 +7,7 @@ use std::{
     path::PathBuf,
     process::Command,
     sync::{Arc, PoisonError, RwLock},
+    time::Duration,
 };
 
 use ring::{
@@ -53,6 +54,15 @@ impl Vault {
     pub fn open(from: KeySource) -> Result<Self, String> {
         let keys = Arc::new(RwLock::new(read(&from)?));
         Ok(Self { from, keys })
+    }
+
+    /// How often it is worth reading the keys again: a file costs nothing to read, and a command may ask another service.
+    #[must_use]
+    pub fn read_every(&self) -> Duration {
+        match self.from {
+            KeySource::File(_) => Duration::from_secs(15),
+            KeySource::Command(_) => Duration::from_secs(600),
+        }
     }
 
     /// Reads the keys again; tells whether another one seals from now on.

@@ -47,7 +47,7 @@ pub struct Serve {
     #[arg(long, value_name = "URL")]
     pub reached_at: Option<String>,
     /// A file of the keys that seal secrets, 64 hexadecimal digits a line: the first seals, all open. Services that share a database share
-    /// them [else: a key of its own in the data folder]
+    /// them [else: one that is made in the folder of --blobs]
     #[arg(long, value_name = "FILE", conflicts_with = "secret_key_command")]
     pub secret_key_file: Option<PathBuf>,
     /// A command (of sh) that prints those keys
