@@ -31,6 +31,7 @@ import { RunPage } from "./pages/RunPage";
 import { RunsPage } from "./pages/RunsPage";
 import { SchedulePage } from "./pages/SchedulePage";
 import { SchedulesPage } from "./pages/SchedulesPage";
+import { ServicePage } from "./pages/ServicePage";
 import { StartPage } from "./pages/StartPage";
 import { SuitePage } from "./pages/SuitePage";
 import { SuitesPage } from "./pages/SuitesPage";
@@ -75,6 +76,7 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/pools/:pool" element={<PoolPage />} />
                 <Route path="/workers" element={<WorkersPage />} />
                 <Route path="/wall" element={<WallPage />} />
+                <Route path="/service" element={<ServicePage />} />
                 <Route path="/start" element={<StartPage />} />
                 <Route path="*" element={<NothingHere />} />
               </Routes>

@@ -691,8 +691,14 @@ fn a_browsers_session_is_not_the_token_and_only_the_consoles_own_pages_change_an
         !cookies[0].contains(&token) && cookies[0].contains("HttpOnly") && cookies[0].contains("SameSite=Strict"),
         "{cookies:?}"
     );
-    let (_, _, secure) =
+    // Anybody can write such a header: it counts only of a proxy that was named.
+    let (_, _, forged) =
         call(quay, "POST", "/api/session", &[json_kind, ("X-Forwarded-Proto", "https")], body.as_bytes());
+    assert!(!forged[0].contains("Secure"), "{forged:?}");
+    let behind = Quay::with_options(&["--behind-proxy", "127.0.0.1"]);
+    let own = json!({ "token": behind.token() }).to_string();
+    let (_, _, secure) =
+        call(&behind, "POST", "/api/session", &[json_kind, ("X-Forwarded-Proto", "https")], own.as_bytes());
     assert!(secure[0].contains("Secure"), "{secure:?}");
     let with = ("Cookie", cookie.as_str());
     assert_eq!(call(quay, "GET", "/api/runs", &[with], b"").0, 200);

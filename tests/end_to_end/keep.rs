@@ -14,8 +14,12 @@ fn age(quay: &Quay, numbers: &str, days: u32) {
 
 /// The files that the service keeps.
 fn blobs(quay: &Quay) -> Vec<PathBuf> {
+    blobs_in(&quay.path("service/blobs"))
+}
+
+fn blobs_in(folder: &std::path::Path) -> Vec<PathBuf> {
     let mut all = Vec::new();
-    for start in fs::read_dir(quay.path("service/blobs")).expect("the blobs").flatten() {
+    for start in fs::read_dir(folder).expect("the files").flatten() {
         if start.file_name().len() == 2 {
             all.extend(fs::read_dir(start.path()).expect("a folder").flatten().map(|file| file.path()));
         }
@@ -186,4 +190,106 @@ fn a_month_of_which_no_run_is_left_is_dropped_whole_and_one_of_which_some_stay_i
     assert_eq!(numbers(&quay), [4, 3]);
     assert_says(&all_said(&quay.kesmo(&["log", "monthly/3", "a"])), &["attempt 1", "passed"]);
     assert_eq!(quay.wait(&folder, &[]).0, 0, "runs go on as before");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_service_has_a_page_of_what_it_keeps_shares_and_was_told() {
+    if std::env::var_os("KESMO_NO_BROWSER").is_some() {
+        return;
+    }
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let page = crate::console::browser(1280, 900).await;
+    let url = &quay.url;
+    page.client.goto(&format!("{url}/#token={}", quay.token())).await.expect("the page opens");
+    page.shows(&["Nothing has run yet"]).await;
+    let open = async |path: &str| page.client.goto(&format!("{url}{path}")).await.expect("the page opens");
+    open("/service").await;
+    page.shows(&[
+        "Everything is kept",
+        "There is none",
+        "Nothing is shown without a sign-in",
+        "token add",
+        "worker-heron, worker",
+    ])
+    .await;
+    let folder = quay.tap("paged", "a", "echo ok - $t", "");
+    assert_eq!(quay.wait(&folder, &[]).0, 0);
+    fs::write(quay.path("value"), "sesame of the page").expect("the value");
+    for words in [
+        &["keep", "add", "runs", "--for", "90d"][..],
+        &["secret", "add", "page-password", "--suite", "paged", "--from", "value"],
+        &["share", "paged/1"],
+    ] {
+        assert!(quay.kesmo(words).status.success(), "{words:?}");
+    }
+    open("/service").await;
+    page.shows(&[
+        "runs for 90 d",
+        "page-password",
+        "runs of paged",
+        "never",
+        "report",
+        "paged/1",
+        "secret add",
+        "share",
+    ])
+    .await;
+    page.click("//button[@aria-label='End the report of paged/1']").await;
+    page.shows(&["Nothing is shown without a sign-in"]).await;
+    open("/service?what=secret%20add").await;
+    page.shows(&["PUT /api/secrets/page-password"]).await;
+    page.click("//input[@id='refused']").await;
+    page.shows(&["Nothing of that kind is on record"]).await;
+    assert!(!page.text().await.contains("sesame"));
+    page.client.clone().close().await.expect("the browser ends");
+}
+
+#[test]
+fn a_copy_that_was_made_while_the_service_went_on_is_a_service_again() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let body = "head -c 70000 /dev/zero | tr '\\0' x; echo; echo $t > \"$KESMO_ARTIFACTS/$t.txt\"; test \"$P\" && echo ok - $t";
+    let folder = quay.tap("copied", "a b", body, "[secrets]\nP = \"copied-password\"");
+    fs::write(quay.path("value"), "sesame of the copy").expect("the value");
+    assert!(quay.kesmo(&["secret", "add", "copied-password", "--from", "value"]).status.success());
+    assert_eq!(quay.wait(&folder, &[]).0, 0);
+    let log = all_said(&quay.kesmo(&["log", "copied/1", "a"]));
+    let data = quay.path("service").display().to_string();
+    let to = quay.path("copy").display().to_string();
+    let going = quay.start_run(&folder, &[]);
+    let copy = quay.kesmo(&["backup", &to, "--data", &data, "--with-key"]);
+    assert!(copy.status.success(), "{}", all_said(&copy));
+    assert_says(&all_said(&copy), &["the database, and", "files"]);
+    until("the run is over", || quay.run(&going)["verdict"].is_string().then_some(()));
+    for (words, why) in [
+        (&["backup", &to, "--data", &data][..], "holds something"),
+        (&["backup", "/tmp/kesmo-nowhere", "--data", "/nowhere"], "is no data folder of a service"),
+        (&["restore", &to, "--data", &data], "the database holds something of Kesmo already"),
+        (&["restore", "/nowhere", "--data", "other"], "is no copy that is whole"),
+    ] {
+        let refused = quay.kesmo(words);
+        assert_eq!(refused.status.code(), Some(2), "{}", all_said(&refused));
+        assert_says(&all_said(&refused), &[why]);
+    }
+    let token = quay.token();
+    let other = Quay::with_options_in(|dir| {
+        let service = dir.join("service").display().to_string();
+        let restored = quay.kesmo(&["restore", &to, "--data", &service]);
+        assert!(restored.status.success(), "{}", all_said(&restored));
+        fs::write(dir.join("service/admin-token"), &token).expect("the admin's token is the one that it was");
+        Vec::new()
+    });
+    assert_eq!(all_said(&other.kesmo(&["log", "copied/1", "a"])), log);
+    assert_eq!(other.run("copied/1")["verdict"], "passed");
+    // What went on goes on there, and its secrets open.
+    let _other_worker = other.worker("tern", 2);
+    until("the run is over there too", || (other.run(&going)["verdict"] == "passed").then_some(()));
+    assert_eq!(other.wait(&folder, &[]).0, 0);
+    // A copy of which something is missing is refused before anything is touched.
+    let some = blobs_in(&quay.path("copy/files")).pop().expect("a file");
+    fs::remove_file(some).expect("it goes");
+    let refused = quay.kesmo(&["restore", &to, "--data", &quay.path("third").display().to_string()]);
+    assert_says(&all_said(&refused), &["is no copy that is whole: it has"]);
+    assert!(!quay.path("third").exists());
 }

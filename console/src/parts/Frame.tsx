@@ -117,6 +117,7 @@ export function Frame({ children }: { children: ReactNode }) {
           <NavLink to="/notices">Notices</NavLink>
           <NavLink to="/pools">Pools</NavLink>
           <NavLink to="/workers">Workers</NavLink>
+          <NavLink to="/service">Service</NavLink>
           <NavLink to="/wall">Wall</NavLink>
           <NavLink to="/start">Start</NavLink>
         </nav>

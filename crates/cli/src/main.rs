@@ -69,6 +69,8 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Ok(Context { client: service.client()?, service, json: kesmo.json })
     };
     match &kesmo.command {
+        Command::Backup(options) => done(commands::backup::backup(options, kesmo.json).await),
+        Command::Restore(options) => done(commands::backup::restore(options, kesmo.json).await),
         Command::Serve(options) => done(commands::serve::run(options).await),
         Command::Worker(arguments::Worker { command: Some(arguments::WorkerCommand::Drain(options)), .. }) => {
             done(commands::worker::drain(options, &context()?).await)

@@ -4,6 +4,8 @@
 //! cannot reach the data folder, the cluster stands under `/var/lib/kesmo` instead. The cluster wants a password, which
 //! stands in the data folder where only the owner reads it. A server that goes away is started again.
 
+mod dump;
+
 use std::{
     fs, io,
     os::unix::fs::{OpenOptionsExt, PermissionsExt, chown},
@@ -17,6 +19,8 @@ use std::{
 };
 
 use kesmo_files::secret::{random_text, write_secret};
+
+pub use dump::{dump, load};
 
 /// Why there is no PostgreSQL.
 #[derive(Debug, thiserror::Error)]
@@ -50,6 +54,14 @@ impl Postgres {
     /// # Errors
     /// If PostgreSQL is not installed, or its commands fail; with what they said.
     pub fn start(data: &Path) -> Result<Self, Error> {
+        Self::join(data).map(|joined| joined.0)
+    }
+
+    /// The same; tells whether a server ran already, which is another's then.
+    ///
+    /// # Errors
+    /// If PostgreSQL is not installed, or its commands fail; with what they said.
+    pub fn join(data: &Path) -> Result<(Self, bool), Error> {
         let bin = find_programs()?;
         let as_root = nix::unistd::geteuid().is_root();
         let place = if as_root { place_for_root(data)? } else { data.to_owned() };
@@ -61,14 +73,17 @@ impl Postgres {
             postgres.make(&place)?;
         }
         match postgres.running_port() {
-            Some(port) => postgres.port = port,
+            Some(port) => {
+                postgres.port = port;
+                return Ok((postgres, true));
+            }
             None => {
                 postgres.port = free_port()?;
                 postgres.clear_after_the_dead()?;
                 postgres.run_server()?;
             }
         }
-        Ok(postgres)
+        Ok((postgres, false))
     }
 
     /// The address to connect to.

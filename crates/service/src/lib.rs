@@ -7,6 +7,7 @@ pub mod access;
 pub mod api;
 mod app;
 mod auditing;
+pub mod backup;
 mod console;
 mod deliveries;
 mod door;

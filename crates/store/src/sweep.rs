@@ -416,6 +416,33 @@ impl Store {
 }
 
 impl Sweeping {
+    /// Keeps every service at a database from sweeping for as long as this is held; waits until a sweep that goes on is over.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn hold(url: &str) -> Result<Self, Error> {
+        let mut c = crate::connect(url).await.map_err(|e| Error::Away(e.to_string()))?;
+        diesel::sql_query("select pg_advisory_lock(7216)").execute(&mut c).await?;
+        Ok(Self(c))
+    }
+
+    /// Forgets which services held pools: in a database that was copied they are others'.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn forget_services(&mut self) -> Result<(), Error> {
+        diesel::sql_query("delete from leases").execute(&mut self.0).await?;
+        Ok(())
+    }
+
+    /// Whether the database holds anything of Kesmo.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn is_in_use(&mut self) -> Result<bool, Error> {
+        Ok(crate::is_there(&mut self.0, "suites").await?)
+    }
+
     /// Ends the sweep.
     pub async fn end(mut self) {
         // With the connection the lock is gone in any case.

@@ -1,6 +1,7 @@
 //! The command line as clap reads it. Words and options are those of the house: see `docs/command-line.md`.
 //! The arguments of each command stand in a file of its name.
 
+mod backup;
 mod briefs;
 mod choosing;
 mod covers;
@@ -36,6 +37,7 @@ use clap::{Parser, Subcommand};
 
 use crate::connection::Connection;
 
+pub use backup::{Backup, Kept, Restore};
 pub use briefs::{AddBrief, Brief};
 pub use choosing::{Choosing, Place, Running, Staying};
 pub use covers::Covers;
@@ -84,6 +86,10 @@ pub struct Kesmo {
 pub enum Command {
     /// Run the service; with no database address it keeps a PostgreSQL of its own
     Serve(Serve),
+    /// Copy all that a service keeps into a folder; it may go on meanwhile
+    Backup(Backup),
+    /// Fill a new service's place from such a copy
+    Restore(Restore),
     /// Offer slots to a pool
     Worker(Worker),
     /// Save a service's address and a token for later calls

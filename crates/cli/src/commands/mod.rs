@@ -1,5 +1,6 @@
 //! What the commands do, a module for each subject.
 
+pub mod backup;
 pub mod briefs;
 mod cases;
 pub mod comparing;
