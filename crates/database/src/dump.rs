@@ -5,7 +5,7 @@ use std::{
     process::{Command, Stdio},
 };
 
-use crate::{Error, find_programs};
+use crate::programs::{Error, find_programs};
 
 /// Writes all of a database into a file, as it was at one moment.
 ///
