@@ -6,7 +6,7 @@
 use std::{
     collections::HashMap,
     fs, io,
-    net::SocketAddr,
+    net::{Ipv4Addr, SocketAddr},
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError, RwLock},
     time::{Duration, SystemTime},
@@ -21,7 +21,7 @@ use rustls::{
 use rustls_pki_types::{CertificateDer, PrivateKeyDer, pem::PemObject};
 use tokio::{
     io::copy_bidirectional,
-    net::{TcpListener, TcpStream},
+    net::{TcpListener, TcpSocket, TcpStream},
 };
 use tokio_rustls::TlsAcceptor;
 
@@ -179,11 +179,17 @@ async fn carry_on(
     stream.set_nodelay(true)?;
     let agreed = tokio::time::timeout(AGREE, acceptor.accept(stream)).await;
     let mut stream = agreed.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))??;
-    let mut server = TcpStream::connect(inner).await?;
-    server.set_nodelay(true)?;
-    let port = server.local_addr()?.port();
+    // Who calls is known before the web server can ask.
+    let socket = TcpSocket::new_v4()?;
+    socket.bind(SocketAddr::from((Ipv4Addr::LOCALHOST, 0)))?;
+    let port = socket.local_addr()?.port();
     callers.put(port, Some(caller));
-    let carried = copy_bidirectional(&mut stream, &mut server).await;
+    let carried = async {
+        let mut server = socket.connect(inner).await?;
+        server.set_nodelay(true)?;
+        copy_bidirectional(&mut stream, &mut server).await
+    };
+    let carried = carried.await;
     callers.put(port, None);
     carried.map(drop)
 }
