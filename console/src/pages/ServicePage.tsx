@@ -10,7 +10,6 @@ import { DetailPage } from "../parts/Pages";
 import { When, plain } from "../parts/words";
 
 type Keeping = components["schemas"]["Keeping"];
-type Freed = components["schemas"]["Freed"];
 type Secret = components["schemas"]["SecretOf"];
 type Shared = components["schemas"]["SharedAddress"];
 type Audited = components["schemas"]["Audited"];
@@ -27,25 +26,6 @@ export function ServicePage() {
       {me.data?.role === "admin" ? <Audit /> : null}
     </>
   );
-}
-
-/** What a sweep removed, in words. */
-function freedSaid(freed: Freed) {
-  const mib = freed.bytes / (1 << 20);
-  const size = mib >= 1024 ? `${(mib / 1024).toFixed(1)} GiB` : mib >= 1 ? `${mib.toFixed(1)} MiB` : `${Math.ceil(freed.bytes / 1024)} KiB`;
-  const parts: [number, string][] = [
-    [freed.runs, "runs"],
-    [freed.months, "months of attempts as a whole"],
-    [freed.logs, "runs' logs"],
-    [freed.artifacts, "runs' artifacts"],
-    [freed.pictures, "pictures of passed tests"],
-    [freed.deliveries, "deliveries"],
-    [freed.audit, "lines of the audit"],
-    [freed.others, "lists, stamps and sources"],
-  ];
-  const said = parts.filter(([count]) => count > 0).map(([count, what]) => `${count.toLocaleString("en")} ${what}`);
-  if (freed.files > 0) said.push(`${freed.files.toLocaleString("en")} files, ${size}`);
-  return said.join("; ") || "nothing";
 }
 
 function Kept() {
@@ -82,7 +62,7 @@ function Kept() {
             )}
             {sweeps.slice(0, 5).map((swept) => (
               <p key={swept.at} className="under-figure">
-                <When at={swept.at} />: removed {freedSaid(swept.freed)}.
+                <When at={swept.at} />: removed {plain(swept.said)}.
               </p>
             ))}
           </>

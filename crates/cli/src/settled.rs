@@ -61,14 +61,16 @@ fn names(serve: &Command) -> Vec<String> {
     names.map(str::to_owned).collect()
 }
 
+fn action<'s>(serve: &'s Command, name: &str) -> Option<&'s ArgAction> {
+    serve.get_arguments().find(|arg| arg.get_long() == Some(name)).map(clap::Arg::get_action)
+}
+
 fn is_flag(serve: &Command, name: &str) -> bool {
-    let of = serve.get_arguments().find(|arg| arg.get_long() == Some(name));
-    of.is_some_and(|arg| matches!(arg.get_action(), ArgAction::SetTrue))
+    matches!(action(serve, name), Some(ArgAction::SetTrue))
 }
 
 fn is_list(serve: &Command, name: &str) -> bool {
-    let of = serve.get_arguments().find(|arg| arg.get_long() == Some(name));
-    of.is_some_and(|arg| matches!(arg.get_action(), ArgAction::Append))
+    matches!(action(serve, name), Some(ArgAction::Append))
 }
 
 /// The options of a file, each with the word that says the same on the command line.

@@ -34,3 +34,14 @@ pub(crate) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
     let hint = did_you_mean(name, all.iter().map(|s| s.slug.as_str()));
     Err(Refused::not_found(format!("there is no suite named {name:?}{hint} (add one with `kesmo suite add FOLDER`)")))
 }
+
+/// The id of the suite that is asked for, where one is.
+///
+/// # Errors
+/// A refusal, if there is none of that name; it names the nearest.
+pub async fn id_of(app: &App, name: Option<&str>) -> Result<Option<i64>, Refused> {
+    match name {
+        Some(name) => named(app, name).await.map(|row| Some(row.id)),
+        None => Ok(None),
+    }
+}

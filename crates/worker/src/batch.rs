@@ -767,8 +767,10 @@ impl BatchRun<'_> {
         for found in files::junit(&self.folder, &tests.junit, self.since()) {
             let (path, shown) = (&found.path, &self.untold(&found.shown));
             let content = kesmo_files::read_regular(path, LARGEST_FILE).map_err(|e| e.to_string());
-            let content =
-                content.map(|content| self.mask.as_ref().map_or_else(|| content.clone(), |m| m.bytes(&content)));
+            let content = content.map(|content| match &self.mask {
+                Some(mask) => mask.bytes(&content),
+                None => content,
+            });
             match content.as_deref().map_err(Clone::clone).and_then(junit::read) {
                 Ok(file) => {
                     for case in file.cases {

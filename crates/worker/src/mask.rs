@@ -30,6 +30,7 @@ pub struct Mask(Arc<Patterns>);
 
 #[derive(Debug)]
 struct Patterns {
+    /// Sorted, each once.
     all: Vec<Vec<u8>>,
     finder: AhoCorasick,
     longest: usize,
@@ -66,8 +67,13 @@ impl Mask {
 
     /// Where an end begins that a secret may go on from: it is held until it is known.
     fn open_end(&self, bytes: &[u8]) -> usize {
+        let all = &self.0.all;
+        // They are sorted: what begins with the end, and is longer, comes right after it.
+        let open = |at: &usize| {
+            let end = &bytes[*at..];
+            all.get(all.partition_point(|form| form.as_slice() <= end)).is_some_and(|form| form.starts_with(end))
+        };
         let first = bytes.len().saturating_sub(self.0.longest - 1);
-        let open = |at: &usize| self.0.all.iter().any(|p| p.len() > bytes.len() - at && p.starts_with(&bytes[*at..]));
         (first..bytes.len()).find(open).unwrap_or(bytes.len())
     }
 }

@@ -93,7 +93,7 @@ async fn list(context: &Context) -> Result<(), Failure> {
         print!("{}", view::table(&["rule", "kept are", "by"], all.rules.iter().map(row).collect()));
     }
     for swept in &all.sweeps {
-        println!("{}  removed: {}", view::moment(swept.at), swept.freed.said());
+        println!("{}  removed: {}", view::moment(swept.at), plain(&swept.said));
     }
     Ok(())
 }

@@ -6,7 +6,7 @@ use kesmo_wire::api::{CoveringTest, RequirementShown, RequirementTests, Requirem
 use rocket::{Route, State, get, http::ContentType, routes, serde::json::Json};
 
 use super::body::Answer;
-use crate::{access::MaySee, app::App, lookup::named, refused::Refused};
+use crate::{access::MaySee, app::App, lookup::id_of, refused::Refused};
 
 /// Requirements that are told at once, tests of one, and lines of a table.
 const MOST: i64 = 1000;
@@ -72,21 +72,6 @@ fn test(row: stored::CoveringTest) -> CoveringTest {
     }
 }
 
-async fn suite_id(app: &App, suite: Option<&str>) -> Result<Option<i64>, Refused> {
-    Ok(match suite {
-        Some(suite) => Some(named(app, suite).await?.id),
-        None => None,
-    })
-}
-
-/// Text that is asked for: PostgreSQL takes no NUL.
-fn text<'t>(name: &str, text: Option<&'t str>) -> Result<Option<&'t str>, Refused> {
-    match text {
-        Some(text) if text.contains('\0') => Err(Refused::invalid(format!("{name}: it holds a NUL"))),
-        text => Ok(text),
-    }
-}
-
 /// The requirements that tests cover, of a `suite` or of all, with how they stand by the tests' latest outcomes: on a `branch` (empty:
 /// where none is known), or on any; 1,000 at once, `from` one on.
 #[utoipa::path(get, path = "/api/covers", operation_id = "covers", tag = "suites", params(("suite" = Option<String>, Query),
@@ -99,8 +84,7 @@ async fn covers(
     branch: Option<&str>,
     from: Option<u32>,
 ) -> Answer<RequirementsShown> {
-    let suite = suite_id(app, suite).await?;
-    let branch = text("branch", branch)?;
+    let suite = id_of(app, suite).await?;
     app.floor.recorded().await;
     let rows = app.store.requirements(suite, branch, i64::from(from.unwrap_or(0)), MOST).await?;
     let total = app.store.requirement_count(suite).await?;
@@ -119,8 +103,7 @@ async fn covers_of(
     suite: Option<&str>,
     branch: Option<&str>,
 ) -> Answer<RequirementTests> {
-    let suite = suite_id(app, suite).await?;
-    let (requirement, branch) = (text("requirement", Some(requirement))?.unwrap_or_default(), text("branch", branch)?);
+    let suite = id_of(app, suite).await?;
     app.floor.recorded().await;
     let tests = app.store.covering(suite, branch, Some(requirement), MOST_TESTS).await?;
     if tests.is_empty() {
@@ -142,8 +125,7 @@ async fn covers_csv(
     suite: Option<&str>,
     branch: Option<&str>,
 ) -> Result<(ContentType, String), Refused> {
-    let suite = suite_id(app, suite).await?;
-    let branch = text("branch", branch)?;
+    let suite = id_of(app, suite).await?;
     app.floor.recorded().await;
     let mut lines = csv::row(["requirement", "suite", "test", "variant", "outcome", "run", "at", "told"]);
     for row in app.store.covering(suite, branch, None, MOST_LINES).await? {

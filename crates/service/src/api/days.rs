@@ -1,11 +1,21 @@
 //! Days on which something ends.
 
-use chrono::{DateTime, Days, NaiveDate, NaiveTime, Utc};
+use chrono::{DateTime, Datelike, Days, NaiveDate, NaiveTime, Utc};
 
 use crate::refused::Refused;
 
 /// What is to end does so within so many days.
 const MOST_DAYS: u64 = 3660;
+
+/// A day that is asked for by its date. PostgreSQL's times do not reach as far as those that are read here.
+///
+/// # Errors
+/// A refusal, if it is none.
+pub(super) fn day(name: &str, text: &str) -> Result<NaiveDate, Refused> {
+    text.parse().ok().filter(|day: &NaiveDate| (1970..=9999).contains(&day.year())).ok_or_else(|| {
+        Refused::invalid(format!("{name}={text:?} is not a valid day: write it like 2026-12-31, from 1970 on"))
+    })
+}
 
 /// The day that is asked for: a date, or so many days or weeks ahead (`10d`, `2w`); none that has passed.
 ///
@@ -65,5 +75,14 @@ mod tests {
         ] {
             assert!(day(wrong).is_err_and(|said| said.contains(why)), "{wrong}");
         }
+    }
+
+    #[test]
+    fn a_day_is_read_by_its_date_within_bounds() {
+        assert_eq!(day("from", "2026-11-27").expect("a day").to_string(), "2026-11-27");
+        for far in ["-9999-01-01", "1969-12-31", "+200000-01-01"] {
+            assert!(day("from", far).is_err(), "{far}");
+        }
+        assert!(day("from", "27.11.").is_err_and(|e| e.1.message.contains("2026-12-31")));
     }
 }

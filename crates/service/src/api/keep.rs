@@ -35,7 +35,10 @@ fn told(row: &KeepRow) -> Result<KeepRule, Refused> {
 #[get("/api/keep")]
 async fn keeping(app: &State<App>, _caller: MaySee) -> Answer<Keeping> {
     let rules = app.store.keep_rules().await?.iter().map(told).collect::<Result<Vec<_>, _>>()?;
-    let swept = |row: kesmo_store::sweep::SweepRow| Ok::<_, Refused>(Swept { at: row.at, freed: row.freed()? });
+    let swept = |row: kesmo_store::sweep::SweepRow| {
+        let freed = row.freed()?;
+        Ok::<_, Refused>(Swept { at: row.at, said: freed.said(), freed })
+    };
     let sweeps = app.store.sweeps(SWEEPS).await?.into_iter().map(swept).collect::<Result<Vec<_>, _>>()?;
     Ok(Json(Keeping { rules, sweeps }))
 }

@@ -14,7 +14,7 @@ use rocket::{
 
 use super::{
     body::{Answer, Sent, body},
-    days::end_of,
+    days::{day, end_of},
 };
 use crate::{
     access::{self, COOKIE, MayKeep, MaySee, Record, SESSION_DAYS, Shown},
@@ -170,21 +170,15 @@ async fn remove_token(app: &State<App>, caller: MayKeep, name: &str) -> Result<S
     ("before" = Option<i64>, Query), ("limit" = Option<u32>, Query)), responses((status = 200, body = [Audited])))]
 #[get("/api/audit?<asked..>")]
 async fn audit(app: &State<App>, _caller: MayKeep, asked: AuditAsked<'_>) -> Answer<Vec<Audited>> {
-    let day = |name: &str, text: Option<&str>| {
-        let read = |text: &str| -> Result<_, Refused> {
-            let day = text.parse::<chrono::NaiveDate>().ok();
-            let day = day.filter(|day| (1970..=9999).contains(&chrono::Datelike::year(day)));
-            let wrong = || Refused::invalid(format!("{name}={text:?} is not a valid day: write it like 2026-12-31"));
-            Ok(day.ok_or_else(wrong)?.and_time(chrono::NaiveTime::MIN).and_utc())
-        };
-        text.map(read).transpose()
+    let midnight = |name: &str, text: Option<&str>| {
+        text.map(|text| day(name, text).map(|day| day.and_time(chrono::NaiveTime::MIN).and_utc())).transpose()
     };
     let filter = AuditFilter {
         who: asked.who.map(str::to_owned),
         what: asked.what.map(str::to_owned),
         about: asked.about.map(str::to_owned),
-        from: day("from", asked.from)?,
-        until: day("until", asked.until)?,
+        from: midnight("from", asked.from)?,
+        until: midnight("until", asked.until)?,
         refused: asked.refused,
         before: asked.before,
         limit: i64::from(asked.limit.unwrap_or(100).clamp(1, 10_000)),

@@ -29,7 +29,7 @@ use super::{
 use crate::{
     access::{self, MayOperate, MaySee, Record},
     app::App,
-    lookup::named,
+    lookup::id_of,
     refused::Refused,
 };
 
@@ -109,9 +109,7 @@ async fn add_share(
             if new.suite.is_none() && new.brief.is_none() {
                 return Err(Refused::invalid("a badge or feed is of a suite, a brief, or a suite's runs of a brief"));
             }
-            if let Some(name) = &new.suite {
-                suite = Some(named(app, name).await?.id);
-            }
+            suite = id_of(app, new.suite.as_deref()).await?;
             if let Some(brief) = &new.brief
                 && app.store.brief(brief).await?.is_none()
             {

@@ -1,13 +1,13 @@
 //! What runs took of slots.
 
-use chrono::{DateTime, Datelike, Days, NaiveDate, NaiveTime, Utc};
+use chrono::{DateTime, Days, NaiveDate, NaiveTime, Utc};
 use kesmo_core::format::csv;
 use kesmo_store::usage::{By, UsageSum};
 use kesmo_wire::api::{Usage, UsageRow};
 use rocket::{Route, State, get, http::ContentType, routes, serde::json::Json};
 
-use super::body::Answer;
-use crate::{access::MaySee, app::App, lookup::named, refused::Refused};
+use super::{body::Answer, days::day};
+use crate::{access::MaySee, app::App, lookup::id_of, refused::Refused};
 
 /// Days that are summed up if nothing is said, and sums that are told.
 const USUAL_DAYS: u64 = 30;
@@ -38,18 +38,6 @@ fn by_of(word: Option<&str>) -> Result<(By, String), Refused> {
     Ok((by, word.to_owned()))
 }
 
-fn day(name: &str, text: Option<&str>, usual: NaiveDate) -> Result<NaiveDate, Refused> {
-    match text {
-        None => Ok(usual),
-        // PostgreSQL's times do not reach as far as those that are read here.
-        Some(text) => {
-            text.parse().ok().filter(|day: &NaiveDate| (1970..=9999).contains(&day.year())).ok_or_else(|| {
-                Refused::invalid(format!("{name}={text:?} is not a valid day: write it like 2026-12-31, from 1970 on"))
-            })
-        }
-    }
-}
-
 fn row(sum: UsageSum) -> UsageRow {
     let us = |n: i64| n.max(0) as u64;
     UsageRow {
@@ -72,15 +60,13 @@ async fn summed(
     let (by, word) = by_of(by)?;
     let today = Utc::now().date_naive();
     let ahead = |day: NaiveDate, days: u64| day.checked_add_days(Days::new(days)).unwrap_or(day);
-    let until = day("until", until, ahead(today, 1))?;
-    let from = day("from", from, until.checked_sub_days(Days::new(USUAL_DAYS)).unwrap_or(until))?;
+    let until = until.map_or(Ok(ahead(today, 1)), |text| day("until", text))?;
+    let before = until.checked_sub_days(Days::new(USUAL_DAYS)).unwrap_or(until);
+    let from = from.map_or(Ok(before), |text| day("from", text))?;
     if from >= until {
         return Err(Refused::invalid(format!("from={from} is not before until={until}: no run was made in between")));
     }
-    let suite = match suite {
-        Some(suite) => Some(named(app, suite).await?.id),
-        None => None,
-    };
+    let suite = id_of(app, suite).await?;
     app.floor.recorded().await;
     let moment = |day: NaiveDate| DateTime::<Utc>::from_naive_utc_and_offset(day.and_time(NaiveTime::MIN), Utc);
     let rows = app.store.usage(&by, suite, moment(from), moment(until), MOST).await?;
@@ -147,11 +133,5 @@ mod tests {
         for wrong in ["label:", "suites", "", "label:\0"] {
             assert!(by_of(Some(wrong)).is_err_and(|e| e.1.message.contains("label:KEY")), "{wrong}");
         }
-        let usual = NaiveDate::default();
-        assert_eq!(day("from", Some("2026-11-27"), usual).expect("a day").to_string(), "2026-11-27");
-        for far in ["-9999-01-01", "1969-12-31", "+200000-01-01"] {
-            assert!(day("from", Some(far), usual).is_err(), "{far}");
-        }
-        assert!(day("from", Some("27.11."), usual).is_err_and(|e| e.1.message.contains("2026-12-31")));
     }
 }

@@ -31,6 +31,8 @@ pub struct KeepRule {
 pub struct Swept {
     pub at: DateTime<Utc>,
     pub freed: Freed,
+    /// In words.
+    pub said: String,
 }
 
 /// What is kept, and what was removed of late.
