@@ -467,44 +467,36 @@ fn month_is_over(month: NaiveDate) -> bool {
     next.checked_add_days(chrono::Days::new(2)).is_some_and(|day| day < Utc::now().date_naive())
 }
 
-/// Drops the parts of a month of which these are all runs; false where there are others.
+/// Drops the parts of a month of which these are all runs, and none of which stays; false where that is not so. One that was made in it
+/// and waits still will need them.
 async fn drop_month(c: &mut AsyncPgConnection, month: NaiveDate, runs: &[i64]) -> Result<bool, Error> {
     let parts = ["attempts", "cases", "results"].map(|table| format!("{table}_{}", month.format("%Y_%m")));
     let dropped: Result<bool, Error> = c
         .transaction(async |c| {
-        // What waits for a table to be nobody's holds up whoever comes after: rather not.
-        diesel::sql_query("set local lock_timeout = '2s'").execute(c).await?;
-        diesel::sql_query("select pg_advisory_xact_lock(7215)").execute(c).await?;
-        let mut others = 0;
-        for (part, table) in parts.iter().zip(["attempts", "cases", "results"]) {
-            if !crate::is_there(c, part).await? {
+            // What waits for a table to be nobody's holds up whoever comes after: rather not.
+            diesel::sql_query("set local lock_timeout = '2s'").execute(c).await?;
+            diesel::sql_query("select pg_advisory_xact_lock(7215)").execute(c).await?;
+            let stay: Count = diesel::sql_query(format!(
+                "select count(*) from runs where date_trunc('month', created_at at time zone 'UTC')::date = $1 and not ({REMOVED})"
+            ))
+            .bind::<Date, _>(month)
+            .bind::<Array<BigInt>, _>(runs)
+            .get_result(c)
+            .await?;
+            if stay.count > 0 {
                 return Ok(false);
             }
-            let query = format!("select count(*) from (select 1 from {table} where month = $1 and run_id <> all($2) limit 1) o");
-            let found: Count =
-                diesel::sql_query(query).bind::<Date, _>(month).bind::<Array<BigInt>, _>(runs).get_result(c).await?;
-            others += found.count;
-        }
-        if others > 0 {
-            return Ok(false);
-        }
-        // Of what stays, as a test fails by it, nothing may go.
-        let stay: Count = diesel::sql_query(
-            "select count(*) from runs where runs.id = any($1) and (phase <> 'finished' or exists (select from unrecorded u where u.run_id = runs.id) \
-             or exists (select from failing f where f.since_run = runs.id or f.last_run = runs.id))",
-        )
-        .bind::<Array<BigInt>, _>(runs)
-        .get_result(c)
-        .await?;
-        if stay.count > 0 {
-            return Ok(false);
-        }
-        for part in &parts {
-            diesel::sql_query(format!("drop table {part}")).execute(c).await?;
-        }
-        Ok(true)
-    })
-    .await;
+            for part in &parts {
+                if !crate::is_there(c, part).await? {
+                    return Ok(false);
+                }
+            }
+            for part in &parts {
+                diesel::sql_query(format!("drop table {part}")).execute(c).await?;
+            }
+            Ok(true)
+        })
+        .await;
     match dropped {
         // Row by row then.
         Err(Error::Away(why) | Error::Refused(why)) if why.contains("lock timeout") => Ok(false),
