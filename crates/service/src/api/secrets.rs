@@ -16,6 +16,21 @@ use crate::{
 /// Lengths of a value, in bytes: what is shorter would be masked all over the place, and be guessed.
 const SHORTEST: usize = 6;
 const LONGEST: usize = 64 << 10;
+/// Words in which programs report results: masked, a result would not be read.
+const OF_RESULTS: [&str; 12] = [
+    "passed",
+    "failed",
+    "skipped",
+    "outcome",
+    "message",
+    "failure",
+    "version",
+    "not ok",
+    "testcase",
+    "testsuite",
+    "testsuites",
+    "Bail out!",
+];
 /// Suites and briefs of a secret.
 const MOST_PLACES: usize = 100;
 
@@ -45,6 +60,11 @@ fn check(value: &str) -> Result<(), Refused> {
     }
     if value.len() > LONGEST {
         return Err(Refused::invalid(format!("the secret has {} bytes, and may have 64 KiB", value.len())));
+    }
+    if OF_RESULTS.contains(&value.trim()) {
+        return Err(Refused::invalid(
+            "the secret is a word in which results are reported, and they could not be read where it is masked: choose another value",
+        ));
     }
     if value.contains('\0') {
         return Err(Refused::invalid("the secret holds a NUL, which no environment can hold"));
@@ -111,6 +131,7 @@ mod tests {
             let said = check(value).expect_err("refused").1.message;
             assert!(said.contains(why) && !said.contains(value), "{said}");
         }
+        assert!(check(" passed\n").expect_err("refused").1.message.contains("in which results are reported"));
         assert!(check("sesame").is_ok());
     }
 }
