@@ -575,4 +575,14 @@ mod tests {
         assert_eq!((change.removed, more), (vec![1, 2, 3, 4], 0));
         assert_eq!(change.added.len(), 3);
     }
+
+    #[test]
+    fn of_too_many_requirements_as_many_as_may_be_are_kept_and_the_others_counted() {
+        let many: Vec<Requirement> =
+            (0..=MOST_OF_A_SUITE).map(|n| Requirement::parse(&format!("R{n}")).expect("a name")).collect();
+        let mut covered = Covered::of(Vec::new());
+        covered.take(&BTreeMap::from([("a", many.as_slice())]), std::iter::empty(), &["a"].into(), None);
+        let (change, more) = covered.change();
+        assert_eq!((change.added.len(), change.removed.len(), more), (MOST_OF_A_SUITE, 0, 1));
+    }
 }

@@ -1069,3 +1069,37 @@ fn what_is_left_is_told_to_whoever_starts_machines() {
     }
     assert_eq!(at(&bench), crate::fleet::Demand::default(), "nothing is left of what is over");
 }
+
+#[test]
+fn what_tests_say_that_they_cover_is_kept_within_bounds_and_only_of_what_runs() {
+    use crate::suite::covers::{MOST_OF_A_SUITE, MOST_OF_A_TEST, Requirement};
+    let mut bench = Bench::new(policy(), names(2));
+    let grant = bench.free(W1, 0).expect("work");
+    let of = |first: usize, count: usize| {
+        (first..first + count).map(|n| Requirement::parse(&format!("REQ-{n}")).expect("a name")).collect::<Vec<_>>()
+    };
+    let (batch, entry) = (grant.batch, grant.entries[0]);
+    let say = |bench: &mut Bench, batch, entry, of| bench.feed(Input::Covers { batch, entry, of });
+    assert_eq!(say(&mut bench, batch, entry, of(0, 2)), [Effect::Covers { entry, of: of(0, 2) }]);
+    assert!(say(&mut bench, batch, 7_000, of(0, 1)).is_empty(), "another's entry");
+    assert!(say(&mut bench, BatchId(7_000), entry, of(0, 1)).is_empty(), "nobody's batch");
+    assert!(say(&mut bench, batch, entry, Vec::new()).is_empty());
+    assert!(
+        bench.engine.hear(W2, Input::Covers { batch, entry, of: of(0, 1) }, bench.now).is_empty(),
+        "another worker's"
+    );
+    let (mut kept, mut notes) = (2, 0);
+    for first in (0..=MOST_OF_A_SUITE + 5 * MOST_OF_A_TEST).step_by(MOST_OF_A_TEST) {
+        for effect in say(&mut bench, batch, entry, of(first, MOST_OF_A_TEST)) {
+            match effect {
+                Effect::Covers { of, .. } => kept += of.len(),
+                Effect::Note(text) => {
+                    assert!(text.contains("what came after that is not kept"), "{text}");
+                    notes += 1;
+                }
+                other => panic!("{other:?}"),
+            }
+        }
+    }
+    assert_eq!((kept, notes), (MOST_OF_A_SUITE, 1), "the rest is told of once");
+}

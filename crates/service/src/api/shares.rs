@@ -101,7 +101,7 @@ async fn add_share(
         (ShareKind::Run, Some(name)) => {
             let name = RunName::parse(name).map_err(|e| Refused::invalid(e.to_string()))?;
             let number = i32::try_from(name.number).unwrap_or(i32::MAX);
-            run = Some(find(app, name.suite.as_str(), number).await?.id);
+            run = Some((find(app, name.suite.as_str(), number).await?.id, name.suite.to_string(), number));
             "run"
         }
         (_, Some(_)) => return Err(Refused::invalid("a badge or feed is of a suite or brief, and not of a run")),
@@ -126,7 +126,7 @@ async fn add_share(
     let row = NewRow {
         hash: &hash,
         kind: what,
-        run_id: run,
+        run_id: run.as_ref().map(|run| run.0),
         suite_id: suite,
         brief: new.brief.as_deref(),
         until,
@@ -146,11 +146,9 @@ async fn add_share(
         ShareKind::Feed => ".atom",
     };
     let address = format!("{}/shared/{key}{ending}", app.base());
-    let number =
-        new.run.as_deref().and_then(|name| RunName::parse(name).ok()).map(|name| (name.suite.to_string(), name.number));
-    let (suite, number) = match number {
-        Some((suite, number)) => (Some(suite), i32::try_from(number).ok()),
-        None => (new.suite.clone(), None),
+    let (suite, number) = match run {
+        Some((_, suite, number)) => (Some(suite), Some(number)),
+        None => (new.suite, None),
     };
     Ok(Json(SharedAddress { address: Some(address), ..told(row, suite, number) }))
 }
