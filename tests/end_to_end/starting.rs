@@ -452,8 +452,10 @@ fn a_watched_branch_starts_a_run_for_every_new_commit_and_says_what_is_wrong() {
         std::thread::sleep(std::time::Duration::from_millis(300));
         (started.elapsed().as_secs() >= 3).then_some(())
     });
-    repo.git(&["checkout", "--quiet", "-b", "release/1"]);
+    // The branch appears with its commit: one made first would be run at the commit that it came from.
+    repo.git(&["checkout", "--quiet", "--detach"]);
     let commit = repo.commit("a release");
+    repo.git(&["checkout", "--quiet", "-b", "release/1"]);
     let run = newest(quay, "looked", 1);
     assert_eq!(
         (&run["commit"], &run["branch"], &run["labels"]["by"]),
