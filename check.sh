@@ -6,6 +6,7 @@ cd "$(dirname "$0")"
 . scripts/common.sh
 
 need_tools
+install_missing libxml2-utils=xmllint
 build_console
 
 step "Checking the format"

@@ -20,7 +20,7 @@ const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/
     POST /api/meet, POST /api/queue/order, POST /api/runs, POST /api/runs/{suite}/{number}/again, \
     POST /api/runs/{suite}/{number}/stop, POST /api/schedules, DELETE /api/schedules/{name}, POST /api/schedules/{name}/now, \
     POST /api/schedules/{name}/pause, POST /api/suites, POST /api/suites/{suite}/imports, POST /api/suites/{suite}/parks, DELETE /api/suites/{suite}/parks, \
-    POST /api/suites/{suite}/polls, DELETE /api/suites/{suite}/polls, POST /api/suites/{suite}/portion, POST /api/webhooks, \
+    POST /api/suites/{suite}/polls, DELETE /api/suites/{suite}/polls, DELETE /api/suites/{suite}/failing, POST /api/suites/{suite}/portion, POST /api/webhooks, \
     GET /api/suites/{suite}/commits, DELETE /api/webhooks/{name}, POST /api/webhooks/{name}/deliveries/{id}/redeliver, POST /api/webhooks/{name}/pause, \
     POST /api/webhooks/{name}/secret, POST /api/workers/{name}/drain, POST /api/shares, DELETE /api/shares/{id}";
 

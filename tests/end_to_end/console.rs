@@ -92,6 +92,13 @@ impl Browser {
         }
     }
 
+    /// Types into the field with that id.
+    pub async fn types(&self, id: &str, text: &str) {
+        let wait = self.client.wait().at_most(Duration::from_secs(30));
+        let field = wait.for_element(Locator::Id(id)).await.unwrap_or_else(|e| panic!("{id}: {e}"));
+        field.send_keys(text).await.expect("typing");
+    }
+
     async fn fits(&self) -> bool {
         let script = "return document.documentElement.scrollWidth <= window.innerWidth";
         self.client.execute(script, vec![]).await.expect("the page answers").as_bool().unwrap_or(false)

@@ -4,7 +4,7 @@ use std::fs;
 
 use serde_json::Value;
 
-use crate::quay::{Quay, all_said, assert_says, text};
+use crate::quay::{Quay, Repo, all_said, assert_says, text};
 
 /// What fails now: `test since for passes-before`, as the command tells programs.
 fn failing(quay: &Quay, more: &[&str]) -> Vec<String> {
@@ -115,6 +115,32 @@ fn what_a_service_that_was_killed_did_not_record_is_recorded_after_and_once() {
     let later = quay.kesmo(&["import", &file, "--suite", "gate", "--at", &text(&now())]);
     assert!(later.status.success(), "{}", all_said(&later));
     becomes(&quay, &["gate"], &["b since gate/3 for 1 after 0"]);
+}
+
+#[test]
+fn what_failed_on_a_branch_that_is_gone_can_be_forgotten() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 1);
+    let folder = quay.tap("gate", "a b", "if [ -e bad ]; then echo \"not ok - $t\"; else echo \"ok - $t\"; fi", "");
+    let repo = Repo::of(&folder, quay.path("gate.git"));
+    assert!(quay.kesmo(&["suite", "add", "--git", &repo.url()]).status.success());
+    repo.git(&["checkout", "--quiet", "-b", "late/boats"]);
+    fs::write(repo.path.join("bad"), "").expect("a file");
+    repo.commit("worse");
+    let failed = quay.kesmo(&["start", "gate", "--branch", "late/boats", "--wait"]);
+    assert_eq!(failed.status.code(), Some(1), "{}", all_said(&failed));
+    becomes(&quay, &["gate"], &["a since gate/1 for 1 after 0", "b since gate/1 for 1 after 0"]);
+    let forget = |branch: &str| all_said(&quay.kesmo(&["failing", "gate", "--branch", branch, "--gone"]));
+    assert_says(&forget("late/boats"), &["late/boats of gate is still there"]);
+    repo.git(&["checkout", "--quiet", "main"]);
+    repo.git(&["branch", "--quiet", "-D", "late/boats"]);
+    assert_says(&forget("late/boat"), &["no test of gate fails on the branch \"late/boat\" now", "did you mean"]);
+    assert_eq!(failing(&quay, &["gate"]).len(), 2, "nothing was forgotten so far");
+    assert_says(&forget("late/boats"), &["2 tests failed on late/boats, which is gone"]);
+    assert!(failing(&quay, &["gate"]).is_empty());
+    assert_says(&all_said(&quay.kesmo(&["show", "gate/1"])), &["failed"]);
+    assert_says(&all_said(&quay.kesmo(&["audit"])), &["failing forget", "gate"]);
+    assert_ne!(quay.kesmo(&["failing", "--branch", "main", "--gone"]).status.code(), Some(0), "of which suite?");
 }
 
 fn now() -> Vec<u8> {

@@ -92,6 +92,24 @@ exit 1";
     );
     let tap = text(&quay.kesmo(&["report", "cases/1", "--as", "tap"]).stdout);
     assert_says(&tap, &["1..5", "not ok", "specs/gate.sh/pays by card", "ok 4 - specs/quiet.sh/night/one boat"]);
+    // A case has a history of its own, over several runs.
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    let history = |case: &str| quay.json(&["history", "cases", case]);
+    let late = history("specs/gate.sh/refuses late");
+    let runs = late["runs"].as_array().expect("runs");
+    assert_eq!(runs.len(), 2, "{late}");
+    assert!(
+        runs.iter().all(|r| r["outcome"] == "flaky" && r["attempts"] == 2 && r["message"] == "got Boarding"),
+        "{late}"
+    );
+    assert_eq!((&late["test"], &late["flaky"]["hits"]), (&"specs/gate.sh/refuses late".into(), &2.into()));
+    assert_eq!(history("specs/gate.sh/pays by card")["spells"][0]["runs"], 2);
+    assert_eq!(history("specs/quiet.sh/night/one boat")["runs"][0]["outcome"], "passed");
+    assert_eq!(history("specs/gate.sh")["runs"].as_array().map(Vec::len), Some(2), "and so has the file");
+    assert_says(
+        &all_said(&quay.kesmo(&["history", "cases", "specs/gate.sh/pays"])),
+        &["had a test \"specs/gate.sh/pays\""],
+    );
 }
 
 #[test]

@@ -47,6 +47,7 @@ fn hello(name: &str, offers: &[(&str, &str)]) -> Hello {
         process: "0123456789abcdef".into(),
         home: "fedcba9876543210".into(),
         holds: Vec::new(),
+        held_back: Vec::new(),
         listing: Vec::new(),
         ease: false,
         draining: false,

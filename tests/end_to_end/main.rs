@@ -21,6 +21,7 @@ mod pools;
 mod quay;
 mod reach;
 mod readers;
+mod reported;
 mod runs;
 mod secrets;
 mod starting;

@@ -188,3 +188,110 @@ async fn what_a_run_measures_stands_on_its_page_and_over_runs_on_the_suites() {
     page.shows(&["Over the last 2 runs of all tests", "95 % below", "◆ 6 errors", "load/2"]).await;
     page.client.clone().close().await.expect("the browser ends");
 }
+
+/// What the senders of a load wrote down: when each began and ended, in milliseconds, and which it was.
+fn sent(log: &std::path::Path) -> Vec<(u64, u64, String)> {
+    let text = fs::read_to_string(log).unwrap_or_default();
+    let parts = |line: &str| {
+        let words: Vec<&str> = line.split(' ').collect();
+        Some((words.first()?.parse().ok()?, words.get(1)?.parse().ok()?, words[2..].join(" ")))
+    };
+    text.lines().filter_map(parts).collect()
+}
+
+#[test]
+fn the_senders_of_a_load_begin_together_over_several_workers() {
+    let quay = Quay::open();
+    let _heron = quay.worker("heron", 2);
+    let tern = quay.worker("tern", 2);
+    let (log, held) = (quay.path("sent.log"), quay.path("held"));
+    // The files of a worker are prepared once, which one of them does slowly.
+    let prepare = "[prepare]\nrun = [\"sh\", \"-c\", \"[ $KESMO_WORKER = heron ] || sleep 2\"]";
+    let lines = [
+        "began=$(date +%s%3N)".to_owned(),
+        say(r#""name":"scan","value":5,"unit":"ms""#),
+        format!("sleep 0.4; while [ -e {} ]; do sleep 0.05; done", held.display()),
+        format!("echo $began $(date +%s%3N) $t $KESMO_SENDER of $KESMO_SENDERS >> {}", log.display()),
+    ];
+    let folder = measuring(&quay, "load", "a b", &lines.join("\n"), prepare);
+    let (status, said) = quay.wait(&folder, &["--each-slot"]);
+    assert_eq!(status, 0, "{said}");
+    assert_says(&said, &["all 2 tests: each on 4 slots at once", "  scan  8  "]);
+    for test in ["a", "b"] {
+        let of: Vec<_> = sent(&log).into_iter().filter(|(_, _, who)| who.starts_with(test)).collect();
+        let mut who: Vec<&str> = of.iter().map(|(_, _, who)| who.as_str()).collect();
+        who.sort_unstable();
+        assert_eq!(who, (1..=4).map(|n| format!("{test} {n} of 4")).collect::<Vec<_>>());
+        let last_began = of.iter().map(|(began, ..)| *began).max().expect("some");
+        let first_ended = of.iter().map(|(_, ended, _)| *ended).min().expect("some");
+        assert!(last_began < first_ended, "{test}: all of them sent at once: {of:?}");
+    }
+    let ended = |test: &str| sent(&log).into_iter().filter(|(_, _, who)| who.starts_with(test)).map(|s| s.1).max();
+    let next = sent(&log).into_iter().filter(|(_, _, who)| who.starts_with('b')).map(|s| s.0).min();
+    assert!(ended("a") <= next, "one test after the other");
+    // A worker that dies in the middle: the others are ended, and all begin again. The service is killed besides.
+    fs::remove_file(&log).expect("it is there");
+    fs::write(&held, "").expect("a file");
+    let run = quay.start_run(&folder, &["--each-slot", "--pick", "a"]);
+    until("all send", || (quay.run(&run)["tally"]["running"] == 4).then_some(()));
+    drop(tern);
+    until("the others are ended", || quay.run(&run)["notes"].to_string().contains("went away as it ran").then_some(()));
+    let waits = until("it says what it lacks", || {
+        let waits = quay.run(&run)["waiting_for"].as_str()?.to_owned();
+        waits.contains("slots at once").then_some(waits)
+    });
+    assert_eq!(waits, "a needs 4 slots at once, and there are 2");
+    let other = quay.tap("plain", "x y", "echo \"ok - $t\"", "");
+    assert_eq!(quay.wait(&other, &[]).0, 0, "the slots that are there serve others meanwhile");
+    let mut quay = quay;
+    quay.kill_service();
+    quay.start();
+    let _tern = quay.worker("tern", 2);
+    until("all send again", || (quay.run(&run)["tally"]["running"] == 4).then_some(()));
+    // Killed as they send: they go on, and no more of them begin.
+    quay.kill_service();
+    fs::remove_file(&held).expect("a file");
+    quay.start();
+    let watched = quay.kesmo(&["watch", &run]);
+    assert_eq!(watched.status.code(), Some(0), "{}", all_said(&watched));
+    let of = sent(&log);
+    assert_eq!(of.len(), 4, "each sent once to the end: {of:?}");
+    let (last_began, first_ended) = (of.iter().map(|s| s.0).max(), of.iter().map(|s| s.1).min());
+    assert!(last_began < first_ended, "{of:?}");
+}
+
+#[test]
+fn a_load_that_cannot_be_sent_is_told_before_anything_runs() {
+    let quay = Quay::open();
+    let folder =
+        measuring(&quay, "load", "a b", "", "[retry]\ntimes = 2\n[[rule]]\ntests = [\"b\"]\nclaims = [\"berth\"]");
+    let place = folder.display().to_string();
+    let refused = |more: &[&str]| {
+        let words: Vec<&str> = ["start", &place, "--each-slot"].iter().chain(more).copied().collect();
+        let said = quay.kesmo(&words);
+        assert_ne!(said.status.code(), Some(0), "{words:?}");
+        all_said(&said)
+    };
+    assert_says(&refused(&[]), &["there is none that fits", "--shards N"]);
+    assert_says(&refused(&["--repeat", "2"]), &["cannot be used with", "--repeat"]);
+    assert_says(&refused(&["--shards", "2", "--retries", "1"]), &["is not retried"]);
+    let _worker = quay.worker("heron", 3);
+    let (status, said) = quay.wait(&folder, &["--each-slot"]);
+    assert_eq!(status, 10, "{said}");
+    assert_says(&said, &["b holds the claim \"berth\"", "--drop \"b\""]);
+    // Those of the suite file are not made, and slots that are there are counted.
+    let (status, said) = quay.wait(&folder, &["--each-slot", "--drop", "b"]);
+    assert_eq!(status, 0, "{said}");
+    assert_says(&said, &["each on 3 slots at once"]);
+    // Two of them that need all slots of one pool do not wait for each other.
+    let both = [(); 2].map(|()| quay.start_run(&folder, &["--each-slot", "--drop", "b"]));
+    for run in &both {
+        let watched = quay.kesmo(&["watch", run]);
+        assert_eq!(watched.status.code(), Some(0), "{}", all_said(&watched));
+    }
+    let here = quay.kesmo(&["here", &place, "--each-slot", "--drop", "b", "--slots", "2"]);
+    assert_eq!(here.status.code(), Some(0), "{}", all_said(&here));
+    assert_says(&all_said(&here), &["each on 2 slots at once", "a: 2 passed of 2"]);
+    let more = quay.kesmo(&["here", &place, "--each-slot", "--shards", "5", "--slots", "2"]);
+    assert_says(&all_said(&more), &["on 5 slots at once, and this machine is to have 2"]);
+}

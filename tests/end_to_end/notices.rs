@@ -523,7 +523,25 @@ async fn notices_have_their_pages_and_what_does_not_get_through_needs_attention(
     open("/notices/told").await;
     page.click("//button[starts-with(@aria-label, 'Send ') and text()='Send again']").await;
     until("it was sent again", || (!states(&quay, "told").contains(&"given-up".to_owned())).then_some(()));
+    // Changed, removed and made anew in a form.
+    page.click("//button[text()='Change']").await;
+    page.click("//label[text()='mended']").await;
+    page.types("notice-branches", "main").await;
+    page.click("//button[text()='Change it']").await;
+    page.shows(&["of suite gate, branch main when failed, mended, flaky-over 5%"]).await;
     page.click("//button[text()='Remove']").await;
     page.shows(&["Nobody is told anything yet"]).await;
+    page.click("//button[text()='Make a notice']").await;
+    page.types("notice-name", "crew").await;
+    page.types("notice-mail", "no address").await;
+    page.click("//button[text()='Make it']").await;
+    page.shows(&["no address"]).await;
+    let kind = "//select[@id='notice-kind']/option[@value='http']";
+    page.click(kind).await;
+    page.types("notice-http", &format!("{}/crew", room.web)).await;
+    page.click("//button[text()='Make it']").await;
+    page.shows(&["It is shown this once"]).await;
+    let made = quay.json(&["notice", "show", "crew"]);
+    assert_eq!(made["when"], serde_json::json!(["newly-failing", "mended"]));
     page.client.clone().close().await.expect("the browser ends");
 }

@@ -6,6 +6,8 @@ import type { components } from "../generated/api";
 import { call } from "./api";
 
 export type NoticeOf = components["schemas"]["NoticeOf"];
+export type Notice = components["schemas"]["Notice"];
+export type NewNotice = components["schemas"]["NewNotice"];
 export type NoticeMessage = components["schemas"]["NoticeMessage"];
 
 /** Messages go out within moments. */
@@ -26,4 +28,5 @@ const post = <Out,>(path: string, body: unknown = {}) => call<Out>(path, { metho
 export const usePauseNotice = () => useChange(({ name, paused }: { name: string; paused: boolean }) => post<NoticeOf>(`/api/notices/${name}/pause`, { paused }));
 export const useTryNotice = () => useChange((name: string) => post<NoticeMessage>(`/api/notices/${name}/try`));
 export const useSendAgain = (name: string) => useChange((number: number) => post<NoticeMessage>(`/api/notices/${name}/messages/${number}/again`));
+export const usePutNotice = (name: string) => useChange((body: NewNotice) => call<NoticeOf>(`/api/notices/${name}`, { method: "PUT", body }));
 export const useRemoveNotice = () => useChange((name: string) => call<void>(`/api/notices/${name}`, { method: "DELETE" }));

@@ -5,6 +5,7 @@ import { useNavigate, useParams } from "react-router";
 import { type NoticeMessage, type NoticeOf, useNotice, useNoticeMessage, usePauseNotice, useRemoveNotice, useSendAgain, useTryNotice } from "../data/notices";
 import { useMayKeep } from "../data/pools";
 import { Alarm } from "../parts/Frame";
+import { NoticeForm } from "../parts/NoticeForm";
 import { DetailPage } from "../parts/Pages";
 import { Facts, When, plain } from "../parts/words";
 import { Stands } from "./NoticesPage";
@@ -36,6 +37,7 @@ function OneNotice({ of }: { of: NoticeOf }) {
   const message = useNoticeMessage(of.name, open);
   const navigate = useNavigate();
   const may = useMayKeep();
+  const [changing, setChanging] = useState(false);
   const error = pause.error ?? remove.error ?? again.error ?? tried.error;
   return (
     <div className="two-columns">
@@ -51,6 +53,7 @@ function OneNotice({ of }: { of: NoticeOf }) {
         ) : null}
         <Alarm said={error?.message} />
         <div role="status">{tried.data ? <p className={tried.data.state === "sent" ? "tone-passed" : "tone-failed"}>{tried.data.state === "sent" ? `● The sample is sent: ${plain(tried.data.said)}` : `◆ The sample did not get through: ${plain(tried.data.said)}`}</p> : null}</div>
+        {changing ? <NoticeForm of={of} onDone={() => setChanging(false)} /> : null}
         <h2>Messages</h2>
         {of.messages.length === 0 ? (
           <p className="under-figure">Nothing was sent yet.</p>
@@ -143,6 +146,9 @@ function OneNotice({ of }: { of: NoticeOf }) {
             </Button>
             <Button size="sm" variant="outline-primary" disabled={pause.isPending} onClick={() => pause.mutate({ name: of.name, paused: !of.paused })}>
               {of.paused ? "Go on" : "Pause"}
+            </Button>
+            <Button size="sm" variant="outline-primary" aria-expanded={changing} onClick={() => setChanging(!changing)}>
+              {changing ? "Close" : "Change"}
             </Button>
             <Button size="sm" variant="outline-danger" disabled={remove.isPending} onClick={() => remove.mutate(of.name, { onSuccess: () => void navigate("/notices") })}>
               Remove

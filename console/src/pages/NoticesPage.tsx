@@ -1,7 +1,10 @@
-import { Table } from "react-bootstrap";
+import { useState } from "react";
+import { Button, Table } from "react-bootstrap";
 import { Link } from "react-router";
 
 import { type NoticeOf, useNotices } from "../data/notices";
+import { useMayKeep } from "../data/pools";
+import { NoticeForm } from "../parts/NoticeForm";
 import { ListPage } from "../parts/Pages";
 import { plain } from "../parts/words";
 
@@ -22,11 +25,23 @@ export function Stands({ of }: { of: NoticeOf }) {
 }
 
 export function NoticesPage() {
+  const [making, setMaking] = useState(false);
+  const may = useMayKeep();
   return (
     <ListPage
       query={useNotices()}
       what="the notices"
       one="notice"
+      before={may ? (
+        <section>
+          <p>
+            <Button size="sm" variant="outline-primary" aria-expanded={making} onClick={() => setMaking(!making)}>
+              {making ? "Close" : "Make a notice"}
+            </Button>
+          </p>
+          {making ? <NoticeForm onDone={() => setMaking(false)} /> : null}
+        </section>
+      ) : null}
       none={
         <>
           Nobody is told anything yet. In a terminal: <code>{HOW}</code>

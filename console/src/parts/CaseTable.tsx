@@ -100,6 +100,7 @@ function Told({ run, of, alone, version }: { run: string; of: Case; alone: boole
           {attempt.detail ? <pre className="output">{plain(attempt.detail)}</pre> : null}
         </div>
       ))}
+      <Link to={`/suites/${run.split("/")[0]}?${new URLSearchParams({ test: `${of.file}/${of.title}`, ...(of.variant ? { variant: of.variant } : {}) })}`}>Its history</Link>{" "}
       {alone ? null : <Link to={`/runs/${run}/tests/${of.entry}`}>All of its file</Link>}
     </div>
   );

@@ -53,6 +53,7 @@ export interface Choice {
   image: string;
   seed: string;
   repeat: string;
+  eachSlot: boolean;
   order: string;
   priority: string;
   runParked: boolean;
@@ -95,6 +96,7 @@ export function choiceOf(brief?: Brief): Choice {
     image: o?.image ?? "",
     seed: typed(o?.seed),
     repeat: typed(o?.repeat),
+    eachSlot: o?.each_slot ?? false,
     order: o?.shuffle ? "shuffled" : o?.recent_failures_first ? "failed" : "longest",
     priority: o?.priority ?? "normal",
     runParked: o?.run_parked ?? false,
@@ -131,6 +133,7 @@ export function optionsOf(c: Choice): Partial<RunOptions> | string {
     env: c.env === "" ? null : c.env,
     image: c.image.trim() === "" ? null : c.image.trim(),
     repeat: number(c.repeat),
+    each_slot: c.eachSlot,
     shuffle: c.order === "shuffled",
     recent_failures_first: c.order === "failed",
     priority: c.priority === "normal" ? null : (c.priority as "low" | "high"),
@@ -197,6 +200,7 @@ export function ChoiceFields({ choice: c, set, suite: s }: { choice: Choice; set
         </Form.Group>
       </Row>
       <div className="mb-3">
+        <Form.Check inline type="checkbox" id="each-slot" label="Each test on all shards at once, as one load" checked={c.eachSlot} onChange={(e) => set({ eachSlot: e.target.checked })} />
         <Form.Check inline type="checkbox" id="run-parked" label={`Run parked tests, without counting${s && s.parks.length > 0 ? ` (${s.parks.filter((p) => !p.over).length} parked)` : ""}`} checked={c.runParked} onChange={(e) => set({ runParked: e.target.checked })} />
         <Form.Check inline type="checkbox" id="flaky-fails" label="A flaky test fails the run" checked={c.flakyFails} onChange={(e) => set({ flakyFails: e.target.checked })} />
       </div>

@@ -12,7 +12,7 @@ const quoted = (word: string) => (/^[A-Za-z0-9_@%+=:,./-]+$/.test(word) ? word :
 
 const TEXTS = ["pick", "drop"] as const;
 const NUMBERS = ["retries", "shards", "repeat", "seed"] as const;
-const SWITCHES = ["shuffle", "recent_failures_first", "run_parked", "flaky_fails"] as const;
+const SWITCHES = ["each_slot", "shuffle", "recent_failures_first", "run_parked", "flaky_fails"] as const;
 const SPANS = ["within", "budget"] as const;
 const dashed = (key: string) => key.replaceAll("_", "-");
 

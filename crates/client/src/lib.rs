@@ -172,6 +172,15 @@ impl Client {
         self.send(self.request(Method::DELETE, path).query(query)).await.map(drop)
     }
 
+    /// Removes what a question names, and reads what is said of it.
+    ///
+    /// # Errors
+    /// If the service cannot be reached, or refuses.
+    pub async fn delete_told<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, Error> {
+        let answer = self.send(self.request(Method::DELETE, path).query(query)).await?;
+        self.read(answer).await
+    }
+
     /// The token that calls are made with.
     #[must_use]
     pub fn token(&self) -> &str {

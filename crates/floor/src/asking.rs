@@ -88,6 +88,8 @@ pub enum Ask {
     Follow(i64, u32, oneshot::Sender<Option<watch::Receiver<Output>>>),
     /// The slots of a pool.
     Slots(String, oneshot::Sender<u32>),
+    /// Those of them that take something new and offer this.
+    SlotsOffering(String, BTreeMap<String, String>, oneshot::Sender<u32>),
     /// A run was imported: its tests' records are to be brought up to date.
     Imported(Box<ToRecord>, oneshot::Sender<()>),
 }

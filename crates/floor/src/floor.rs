@@ -338,13 +338,22 @@ impl Floor {
                 .runs
                 .iter()
                 .filter(|(_, r)| r.engine.wants_slots() && r.capable.contains(&worker))
+                .filter(|(id, r)| r.engine.policy().senders.is_none() || self.may_gather(**id, r))
                 .map(|(id, r)| {
                     let tag = self.sharing.get(&r.row.pool).copied().unwrap_or_default().tag(&r.share);
                     (tag, r.row.place(), *id)
                 })
                 .collect();
             // Runs that had nothing yet have the same tag: they are served in the order of the queue.
-            order.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.total_cmp(&b.1)).then(a.2.cmp(&b.2)));
+            let gathers = |id: &i64| self.runs.get(id).is_some_and(|r| r.engine.gathers());
+            // What holds slots that do nothing until it has all of them goes first.
+            order.sort_by(|a, b| {
+                gathers(&b.2)
+                    .cmp(&gathers(&a.2))
+                    .then(a.0.total_cmp(&b.0))
+                    .then(a.1.total_cmp(&b.1))
+                    .then(a.2.cmp(&b.2))
+            });
             for (_, _, run) in order {
                 let others = self.runs.iter().filter(|(id, _)| **id != run);
                 let held = others.flat_map(|(_, r)| r.engine.held_claims().map(|c| (c.to_owned(), r.name())));
@@ -359,6 +368,13 @@ impl Floor {
             }
         }
         self.put_idle_to_use(&idle);
+    }
+
+    /// Whether a run may gather slots for tests that run on several at once: two that did so in one pool might each hold what the
+    /// other needs.
+    fn may_gather(&self, id: i64, run: &ActiveRun) -> bool {
+        let gathers = |(other, r): (&i64, &ActiveRun)| *other != id && r.row.pool == run.row.pool && r.engine.gathers();
+        run.engine.gathers() || !self.runs.iter().any(gathers)
     }
 
     /// Slots that stay idle, and runs that have less than their due, have running batches give back what they have not
@@ -507,6 +523,7 @@ impl Floor {
         sender: mpsc::Sender<ToWorker>,
     ) -> Result<(), NotLinked> {
         let holds: Vec<BatchKey> = hello.holds.clone();
+        let held_back: std::collections::BTreeSet<BatchKey> = hello.held_back.iter().copied().collect();
         let listing = hello.listing.clone();
         let name = hello.name.clone();
         let (worker, other_process) = self.workers.link_up(hello, link, sender)?;
@@ -523,6 +540,9 @@ impl Floor {
             let of_run = holds.iter().filter(|k| k.run == run).map(|k| BatchId(k.batch)).collect();
             self.feed(run, Input::WorkerBack { worker, holds: of_run });
         }
+        for key in holds.iter().filter(|key| !held_back.contains(key)) {
+            self.hear_of_batch(worker, *key);
+        }
         let mut busy: Vec<(u16, BatchKey)> = Vec::new();
         for (id, run) in &self.runs {
             let of_worker = run.engine.open_batches().filter(|(_, w, _)| *w == worker);
@@ -531,6 +551,15 @@ impl Floor {
         self.workers.set_busy(worker, &busy);
         self.lists_back(worker, &listing);
         Ok(())
+    }
+
+    /// A worker that comes back has begun a batch, or was free to.
+    fn hear_of_batch(&mut self, worker: WorkerId, key: BatchKey) {
+        let of_it =
+            |r: &ActiveRun| r.engine.holder(BatchId(key.batch)) == Some(worker) && r.engine.policy().senders.is_some();
+        if self.runs.get(&key.run).is_some_and(of_it) {
+            self.feed(key.run, Input::WasThrough { batch: BatchId(key.batch) });
+        }
     }
 
     /// Publishes what is stored, where it is time.
@@ -632,6 +661,7 @@ impl Floor {
                 tell(reply, ());
             }
             Ask::Slots(pool, reply) => tell(reply, self.workers.slots_in(&pool)),
+            Ask::SlotsOffering(pool, needs, reply) => tell(reply, self.workers.slots_offering(&pool, &needs)),
             Ask::States(run, reply) => {
                 let states = |r: &ActiveRun| {
                     let all = 0..r.engine.plan().entries.len() as u32;

@@ -447,6 +447,10 @@ impl Floor {
                 self.figures.grant();
                 self.after.push(After::Send(grant.worker, ToWorker::Grant(Box::new(message))));
             }
+            Effect::Begin { worker, batch } => {
+                let key = BatchKey { run, batch: batch.0 };
+                self.after.push(After::Send(worker, ToWorker::Begin { key }));
+            }
             Effect::Revoke { worker, batch } => {
                 let key = BatchKey { run, batch: batch.0 };
                 self.after.push(After::Send(worker, ToWorker::Revoke { key }));

@@ -280,6 +280,12 @@ impl Workers {
         self.known.values().filter(|k| k.link.is_some() && k.is_for(pool, None)).map(|k| k.slots.len() as u32).sum()
     }
 
+    /// The slots of a pool's connected workers that take something new and offer all of this.
+    pub fn slots_offering(&self, pool: &str, needs: &BTreeMap<String, String>) -> u32 {
+        let fits = |k: &&Known| k.link.is_some() && !k.draining && k.is_for(pool, None) && k.offers_all(needs);
+        self.known.values().filter(fits).map(|k| k.slots.len() as u32).sum()
+    }
+
     /// Why a run has no worker, and what to do about it.
     pub fn none_because(&self, pool: &str, needs: &BTreeMap<String, String>) -> String {
         let in_pool: Vec<&Known> = self.known.values().filter(|k| k.link.is_some() && k.pool == pool).collect();
@@ -446,6 +452,7 @@ mod tests {
             back: false,
             holds: Vec::new(),
             listing: Vec::new(),
+            held_back: Vec::new(),
             ease: false,
             only_run: None,
             draining: false,

@@ -301,6 +301,7 @@ impl Floor {
             self.shown.changed = true;
             match effect {
                 Effect::Grant(grant) => self.grant(grant),
+                Effect::Begin { batch, .. } => self.at.slots.tell(ToWorker::Begin { key: key(batch) }),
                 Effect::Revoke { batch, .. } => self.at.slots.tell(ToWorker::Revoke { key: key(batch) }),
                 Effect::Feed { batch, entries, last, .. } => {
                     let plan = self.engine.plan();

@@ -85,6 +85,7 @@ async fn try_in(
             entries,
             cases: Vec::new(),
             more: false,
+            sender: None,
         };
         let process = tokio::select! {
             process = run_one(&mut place, grant, &hearing) => process,

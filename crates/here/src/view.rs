@@ -363,13 +363,17 @@ impl Finished {
     #[must_use]
     pub fn report(&self, format: Format) -> String {
         let names: Vec<String> = self.entries.iter().map(|e| entry_name(&e.test, "", e.repeat)).collect();
-        let attempt = |a: &'_ Attempt| -> (kesmo_core::words::Ended, String, String) {
-            (a.kept.ended, a.message.clone(), a.detail.clone())
+        let mut outputs = 0;
+        let mut attempt = |a: &'_ Attempt| -> (kesmo_core::words::Ended, String, String, String) {
+            let told = a.kept.ended.failing() && !a.log.is_empty() && outputs < report::MOST_OUTPUTS;
+            outputs += usize::from(told);
+            let output = if told { report::end_of(a.log.clone()) } else { String::new() };
+            (a.kept.ended, a.message.clone(), a.detail.clone(), output)
         };
         let told: Vec<Vec<_>> = self
             .entries
             .iter()
-            .map(|e| self.attempts.get(&e.index).into_iter().flatten().map(attempt).collect())
+            .map(|e| self.attempts.get(&e.index).into_iter().flatten().map(&mut attempt).collect())
             .collect();
         let case = |(i, e): (usize, &'_ Entry)| ReportCase {
             name: names[i].as_str(),
@@ -379,7 +383,12 @@ impl Finished {
             spent: Span(e.spent_us.unwrap_or(0)),
             attempts: told[i]
                 .iter()
-                .map(|(ended, message, detail)| ReportAttempt { ended: *ended, message, detail })
+                .map(|(ended, message, detail, output)| ReportAttempt {
+                    ended: *ended,
+                    message,
+                    detail,
+                    output: output.clone(),
+                })
                 .collect(),
             why_parked: None,
         };
@@ -398,7 +407,12 @@ impl Finished {
                 variant: &entry.variant,
                 outcome: *outcome,
                 spent: Span(c.told.spent_us),
-                attempts: vec![ReportAttempt { ended: c.told.ended, message: &c.told.message, detail: &c.told.detail }],
+                attempts: vec![ReportAttempt {
+                    ended: c.told.ended,
+                    message: &c.told.message,
+                    detail: &c.told.detail,
+                    output: String::new(),
+                }],
                 why_parked: None,
             }));
             let last = told[i].last().map(|a| a.0);
@@ -410,7 +424,9 @@ impl Finished {
         let took = summary.finished_at.zip(summary.began_at).and_then(|(f, b)| (f - b).num_microseconds()).unwrap_or(0);
         let run = serde_json::to_value(summary).unwrap_or_default();
         let properties = report_properties(summary, &summary.measures);
+        let began = summary.began_at.map(|at| at.format("%Y-%m-%dT%H:%M:%S").to_string()).unwrap_or_default();
         let whole = Whole {
+            began: &began,
             properties: &properties,
             name: &summary.name,
             took: Span(took.max(0) as u64),

@@ -52,6 +52,7 @@ const WORDS: &[(&str, &str)] = &[
     ("DELETE /api/suites/<suite>/parks", "unpark"),
     ("POST /api/suites/<suite>/polls", "suite poll"),
     ("DELETE /api/suites/<suite>/polls", "suite unpoll"),
+    ("DELETE /api/suites/<suite>/failing", "failing forget"),
     ("POST /api/suites/<suite>/portion", "portion"),
     ("POST /api/runs", "start"),
     ("POST /api/meet", "join"),

@@ -161,7 +161,23 @@ pub async fn prepare(app: &App, wanted: Wanted, looked: &mut Looked) -> Result<N
         )));
     }
     new.options = options;
+    if new.options.each_slot && new.options.shards.is_none() {
+        let file = new.source.as_ref().and_then(|digest| looked.files.get(digest));
+        let needs = file.map(|file| file.needs.clone()).unwrap_or_default();
+        new.options.shards = Some(slots_now(app, &new.pool, needs).await?);
+    }
     Ok(new)
+}
+
+/// How many slots there are in a pool for what needs this.
+async fn slots_now(app: &App, pool: &str, needs: std::collections::BTreeMap<String, String>) -> Result<u32, Refused> {
+    match app.floor.ask(|reply| kesmo_floor::Ask::SlotsOffering(pool.to_owned(), needs, reply)).await {
+        None | Some(0) => Err(Refused::invalid(format!(
+            "--each-slot counts the slots that are linked in the pool {pool}, and there is none that fits: say with --shards N on how many slots \
+             each test is to run"
+        ))),
+        Some(slots) => Ok(slots),
+    }
 }
 
 /// Whether a pool starts machines by itself.

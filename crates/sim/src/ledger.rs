@@ -127,6 +127,26 @@ impl Ledger {
         }
     }
 
+    /// A sender is let through: every other of its test has a slot then, or its outcome.
+    ///
+    /// # Errors
+    /// If one has neither.
+    pub fn all_begin(&self, plan: &Plan, batch: BatchId) -> Result<(), String> {
+        let row = self.batches.get(&batch).filter(|b| b.open).ok_or("a batch that is not open was let through")?;
+        let of = &plan.entries[row.entries[0] as usize];
+        let held = |entry: u32| {
+            self.batches.values().any(|b| b.open && b.entries.contains(&entry) && !self.settled_in(entry, b.batch))
+        };
+        let alike = (0..plan.entries.len() as u32).filter(|e| {
+            let planned = &plan.entries[*e as usize];
+            planned.name == of.name && planned.variant == of.variant
+        });
+        match alike.into_iter().find(|entry| !self.decided.contains_key(entry) && !held(*entry)) {
+            Some(entry) => Err(format!("a sender of {} began while entry {entry} had no slot", of.name)),
+            None => Ok(()),
+        }
+    }
+
     /// Keeps what a batch's process was fed.
     ///
     /// # Errors

@@ -80,6 +80,8 @@ pub struct Scenario {
     pub rerun: bool,
     /// Processes stay, and are fed tests one by one.
     pub fed: bool,
+    /// Entries run so many at once, as the senders of one load; 0: each by itself.
+    pub senders: u32,
 }
 
 impl Scenario {
@@ -118,6 +120,7 @@ impl Default for Scenario {
             files: false,
             rerun: false,
             fed: false,
+            senders: 0,
         }
     }
 }
@@ -172,6 +175,7 @@ pub fn scenario(seed: u64, entries: usize) -> Scenario {
         files: random.chance(0.4),
         rerun: random.chance(0.6),
         fed: random.chance(0.3),
+        senders: 0,
     }
 }
 

@@ -35,13 +35,31 @@ struct Key {
 
 #[derive(Debug, Clone, PartialEq)]
 enum Said {
-    Began { entry: u32 },
-    Cases { entry: u32, first: u32, cases: Vec<CaseTold> },
-    Ended { entry: u32, ended: Ended, spent: Span, cases: u32, with_start: Option<Cores> },
-    GaveBack { entries: Vec<u32> },
+    Began {
+        entry: u32,
+    },
+    Cases {
+        entry: u32,
+        first: u32,
+        cases: Vec<CaseTold>,
+    },
+    Ended {
+        entry: u32,
+        ended: Ended,
+        spent: Span,
+        cases: u32,
+        with_start: Option<Cores>,
+    },
+    GaveBack {
+        entries: Vec<u32>,
+    },
     Measured(Part),
     Wrong,
-    BatchEnded,
+    AtGate,
+    /// With whether it was told to end.
+    BatchEnded {
+        revoked: bool,
+    },
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -73,6 +91,12 @@ enum Happening {
         grant: usize,
     },
     AskedBack {
+        worker: u32,
+        link: u32,
+        key: Key,
+    },
+    /// A sender may begin.
+    Begin {
         worker: u32,
         link: u32,
         key: Key,
@@ -115,6 +139,8 @@ struct AtWork {
     waited: Span,
     /// What it has measured so far, in parts.
     parts: u32,
+    /// It waits for the other senders.
+    held_back: bool,
 }
 
 #[derive(Debug)]
@@ -325,8 +351,15 @@ impl<'s> World<'s> {
         }
     }
 
+    /// Two runs that gather slots at once might each hold what the other needs.
+    fn may_gather(&self, run: usize) -> bool {
+        let gathers = |r: &OneRun| r.engine.gathers();
+        self.scenario.senders == 0 || gathers(&self.runs[run]) || !self.runs.iter().any(gathers)
+    }
+
     fn offer_slot(&mut self, worker: WorkerId, slot: u16) -> bool {
-        let mut order: Vec<usize> = (0..self.runs.len()).filter(|r| self.runs[*r].engine.wants_slots()).collect();
+        let mut order: Vec<usize> =
+            (0..self.runs.len()).filter(|r| self.runs[*r].engine.wants_slots() && self.may_gather(*r)).collect();
         let tag = |r: &usize| self.sharing.tag(&self.runs[*r].share);
         order.sort_by(|a, b| tag(a).total_cmp(&tag(b)));
         for run in order {
@@ -356,6 +389,7 @@ impl<'s> World<'s> {
             Happening::Commit { service } => return self.commit(service),
             Happening::Granted { worker, link, grant } => self.granted(worker, link, grant),
             Happening::AskedBack { worker, link, key } => self.asked_back(worker, link, key),
+            Happening::Begin { worker, link, key } => self.let_through(worker, link, key),
             Happening::Fed { worker, link, key, entries, last } => self.fed(worker, link, key, &entries, last),
             Happening::LinkUp { worker, link } => self.link_up(worker, link),
             Happening::LinkLost { worker, link } => {
@@ -401,12 +435,38 @@ impl<'s> World<'s> {
         self.starting.push(now + start);
         let waited = Span(start.0 - scenario.start_cost.0.min(start.0));
         let (start, hidden) = if scenario.hidden_starts { (Span::ZERO, start) } else { (start, Span::ZERO) };
-        let work =
-            AtWork { key, entries, attempts, position: 0, began: false, asked, more, waits, hidden, waited, parts: 0 };
+        let work = AtWork {
+            key,
+            entries,
+            attempts,
+            position: 0,
+            began: false,
+            asked,
+            more,
+            waits,
+            hidden,
+            waited,
+            parts: 0,
+            held_back: false,
+        };
+        let held_back = grant.senders.is_some();
+        let work = AtWork { held_back, ..work };
         let w = &mut self.workers[worker as usize];
         let (life, slot) = (w.life, grant.slot);
         w.slots[usize::from(slot)] = Some(work);
         self.after(start, Happening::Step { worker, life, slot });
+    }
+
+    /// A sender may begin, and is told so perhaps for the second time.
+    fn let_through(&mut self, worker: u32, link: u32, key: Key) {
+        let w = &mut self.workers[worker as usize];
+        if w.link != link || !w.up {
+            return;
+        }
+        // What it says again in a while, it does not say then: it begins.
+        if let Some(work) = w.slots.iter_mut().flatten().find(|work| work.key == key) {
+            work.held_back = false;
+        }
     }
 
     /// More is fed to a process that stays, some of it perhaps for the second time.
@@ -457,6 +517,12 @@ impl<'s> World<'s> {
             return;
         };
         let key = work.key;
+        if work.held_back {
+            // It says so again until it may begin.
+            self.send(worker, Message { key, said: Said::AtGate });
+            self.after(Span::seconds(2), Happening::Step { worker, life, slot });
+            return;
+        }
         if work.position == work.entries.len() && work.more {
             work.waits = true;
             return;
@@ -468,7 +534,7 @@ impl<'s> World<'s> {
                 self.send(worker, Message { key, said: Said::Wrong });
             }
             self.parts.insert((key.run, key.batch), parts);
-            self.send(worker, Message { key, said: Said::BatchEnded });
+            self.send(worker, Message { key, said: Said::BatchEnded { revoked: false } });
             return;
         }
         let entry = work.entries[work.position];
@@ -582,9 +648,16 @@ impl<'s> World<'s> {
             .map(|s| Message { key: s.key, said: Said::Began { entry: s.entries[s.position] } })
             .collect();
         self.fleet();
+        let held_back: BTreeSet<Key> =
+            self.workers[worker as usize].slots.iter().flatten().filter(|s| s.held_back).map(|s| s.key).collect();
         for run in 0..self.runs.len() {
-            let holds = holds.iter().filter(|key| key.run == run).map(|key| key.batch).collect();
-            self.feed(run, Input::WorkerBack { worker: WorkerId(worker), holds });
+            let of_run: BTreeSet<BatchId> = holds.iter().filter(|key| key.run == run).map(|key| key.batch).collect();
+            self.feed(run, Input::WorkerBack { worker: WorkerId(worker), holds: of_run.clone() });
+            for batch in of_run.into_iter().filter(|batch| !held_back.contains(&Key { run, batch: *batch })) {
+                if self.runs[run].engine.holder(batch) == Some(WorkerId(worker)) {
+                    self.feed(run, Input::WasThrough { batch });
+                }
+            }
         }
         self.after(self.scenario.latency, Happening::Arrive { worker, link, upto });
         for message in running {
@@ -615,7 +688,9 @@ impl<'s> World<'s> {
                 Said::GaveBack { entries } => Input::GaveBack { batch, entries },
                 Said::Measured(part) => Input::Measured { batch, part },
                 Said::Wrong => Input::Wrong { batch, why: "a process ended badly".into() },
-                Said::BatchEnded => Input::BatchEnded { batch, end: BatchEnd::Done },
+                Said::AtGate => Input::AtGate { batch },
+                Said::BatchEnded { revoked: false } => Input::BatchEnded { batch, end: BatchEnd::Done },
+                Said::BatchEnded { revoked: true } => Input::BatchEnded { batch, end: BatchEnd::Revoked },
             };
             self.hear(run, worker, input);
         }
@@ -819,13 +894,22 @@ impl<'s> World<'s> {
                     return Err(format!("of batch {batch} {kept} parts of what it measured are kept of {wanted:?}"));
                 }
             }
+            Effect::Begin { worker, batch } => {
+                one.ledger.all_begin(plan, batch)?;
+                let (worker, link) = (worker.0, self.workers[worker.0 as usize].link);
+                self.after(self.scenario.latency, Happening::Begin { worker, link, key: Key { run, batch } });
+            }
             Effect::Revoke { worker, batch } => {
                 let w = &mut self.workers[worker.0 as usize];
                 let key = Key { run, batch };
+                let mut had = false;
                 for slot in &mut w.slots {
-                    slot.take_if(|work| work.key == key);
+                    had |= slot.take_if(|work| work.key == key).is_some();
                 }
                 w.outbox.retain(|(_, m)| m.key != key);
+                if had && one.ledger.batches.get(&batch).is_some_and(|b| b.open) {
+                    self.send(worker.0, Message { key, said: Said::BatchEnded { revoked: true } });
+                }
                 self.offer();
             }
             Effect::Verdict { verdict, .. } => one.verdict = Some(verdict),
@@ -907,28 +991,37 @@ fn policy(scenario: &Scenario, run: u32) -> Policy {
         shuffle: scenario.shuffle.then_some(scenario.seed ^ u64::from(run)),
         files: scenario.files,
         rerun: scenario.rerun,
-        fed: scenario.fed && !scenario.files,
+        fed: scenario.fed && !scenario.files && scenario.senders == 0,
+        senders: (scenario.senders > 0).then_some(scenario.senders),
         ..Policy::default()
     }
 }
 
 fn plan(scenario: &Scenario) -> Plan {
     let entry = |i: usize| {
-        let grouped = scenario.group_size > 0 && (i / scenario.group_size).is_multiple_of(3);
-        let claimed = scenario.claim_every > 0 && i.is_multiple_of(scenario.claim_every);
-        let parked = scenario.park_every > 0 && i % scenario.park_every == 1;
+        // The senders of a load are of one test.
+        let senders = scenario.senders as usize;
+        let of = i.checked_div(senders).unwrap_or(i);
+        let grouped = senders == 0 && scenario.group_size > 0 && (i / scenario.group_size).is_multiple_of(3);
+        let claimed = senders == 0 && scenario.claim_every > 0 && i.is_multiple_of(scenario.claim_every);
+        let parked = scenario.park_every > 0 && of % scenario.park_every == 1;
         let name =
-            TestName::parse(&format!("sim/test-{i}")).unwrap_or_else(|_| unreachable!("the name keeps the rules"));
+            TestName::parse(&format!("sim/test-{of}")).unwrap_or_else(|_| unreachable!("the name keeps the rules"));
         let expected = scenario.expected.get(i).copied().flatten();
         // The members of a group are of one variant.
-        let variant = i.checked_div(scenario.group_size).unwrap_or(i) as u16 % scenario.variants.max(1);
+        let variant = match senders {
+            0 => i.checked_div(scenario.group_size).unwrap_or(i),
+            _ => of,
+        } as u16
+            % scenario.variants.max(1);
         PlannedEntry {
             variant,
             parked: parked.then_some(0),
             group: grouped.then(|| (i / scenario.group_size) as u32),
             expected,
             spread: Span(expected.unwrap_or_default().0 / 10),
-            retries: scenario.retries,
+            repeat: i.checked_rem(senders).map_or(0, |n| n as u16 + 1),
+            retries: if senders > 0 { 0 } else { scenario.retries },
             limit: Span::seconds(3600),
             claims: if claimed { 1 + (i as u32 / scenario.claim_every as u32) % 2 } else { 0 },
             ..PlannedEntry::plain(name)

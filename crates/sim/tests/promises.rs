@@ -144,3 +144,16 @@ fn slow_batches_give_back_what_idle_slots_can_run() {
         .sum();
     assert!(asked > 50, "{asked}");
 }
+
+#[test]
+fn senders_begin_together_whatever_dies() {
+    let load = |seed: u64| {
+        let made = scenario(seed, 24);
+        let senders = [2, 3, 4, 6][seed as usize % 4];
+        Scenario { senders, shards: Some(senders), files: false, workers: 4, slots_each: 3, ..made }
+    };
+    all_hold(seeds(500), load);
+    let faults = Faults { kill_worker: 0.02, cut_link: 0.05, crash: 0.03, kill_service: 0.03, lie: 0.2, bad_end: 0.0 };
+    let (lost, restarts, _) = all_hold(seeds(1500), |seed| Scenario { faults, ..load(seed) });
+    assert!(lost > 100 && restarts > 500, "the faults come: {lost}, {restarts}");
+}

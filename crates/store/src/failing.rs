@@ -133,6 +133,16 @@ impl Store {
         .await?)
     }
 
+    /// Forgets what fails on a branch of a suite; tells how many tests that were.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn forget_failing(&self, suite_id: i64, branch: &str) -> Result<usize, Error> {
+        let mut c = self.connection().await?;
+        let of = failing::table.filter(failing::suite_id.eq(suite_id)).filter(failing::branch.eq(branch));
+        Ok(diesel::delete(of).execute(&mut c).await?)
+    }
+
     /// Whether no run of the same suite, pool and branch that came to a verdict about tests ended later than this one.
     ///
     /// # Errors

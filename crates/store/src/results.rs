@@ -323,6 +323,40 @@ impl Store {
         .await?)
     }
 
+    /// A case of a file in its runs that told of it, as [`Store::history`] tells of a test.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn case_history(
+        &self,
+        file: i64,
+        title: &str,
+        branch: Option<&str>,
+        before: Option<i64>,
+        most: i64,
+    ) -> Result<Vec<PastResult>, Error> {
+        let mut c = self.connection().await?;
+        Ok(diesel::sql_query(
+            "select r.test_id, r.run_id, runs.number, r.month, r.entry, c.outcome, c.attempts, c.spent_us, runs.created_at, \
+             runs.branch, runs.commit, runs.pool, c.message from results r join runs on runs.id = r.run_id \
+             join lateral (select (array_agg(told.outcome order by told.number desc) filter (where told.outcome is not null))[1] as outcome, \
+             count(distinct told.number)::int as attempts, \
+             (array_agg(told.spent_us order by told.number desc) filter (where told.outcome is not null))[1] as spent_us, \
+             left(coalesce((array_agg(told.message order by told.number desc) filter (where told.ended in ('failed', 'timed-out', 'crashed')))[1], ''), 500) as message \
+             from cases told where told.run_id = r.run_id and told.entry = r.entry and told.month = r.month and told.title = $5) c \
+             on c.outcome is not null \
+             where r.test_id = $1 and ($2 is null or runs.branch = $2) and ($3 is null or r.run_id < $3) \
+             order by r.run_id desc, r.entry limit $4",
+        )
+        .bind::<BigInt, _>(file)
+        .bind::<Nullable<Text>, _>(branch)
+        .bind::<Nullable<BigInt>, _>(before)
+        .bind::<BigInt, _>(most)
+        .bind::<Text, _>(title)
+        .load(&mut c)
+        .await?)
+    }
+
     /// Tests that were flaky since some month, of a suite or of all, those most often first, at most so many; each with its last
     /// runs that counted, at most `window`.
     ///

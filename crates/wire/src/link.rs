@@ -29,7 +29,7 @@ use kesmo_core::{
 use crate::Digest;
 
 /// The version of these messages. Both sides say it, and do not talk if they differ.
-pub const VERSION: u32 = 8;
+pub const VERSION: u32 = 9;
 
 /// The most slots of a worker.
 pub const MOST_SLOTS: u16 = 1000;
@@ -83,6 +83,9 @@ pub struct Hello {
     pub back: bool,
     /// Batches that run, or of which reports are not acknowledged.
     pub holds: Vec<BatchKey>,
+    /// Those of them that wait to be let through ([`ToWorker::Begin`]), or prepare for it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub held_back: Vec<BatchKey>,
     /// Listing jobs that run or whose result is not acknowledged.
     pub listing: Vec<String>,
     /// It may be given fewer batches than it has slots, when more slow its tests down.
@@ -108,6 +111,8 @@ pub enum WorkerEvent {
     Measured { key: BatchKey, part: Part },
     /// A test told which requirements it covers.
     Covers { key: BatchKey, entry: u32, of: Vec<Requirement> },
+    /// A batch has what it needs, and waits to be let through; it is said again until that is so.
+    AtGate { key: BatchKey },
     /// An attempt ended.
     Ended(Box<AttemptReport>),
     /// Files that an attempt (or, without an entry, the batch) left behind; their content is uploaded already.
@@ -151,7 +156,7 @@ impl WorkerEvent {
             Self::Kept { files, .. } => files.iter().map(|f| f.path.len() + f.about.len() + EACH).sum(),
             Self::Note { text, .. } | Self::Wrong { text, .. } => text.len(),
             Self::GaveBack { entries, .. } => entries.len() * 8,
-            Self::Began { .. } | Self::BatchEnded { .. } | Self::Listed { .. } => 0,
+            Self::Began { .. } | Self::AtGate { .. } | Self::BatchEnded { .. } | Self::Listed { .. } => 0,
         };
         EACH + inside
     }
@@ -172,6 +177,7 @@ impl WorkerEvent {
             }
             Self::Measured { key, part } => (key, Input::Measured { batch: key.id(), part: part.clone() }),
             Self::Covers { key, entry, of } => (key, Input::Covers { batch: key.id(), entry: *entry, of: of.clone() }),
+            Self::AtGate { key } => (key, Input::AtGate { batch: key.id() }),
             Self::GaveBack { key, entries } => (key, Input::GaveBack { batch: key.id(), entries: entries.clone() }),
             Self::Wrong { key, text } => (key, Input::Wrong { batch: key.id(), why: text.clone() }),
             Self::BatchEnded { key, end } => (key, Input::BatchEnded { batch: key.id(), end: end.clone() }),
@@ -403,7 +409,7 @@ impl WorkerEvent {
                 files.iter_mut().for_each(KeptFile::bound);
             }
             Self::BatchEnded { end: BatchEnd::Unfit(why), .. } => bound(why, LONGEST_MESSAGE),
-            Self::GaveBack { .. } | Self::BatchEnded { .. } => {}
+            Self::GaveBack { .. } | Self::AtGate { .. } | Self::BatchEnded { .. } => {}
         }
     }
 }
@@ -467,6 +473,8 @@ pub enum ToWorker {
         #[serde(default)]
         last: bool,
     },
+    /// This batch may begin: all that are to begin with it are there.
+    Begin { key: BatchKey },
     /// Give back what this batch has not begun, and end it after what runs.
     GiveBack { key: BatchKey },
     /// Send what the attempts of this batch print as they run, from the beginning; or no longer.
@@ -567,6 +575,17 @@ pub struct Grant {
     /// More entries may be fed to its process while it runs.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub more: bool,
+    /// It sends one of several parts of a load, and does not begin before it is let through ([`ToWorker::Begin`]).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sender: Option<Sender>,
+}
+
+/// Which part of a load a batch sends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Sender {
+    /// From 1.
+    pub number: u32,
+    pub of: u32,
 }
 
 impl Grant {
@@ -582,6 +601,10 @@ impl Grant {
             attempt: granted.attempt,
             cases: granted.cases.clone(),
             more: granted.more,
+            sender: granted.senders.map(|of| {
+                let number = u32::from(plan.entries[granted.entries[0] as usize].repeat).max(1);
+                Sender { number, of }
+            }),
         }
     }
 }
@@ -655,6 +678,7 @@ mod tests {
             WorkerEvent::Kept { key, entry: None, files: vec![file] },
             WorkerEvent::Note { key, text: "a remark".into() },
             WorkerEvent::Wrong { key, text: "status 5".into() },
+            WorkerEvent::AtGate { key },
             WorkerEvent::GaveBack { key, entries: vec![3, 4] },
             WorkerEvent::BatchEnded { key, end: BatchEnd::Unfit("no such program".into()) },
             WorkerEvent::Listed {
@@ -758,10 +782,12 @@ mod tests {
             attempt: Some(2),
             cases: Vec::new(),
             more: false,
+            sender: Some(Sender { number: 2, of: 8 }),
         })));
         again(&ToWorker::List(Box::new(ListJob { job: "j".into(), slot: 0, setup })));
         assert_eq!(again(&ToWorker::Stored { number: 4 }), r#"{"say":"stored","number":4}"#);
         assert_eq!(again(&ToWorker::Revoke { key }), r#"{"say":"revoke","key":{"run":7,"batch":3}}"#);
+        assert_eq!(again(&ToWorker::Begin { key }), r#"{"say":"begin","key":{"run":7,"batch":3}}"#);
         assert_eq!(again(&ToWorker::GiveBack { key }), r#"{"say":"give-back","key":{"run":7,"batch":3}}"#);
         assert_eq!(again(&ToWorker::Drain { drain: true }), r#"{"say":"drain","drain":true}"#);
         again(&ToWorker::Follow { key, on: true });
@@ -782,6 +808,7 @@ mod tests {
             process: "0af3".into(),
             home: "77".into(),
             holds: Vec::new(),
+            held_back: Vec::new(),
             listing: Vec::new(),
             ease: false,
             draining: false,

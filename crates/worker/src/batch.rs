@@ -18,7 +18,7 @@ use kesmo_core::{
 };
 use kesmo_engine::Input;
 use kesmo_wire::{
-    link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, SecretGiven, WorkerEvent},
+    link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, SecretGiven, Sender, WorkerEvent},
     reach::variable,
 };
 use nix::{sys::stat::Mode, unistd::mkfifo};
@@ -50,6 +50,9 @@ const HELD_BACK: Duration = Duration::from_millis(30);
 const CLOSING: Duration = Duration::from_millis(200);
 /// After a process ended, what it printed is waited for so long, if something holds its pipes open.
 const LAST_WORDS: Duration = Duration::from_millis(300);
+
+/// What waits to begin says so that often.
+const AT_GATE_EVERY: Duration = Duration::from_secs(2);
 
 /// What running attempts print is sent at most so often to whoever follows, and so many bytes of it at a time.
 const A_SECOND: Duration = Duration::from_secs(1);
@@ -96,6 +99,8 @@ pub struct Switches {
     pub order: watch::Sender<Order>,
     pub follow: watch::Sender<bool>,
     pub feed: mpsc::UnboundedSender<Fed>,
+    /// It may begin.
+    pub begin: watch::Sender<bool>,
 }
 
 /// More entries for a process that stays; with `last` there are no others.
@@ -111,13 +116,16 @@ pub struct Told {
     order: watch::Receiver<Order>,
     follow: watch::Receiver<bool>,
     feed: mpsc::UnboundedReceiver<Fed>,
+    begin: watch::Receiver<bool>,
 }
 
-/// The two ends of what a batch is told.
-pub fn switches() -> (Switches, Told) {
+/// The two ends of what a batch is told, which may begin at once or is let through later.
+pub fn switches(at_once: bool) -> (Switches, Told) {
     let ((order, order_told), (follow, follow_told)) = (watch::channel(Order::GoOn), watch::channel(false));
     let (feed, fed) = mpsc::unbounded_channel();
-    (Switches { order, follow, feed }, Told { order: order_told, follow: follow_told, feed: fed })
+    let (begin, begin_told) = watch::channel(at_once);
+    let told = Told { order: order_told, follow: follow_told, feed: fed, begin: begin_told };
+    (Switches { order, follow, feed, begin }, told)
 }
 
 /// Runs a batch to its end, or until it is revoked, and reports it.
@@ -181,6 +189,17 @@ impl Tools {
         (files, notes)
     }
 
+    /// Says that a batch is ready, again and again, until it may begin.
+    async fn wait_for_others(&self, key: BatchKey, mut begin: watch::Receiver<bool>) {
+        while !*begin.borrow() {
+            self.report(vec![WorkerEvent::AtGate { key }]).await;
+            let changed = tokio::time::timeout(AT_GATE_EVERY, begin.changed()).await;
+            if matches!(changed, Ok(Err(_))) {
+                return;
+            }
+        }
+    }
+
     async fn report(&self, events: Vec<WorkerEvent>) {
         // The receiver lives as long as the worker.
         if !events.is_empty() && self.events.send(events).await.is_err() {
@@ -222,6 +241,7 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
             Err(e) => return BatchEnd::Unfit(format!("no way to {name} could be opened: {e}")),
         }
     }
+    tools.wait_for_others(key, told.begin).await;
     let mut run = BatchRun {
         tools,
         grant,
@@ -367,6 +387,9 @@ impl BatchRun<'_> {
         call.env("KESMO_BATCH", self.grant.key.batch.to_string()).env("KESMO_SLOT", self.grant.slot.to_string());
         for (name, way) in &self.ways {
             call.env(&variable(name), format!("127.0.0.1:{}", way.port));
+        }
+        if let Some(Sender { number, of }) = self.grant.sender {
+            call.env("KESMO_SENDER", number.to_string()).env("KESMO_SENDERS", of.to_string());
         }
         call.env("KESMO_ARTIFACTS", self.inside(&self.artifacts));
         call.env("KESMO_EVENTS", self.inside(&self.events_path()));
@@ -1118,12 +1141,13 @@ mod tests {
             attempt,
             cases: Vec::new(),
             more: false,
+            sender: None,
         }
     }
 
     /// Runs a batch and tells what it reported, a line each.
     async fn told(bench: &mut Bench, grant: Grant) -> Vec<String> {
-        let (_switches, told) = switches();
+        let (_switches, told) = switches(true);
         run(&bench.tools, grant, told).await;
         lines_of(bench)
     }
@@ -1159,6 +1183,7 @@ mod tests {
                 format!("measured {}", part.measures.iter().map(said).collect::<Vec<_>>().join(", "))
             }
             WorkerEvent::Covers { entry, of, .. } => format!("{entry} covers {of:?}"),
+            WorkerEvent::AtGate { .. } => "there".into(),
             WorkerEvent::Kept { .. } | WorkerEvent::Listed { .. } => "other".into(),
         };
         (!line.starts_with("began")).then_some(line)
@@ -1194,7 +1219,7 @@ mod tests {
     /// Whether the time of each attempt holds the start of its process, in the order in which they ended.
     async fn with_start(results: &str, run: &str, script: &str) -> Vec<bool> {
         let mut bench = bench(results, run, "", script);
-        let (_switches, told) = switches();
+        let (_switches, told) = switches(true);
         super::run(&bench.tools, grant(&["a", "b"], None), told).await;
         let mut all = Vec::new();
         while let Ok(events) = bench.coming.try_recv() {
@@ -1288,7 +1313,7 @@ mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn a_revoked_batch_ends_at_once_with_its_processes() {
         let bench = bench("tap", "{names}", "", "sleep 600");
-        let (switches, told) = switches();
+        let (switches, told) = switches(true);
         let (tools, job) = (bench.tools.clone(), grant(&["a"], None));
         let running = tokio::spawn(async move { run(&tools, job, told).await });
         tokio::time::sleep(Duration::from_millis(300)).await;
@@ -1303,7 +1328,7 @@ mod tests {
         let mut bench = bench("tap", "{names}", "", script);
         let (sender, mut outputs) = mpsc::channel(64);
         bench.tools.outputs = sender;
-        let (switches, told) = switches();
+        let (switches, told) = switches(true);
         let (tools, mut job) = (bench.tools.clone(), grant(&["a", "b"], None));
         // It sleeps for most of a second, and more on a busy machine.
         job.entries.iter_mut().for_each(|e| e.limit_us = 30_000_000);
@@ -1321,10 +1346,33 @@ mod tests {
         assert_eq!(lines_of(&mut bench), ["passed 0 [] [first|second]", "passed 1 [] [other]", "Done"]);
     }
 
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_sender_says_that_it_is_there_and_begins_when_it_is_let_through() {
+        let script = "echo \"sender $KESMO_SENDER of $KESMO_SENDERS\"; echo \"ok - $1\"";
+        for through in [true, false] {
+            let mut bench = bench("tap", "{names}", "", script);
+            let (switches, told) = switches(false);
+            let sender = Some(Sender { number: 2, of: 3 });
+            let (tools, job) = (bench.tools.clone(), Grant { sender, ..grant(&["a"], None) });
+            let running = tokio::spawn(async move { run(&tools, job, told).await });
+            let said = bench.coming.recv().await.expect("it says that it is there");
+            assert!(matches!(said.as_slice(), [WorkerEvent::AtGate { .. }]), "{said:?}");
+            assert!(lines_of(&mut bench).is_empty(), "nothing runs yet");
+            if through {
+                switches.begin.send_replace(true);
+            } else {
+                switches.order.send_replace(Order::Revoke);
+            }
+            tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
+            let wanted: &[&str] = if through { &["passed 0 [] [sender 2 of 3]", "Done"] } else { &["Revoked"] };
+            assert_eq!(lines_of(&mut bench), wanted);
+        }
+    }
+
     /// Runs a batch of three that is asked to give back while its first test runs.
     async fn given_back(results: &str, run_as: &str, script: &str) -> Vec<String> {
         let mut bench = bench(results, run_as, "", script);
-        let (switches, told) = switches();
+        let (switches, told) = switches(true);
         let (tools, job) = (bench.tools.clone(), grant(&["a", "b", "c"], None));
         let running = tokio::spawn(async move { run(&tools, job, told).await });
         tokio::time::sleep(Duration::from_millis(250)).await;
@@ -1364,7 +1412,7 @@ mod tests {
 
     /// All cases that were told, in their order: title, how they ended, message and detail; and the other lines.
     async fn cases_told(bench: &mut Bench, grant: Grant) -> (Vec<kesmo_wire::link::CaseReport>, Vec<String>) {
-        let (_switches, told) = switches();
+        let (_switches, told) = switches(true);
         run(&bench.tools, grant, told).await;
         let (mut all, mut rest) = (Vec::new(), Vec::new());
         while let Ok(events) = bench.coming.try_recv() {
@@ -1540,7 +1588,7 @@ END"#;
     /// A fed batch of `names`, of which the first is granted and the others are fed after so many results each.
     async fn fed(script: &str, results: &str, names: &[&str], limit_us: u64) -> Vec<String> {
         let mut bench = bench(results, "fed", "feed = \"lines\"", script);
-        let (switches, told) = switches();
+        let (switches, told) = switches(true);
         let mut all = grant(names, None);
         all.entries.iter_mut().for_each(|e| e.limit_us = limit_us);
         let later = all.entries.split_off(1);

@@ -207,6 +207,7 @@ impl Worker {
             offers: self.slots.config.offers.clone(),
             process: self.slots.mark.clone(),
             holds: self.slots.held().collect(),
+            held_back: self.slots.held_back().collect(),
             listing: self.listing.iter().cloned().collect(),
             ease: self.slots.config.ease,
             draining: self.draining,
@@ -275,7 +276,13 @@ impl Worker {
                         self.gathered.extend(more);
                     }
                     let frees = |e: &WorkerEvent| {
-                        matches!(e, WorkerEvent::BatchEnded { .. } | WorkerEvent::GaveBack { .. } | WorkerEvent::Listed { .. })
+                        matches!(
+                            e,
+                            WorkerEvent::BatchEnded { .. }
+                                | WorkerEvent::GaveBack { .. }
+                                | WorkerEvent::AtGate { .. }
+                                | WorkerEvent::Listed { .. }
+                        )
                     };
                     let full = self.gathered.len() >= MOST_EVENTS || weight(&self.gathered) >= MOST_BYTES;
                     let at_once = full || self.gathered.iter().any(frees);

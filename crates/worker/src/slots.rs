@@ -158,11 +158,16 @@ impl Slots {
     pub fn tell(&mut self, message: ToWorker) {
         match message {
             ToWorker::Grant(grant) => {
-                let (switches, told) = batch::switches();
+                let (switches, told) = batch::switches(grant.sender.is_none());
                 self.switches.insert(grant.key, switches);
                 self.give(grant.slot, Job::Batch(grant, told));
             }
             ToWorker::List(job) => self.give(job.slot, Job::List(job)),
+            ToWorker::Begin { key } => {
+                if let Some(switches) = self.switches.get(&key) {
+                    switches.begin.send_replace(true);
+                }
+            }
             ToWorker::Revoke { key } => self.order(key, Order::Revoke),
             ToWorker::GiveBack { key } => self.order(key, Order::GiveBack),
             ToWorker::Feed { key, entries, last } => {
@@ -190,6 +195,11 @@ impl Slots {
     /// The batches that were granted and are not forgotten.
     pub(crate) fn held(&self) -> impl Iterator<Item = BatchKey> {
         self.switches.keys().copied()
+    }
+
+    /// Those of them that are not let through yet.
+    pub(crate) fn held_back(&self) -> impl Iterator<Item = BatchKey> {
+        self.switches.iter().filter(|(_, switches)| !*switches.begin.borrow()).map(|(key, _)| *key)
     }
 
     pub(crate) fn forget(&mut self, batch: BatchKey) {

@@ -111,6 +111,9 @@ pub struct Running {
     /// Every test so many times
     #[arg(long, value_name = "N", help_heading = "Which tests", value_parser = integer::<u32>)]
     pub repeat: Option<u32>,
+    /// Every test on each of --shards slots at once, as one load: all begin together [on as many as are linked, without --shards]
+    #[arg(long, help_heading = "Which tests", conflicts_with_all = ["repeat", "shuffle", "recent_failures_first"])]
+    pub each_slot: bool,
     /// Run parked tests too, without counting them
     #[arg(long, help_heading = "Which tests")]
     pub run_parked: bool,
@@ -165,6 +168,7 @@ impl Running {
             seed: self.seed,
             labels: pairs("--label", &self.label)?,
             repeat: self.repeat,
+            each_slot: self.each_slot,
             shuffle: self.shuffle,
             recent_failures_first: self.recent_failures_first,
             run_parked: self.run_parked,

@@ -12,4 +12,7 @@ pub struct Failing {
     /// Only in this pool
     #[arg(long, value_name = "POOL")]
     pub pool: Option<String>,
+    /// The branch is gone: what failed on it fails no more (the runs stay)
+    #[arg(long, requires_all = ["suite", "branch"], conflicts_with = "pool")]
+    pub gone: bool,
 }

@@ -21,7 +21,7 @@ pub struct Here {
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1000), help_heading = "How they run")]
     pub slots: Option<u16>,
     /// Only a fixed share, like 2/5; the same on every machine
-    #[arg(long, value_name = "N/M", help_heading = "Which tests")]
+    #[arg(long, value_name = "N/M", help_heading = "Which tests", conflicts_with = "each_slot")]
     pub portion: Option<String>,
     /// The file with what is known of the tests, read and brought up to date; portions are cut by it [else: one of this
     /// machine's own, and portions by what the list says]
@@ -29,7 +29,7 @@ pub struct Here {
     pub record: Option<PathBuf>,
     /// Exactly the batches of a shard of an earlier run, SUITE/NUMBER/SHARD, in their order and with its seed (asks the
     /// service for them)
-    #[arg(long = "as", value_name = "RUN/SHARD", conflicts_with_all = ["portion", "not_passed_in", "repeat", "shuffle", "recent_failures_first", "seed"], help_heading = "Which tests")]
+    #[arg(long = "as", value_name = "RUN/SHARD", conflicts_with_all = ["portion", "not_passed_in", "repeat", "each_slot", "shuffle", "recent_failures_first", "seed"], help_heading = "Which tests")]
     pub as_shard: Option<String>,
     /// Write a report when it is over: junit, tap, json, csv or html (repeatable)
     #[arg(long, value_name = "FORMAT=FILE", value_parser = pair)]

@@ -19,7 +19,7 @@ pub struct Compare {
 pub struct History {
     /// The suite's name
     pub suite: String,
-    /// The test's name
+    /// The test's name, or a case's: FILE/TITLE
     pub test: String,
     /// This variant, of a test that stands in several
     #[arg(long, value_name = "FACET=VALUE")]

@@ -4,7 +4,7 @@ use kesmo_core::{
     name::{for_shell, shorten},
     source::short_commit,
 };
-use kesmo_wire::api::{FailingTest, FailingTests, entry_name};
+use kesmo_wire::api::{FailingTest, FailingTests, ForgottenBranch, entry_name};
 
 use super::print_json;
 use crate::{
@@ -19,6 +19,16 @@ pub async fn run(options: &Failing, context: &Context) -> Result<(), Failure> {
         Some(suite) => format!("/api/suites/{suite}/failing"),
         None => "/api/failing".to_owned(),
     };
+    if options.gone {
+        let branch = options.branch.clone().unwrap_or_default();
+        let forgotten: ForgottenBranch = context.client.delete_told(&path, &[("branch", branch.clone())]).await?;
+        if context.json {
+            return print_json(&forgotten);
+        }
+        let tests = if forgotten.tests == 1 { "1 test".to_owned() } else { format!("{} tests", forgotten.tests) };
+        println!("{tests} failed on {branch}, which is gone, and count as failing no more.");
+        return Ok(());
+    }
     let mut found: FailingTests = context.client.get(&path, &[]).await?;
     let all = found.tests.len();
     found.tests.retain(|test| {

@@ -59,6 +59,14 @@ pub async fn run(
     }
     let file = file.in_image(run_options.image.as_deref());
     let reach = reached_here(&mut run_options, &file)?;
+    if run_options.each_slot {
+        let senders = *run_options.shards.get_or_insert(u32::from(slots));
+        if senders > u32::from(slots) {
+            return Err(Failure::call(format!(
+                "each test is to run on {senders} slots at once, and this machine is to have {slots}: give --slots {senders}, or fewer --shards"
+            )));
+        }
+    }
     run_options.check(&file)?;
     let engine = match file.container {
         Some(_) => options.engine.find().await?,
@@ -318,7 +326,7 @@ fn closing(finished: &Finished, reports: &[Wanted], kept: &Path, options: &Here)
     let parked = finished.with_outcome(Outcome::Parked, 10);
     let (slowest, causes) = (finished.slowest(10), finished.causes());
     let mut repeated = Repeated::default();
-    if finished.run.options.repeat.is_some() {
+    if finished.run.options.times().is_some() {
         repeated.add(&finished.entries);
     }
     let repeated = repeated.sorted();

@@ -539,7 +539,7 @@ async fn closing(run: &str, context: &Context) -> Result<String, Failure> {
     more.push(format!("kesmo show {name}"));
     more.push(format!("kesmo report {name} --as junit"));
     let page = format!("{}/runs/{name}", context.client.url());
-    let repeated = if detail.options.repeat.is_some() { repeated(run, context).await? } else { Vec::new() };
+    let repeated = if detail.options.times().is_some() { repeated(run, context).await? } else { Vec::new() };
     let new = new_in(&detail, context).await;
     let measured = super::measures::of_run(name, context).await?;
     let told = Closing {

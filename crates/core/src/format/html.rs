@@ -454,7 +454,7 @@ mod tests {
 
     fn case<'a>(name: &'a str, outcome: Outcome, message: &'a str) -> ReportCase<'a> {
         let ended = if outcome == Outcome::Passed { Ended::Passed } else { Ended::Failed };
-        let attempts = vec![ReportAttempt { ended, message, detail: "" }];
+        let attempts = vec![ReportAttempt { ended, message, detail: "", output: String::new() }];
         ReportCase {
             name,
             file: "",

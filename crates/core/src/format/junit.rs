@@ -224,10 +224,15 @@ pub fn write(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
         tests: all.tests + beside.tests,
         failures: all.failures + beside.failures,
         errors: beside.errors,
-        skipped: all.skipped,
+        ..all
     };
-    out +=
-        &format!("<testsuites name=\"{}\" {} time=\"{:.3}\">\n", attr(run), all.attributes(), whole.took.as_seconds());
+    let began = if whole.began.is_empty() { String::new() } else { format!(" timestamp=\"{}\"", attr(whole.began)) };
+    let Counts { tests, failures, errors, .. } = all;
+    let time = whole.took.as_seconds();
+    out += &format!(
+        "<testsuites name=\"{}\" tests=\"{tests}\" failures=\"{failures}\" errors=\"{errors}\" time=\"{time:.3}\">\n",
+        attr(run)
+    );
     let mut variants: Vec<&str> = Vec::new();
     for case in cases {
         if !variants.contains(&case.variant) {
@@ -239,14 +244,14 @@ pub fn write(whole: &Whole<'_>, cases: &[ReportCase<'_>]) -> String {
         let name = if variant.is_empty() { run.to_owned() } else { format!("{run} ({variant})") };
         let time: f64 = of.iter().map(|c| c.spent.as_seconds()).sum();
         let counts = Counts::of(whole, &of).attributes();
-        out += &format!("  <testsuite name=\"{}\" {counts} time=\"{time:.3}\">\n", attr(&name));
+        out += &format!("  <testsuite name=\"{}\" {counts} time=\"{time:.3}\"{began}>\n", attr(&name));
         write_properties(&mut out, whole);
         of.iter().for_each(|case| write_case(&mut out, whole, case));
         out += "  </testsuite>\n";
     }
     if !troubles.is_empty() {
         let (name, counts) = (attr(run), beside.attributes());
-        out += &format!("  <testsuite name=\"{name}\" {counts} time=\"0.000\">\n");
+        out += &format!("  <testsuite name=\"{name}\" {counts} time=\"0.000\"{began}>\n");
         for trouble in &troubles {
             let kind = if trouble.error { "error" } else { "failure" };
             out += &format!("    <testcase name=\"{THE_RUN}\" classname=\"{name}\" time=\"0.000\">\n");
@@ -300,10 +305,20 @@ fn write_case(out: &mut String, whole: &Whole<'_>, case: &ReportCase<'_>) {
         }
         Outcome::NotRun => *out += "      <skipped message=\"not run: the run ended before it had an outcome\"/>\n",
     }
+    let mut said = String::new();
     if case.attempts.len() > 1 {
-        let told = |(i, a): (usize, &ReportAttempt<'_>)| format!("attempt {} {}: {}\n", i + 1, a.ended, a.message);
-        let lines: String = case.attempts.iter().enumerate().map(told).collect();
-        *out += &format!("      <system-out>{}: {}</system-out>\n", case.outcome, text(&lines));
+        let told = |(i, a): (usize, &ReportAttempt<'_>)| match a.message {
+            "" => format!("attempt {} {}\n", i + 1, a.ended),
+            why => format!("attempt {} {}: {why}\n", i + 1, a.ended),
+        };
+        said = format!("{}: ", case.outcome);
+        said.extend(case.attempts.iter().enumerate().map(told));
+    }
+    for (i, attempt) in case.attempts.iter().enumerate().filter(|(_, a)| !a.output.is_empty()) {
+        said += &format!("what attempt {} printed:\n{}\n", i + 1, attempt.output.trim_end());
+    }
+    if !said.is_empty() {
+        *out += &format!("      <system-out>{}</system-out>\n", text(&said));
     }
     *out += "    </testcase>\n";
 }
@@ -371,7 +386,12 @@ mod tests {
     }
 
     fn report() -> String {
-        let attempt = |ended, message| ReportAttempt { ended, message, detail: "trace <1>\u{1b}[31m" };
+        let attempt = |ended, message| ReportAttempt {
+            ended,
+            message,
+            detail: "trace <1>\u{1b}[31m",
+            output: if message == "past 30 s" { "the gate <stays> shut".into() } else { String::new() },
+        };
         let case = |name, outcome, attempts| ReportCase {
             name,
             file: "",
@@ -386,6 +406,7 @@ mod tests {
             took: Span::seconds(3),
             verdict: Some(Verdict::Failed),
             reason: "1 of 5 failed",
+            began: "2026-11-27T08:00:00",
             ..Whole::default()
         };
         write(

@@ -6,7 +6,10 @@ use super::{
     csv, html, junit, tap,
     whole::{ReportCase, THE_RUN, Trouble},
 };
-pub use super::{html::More, whole::Whole};
+pub use super::{
+    html::More,
+    whole::{MOST_OUTPUTS, Whole, end_of},
+};
 use crate::{error::Error, name::did_you_mean, words::Outcome};
 
 /// A report's format.
@@ -60,7 +63,7 @@ pub fn write(
         Format::Junit => junit::write(whole, cases),
         Format::Tap => write_tap(whole, cases),
         Format::Json => {
-            let attempt = |a: &junit::ReportAttempt<'_>| serde_json::json!({ "ended": a.ended, "message": a.message, "detail": a.detail });
+            let attempt = |a: &junit::ReportAttempt<'_>| serde_json::json!({ "ended": a.ended, "message": a.message, "detail": a.detail, "output": a.output });
             let value = |c: &ReportCase<'_>| {
                 serde_json::json!({
                     "test": c.name, "file": c.file, "variant": c.variant, "outcome": c.outcome, "spent_us": c.spent.0,
@@ -124,7 +127,7 @@ mod tests {
     };
 
     fn cases() -> Vec<ReportCase<'static>> {
-        let attempt = |ended, message| ReportAttempt { ended, message, detail: "" };
+        let attempt = |ended, message| ReportAttempt { ended, message, detail: "", output: String::new() };
         let case = |name, outcome, attempts| ReportCase {
             name,
             file: "",

@@ -14,6 +14,8 @@ pub struct Whole<'a> {
     pub name: &'a str,
     /// The run's wall time.
     pub took: Span,
+    /// When it began, in UTC: `2026-11-27T08:00:00`; empty where it did not.
+    pub began: &'a str,
     /// `None`: it is not over.
     pub verdict: Option<Verdict>,
     pub reason: &'a str,
@@ -120,4 +122,34 @@ pub struct ReportAttempt<'a> {
     pub ended: Ended,
     pub message: &'a str,
     pub detail: &'a str,
+    /// The end of what it printed, of a failing one.
+    pub output: String,
+}
+
+/// What an attempt printed stands in a report up to this, in bytes: its end.
+pub const LONGEST_OUTPUT: usize = 8 << 10;
+/// And that of so many failing attempts.
+pub const MOST_OUTPUTS: usize = 200;
+
+/// The end of what an attempt printed, where it says why.
+#[must_use]
+pub fn end_of(text: String) -> String {
+    if text.len() <= LONGEST_OUTPUT {
+        return text;
+    }
+    let from = (text.len() - LONGEST_OUTPUT..text.len()).find(|at| text.is_char_boundary(*at)).unwrap_or(0);
+    format!("… the {from} bytes before are left out\n{}", &text[from..])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_a_long_log_the_end_is_told() {
+        let text = "ü".repeat(LONGEST_OUTPUT);
+        let end = end_of(text);
+        assert!(end.starts_with("… the ") && end.ends_with('ü') && end.len() < LONGEST_OUTPUT + 100);
+        assert_eq!(end_of("short".into()), "short");
+    }
 }

@@ -10,7 +10,7 @@
 //! release = "1187"
 //! ```
 //!
-//! The keys are those of the options of a start: `suite`, `pool`, `pick`, `drop`, `variants`, `retries`, `shards`, `repeat`,
+//! The keys are those of the options of a start: `suite`, `pool`, `pick`, `drop`, `variants`, `retries`, `shards`, `repeat`, `each-slot`,
 //! `shuffle`, `recent-failures-first`, `run-parked`, `flaky-fails`, `seed`, `priority`, `env`, `image`, `reach`, `within`, `budget`, `branch`, `commit`, and the tables `set`
 //! and `labels`; and what only a saved brief has: `then`, `then-if` and `replace-older`.
 
@@ -27,7 +27,7 @@ use crate::{
     words::Verdict,
 };
 
-const KEYS: [&str; 26] = [
+const KEYS: [&str; 27] = [
     "suite",
     "pool",
     "pick",
@@ -36,6 +36,7 @@ const KEYS: [&str; 26] = [
     "retries",
     "shards",
     "repeat",
+    "each-slot",
     "shuffle",
     "recent-failures-first",
     "run-parked",
@@ -154,6 +155,8 @@ struct Read {
     retries: Option<u32>,
     shards: Option<u32>,
     repeat: Option<u32>,
+    #[serde(default)]
+    each_slot: bool,
     shuffle: bool,
     recent_failures_first: bool,
     run_parked: bool,
@@ -225,6 +228,7 @@ impl Brief {
                 labels,
                 seed: read.seed,
                 repeat: read.repeat,
+                each_slot: read.each_slot,
                 shuffle: read.shuffle,
                 recent_failures_first: read.recent_failures_first,
                 run_parked: read.run_parked,
@@ -263,6 +267,7 @@ impl Brief {
         put("retries", number(o.retries));
         put("shards", number(o.shards));
         put("repeat", number(o.repeat));
+        put("each-slot", truth(o.each_slot));
         put("shuffle", truth(o.shuffle));
         put("recent-failures-first", truth(o.recent_failures_first));
         put("run-parked", truth(o.run_parked));
@@ -366,6 +371,7 @@ impl Brief {
             labels: pairs(call.labels, &of.labels),
             seed: call.seed.or(of.seed),
             repeat: call.repeat.or(of.repeat),
+            each_slot: call.each_slot || of.each_slot,
             shuffle: call.shuffle || of.shuffle,
             recent_failures_first: call.recent_failures_first || of.recent_failures_first,
             run_parked: call.run_parked || of.run_parked,

@@ -122,6 +122,9 @@ pub struct RunOptions {
     pub only_because: Option<String>,
     /// Every test so many times.
     pub repeat: Option<u32>,
+    /// Every test on each of `shards` slots at once, as one load: all begin together. Without `shards`, on as many as are linked.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub each_slot: bool,
     /// In an order drawn from the seed, instead of the longest first.
     pub shuffle: bool,
     /// What failed recently goes first, as far as that costs little time.
@@ -166,6 +169,18 @@ pub struct Alike {
 }
 
 impl RunOptions {
+    /// On how many slots at once each test runs, where it is to run on several.
+    #[must_use]
+    pub fn senders(&self) -> Option<u32> {
+        self.each_slot.then(|| self.shards.unwrap_or(1))
+    }
+
+    /// How often a test is an entry, where that is asked for.
+    #[must_use]
+    pub fn times(&self) -> Option<u32> {
+        self.senders().or(self.repeat)
+    }
+
     /// Whether all tests were chosen, of the variants that were.
     #[must_use]
     pub fn has_all_tests(&self) -> bool {
@@ -262,6 +277,9 @@ impl RunOptions {
             }
             _ => {}
         }
+        if self.each_slot {
+            self.check_senders()?;
+        }
         if self.shuffle && self.recent_failures_first {
             return Err(Error::Options(
                 "--shuffle and --recent-failures-first both say in which order tests run; keep one".into(),
@@ -271,6 +289,30 @@ impl RunOptions {
             return Err(Error::Options("the order of batches to repeat is empty".into()));
         }
         self.labels.iter().try_for_each(|(key, value)| check_label(key, value))
+    }
+}
+
+impl RunOptions {
+    /// What does not go together with senders of one load.
+    fn check_senders(&self) -> Result<(), Error> {
+        let said = |why: String| Err(Error::Options(why));
+        if let Some(n) = self.shards.filter(|n| *n > MOST_REPEATS) {
+            return said(format!("--each-slot on {n} slots is too many; the most is {MOST_REPEATS}"));
+        }
+        if self.retries.is_some_and(|n| n > 0) {
+            return said("--each-slot makes one load of a test on several slots, and a part of it is not retried: leave --retries out".into());
+        }
+        for (on, option, why) in [
+            (self.repeat.is_some(), "--repeat", "every test runs once on each slot"),
+            (self.shuffle, "--shuffle", "tests run one after the other as they are listed"),
+            (self.recent_failures_first, "--recent-failures-first", "tests run one after the other as they are listed"),
+            (self.order.is_some(), "an order", "tests run one after the other as they are listed"),
+        ] {
+            if on {
+                return said(format!("--each-slot does not go with {option}: with it, {why}"));
+            }
+        }
+        Ok(())
     }
 }
 
@@ -593,7 +635,7 @@ impl Plan {
 #[must_use]
 pub fn choice_said(options: &RunOptions, chosen: usize, listed: usize, parked: usize, files: bool) -> String {
     let (one, all) = if files { ("file", "files") } else { ("test", "tests") };
-    let times = options.repeat.filter(|n| *n > 1);
+    let times = options.times().filter(|n| *n > 1);
     let tests = times.map_or(chosen, |n| chosen / n as usize);
     let mut said = if options.order.is_some() {
         format!("{chosen} {all} in the order of an earlier run")
@@ -611,7 +653,9 @@ pub fn choice_said(options: &RunOptions, chosen: usize, listed: usize, parked: u
         }
     }
     how.extend(options.only_because.clone());
-    how.extend(times.map(|n| format!("{n} times each")));
+    how.extend(
+        times.map(|n| if options.each_slot { format!("each on {n} slots at once") } else { format!("{n} times each") }),
+    );
     if options.shuffle {
         how.push(options.seed.map_or_else(|| "shuffled".into(), |seed| format!("shuffled with seed {seed}")));
     }
@@ -720,7 +764,7 @@ impl<'m> Maker<'m> {
         history: &impl Fn(&TestName, &Variant) -> Option<Known>,
     ) -> Result<(), Error> {
         let variant_text = variant.to_string();
-        let times = self.options.repeat.unwrap_or(1).max(1);
+        let times = self.options.times().unwrap_or(1).max(1);
         for test in tests {
             let wanted =
                 self.only.as_ref().is_none_or(|only| only.contains(&(test.name.as_str(), variant_text.as_str())));
@@ -736,8 +780,11 @@ impl<'m> Maker<'m> {
             let asked = || self.options.cases.iter().filter(|_| self.suite.tests.rerun.is_some()).find(named);
             let cases = picked.or_else(|| asked().map(|of| &of.titles)).cloned();
             let cases = cases.map_or(0, |cases| self.plan.case_set(cases));
-            let ruled =
+            let mut ruled =
                 Ruled { covers: self.plan.covers.place(self.suite, test), ..Ruled::of(self.suite, self.options, test) };
+            if self.options.each_slot {
+                ruled.of_a_load(test)?;
+            }
             let known = history(&test.name, variant);
             for time in 1..=times {
                 let repeat = if times > 1 { time as u16 } else { 0 };
@@ -944,6 +991,20 @@ impl Ruled {
         ruled.claims.sort();
         ruled.claims.dedup();
         ruled
+    }
+
+    /// What runs on several slots at once is not retried by part, and cannot hold what only one may.
+    fn of_a_load(&mut self, test: &ListedTest) -> Result<(), Error> {
+        (self.retries, self.group) = (0, None);
+        match self.claims.first() {
+            None => Ok(()),
+            Some(claim) => Err(Error::Options(format!(
+                "{} holds the claim {claim:?}, which only one process has at a time, so it cannot run on several slots at once: \
+                 leave --each-slot out, or the test (--drop {:?})",
+                test.name,
+                test.name.as_str()
+            ))),
+        }
     }
 }
 

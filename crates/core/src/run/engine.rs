@@ -3,6 +3,7 @@
 mod estimates;
 mod feeding;
 mod files;
+mod senders;
 mod starting;
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
@@ -15,6 +16,7 @@ use super::{
         AttemptKept, AttemptStats, BatchEnd, BatchId, Cores, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES,
         MOST_LOST_IN_A_ROW, PastAttempt, PastBatch, Policy, Tally, WorkerId,
     },
+    together::{Gate, Together},
 };
 use crate::{
     measure::{self, Gathered, Taken, left_out_said},
@@ -227,6 +229,8 @@ pub struct Engine {
     /// How often its tests told that they cover a requirement, and whether that was too often.
     covered: usize,
     covered_all: bool,
+    /// Its tests run on several slots at once.
+    together: Option<Together>,
 }
 
 impl Engine {
@@ -285,6 +289,7 @@ impl Engine {
             measured: Gathered::default(),
             covered: 0,
             covered_all: false,
+            together: None,
         }
     }
 
@@ -348,6 +353,10 @@ impl Engine {
                 }
             }
             engine.hold(past.batch, past.worker, past.slot, past.entries.clone(), None);
+            // Whether it was let through its worker says when it comes back.
+            if let Some(together) = &mut engine.together {
+                together.set(past.batch, Gate::Preparing);
+            }
             let claimed = past.entries.iter().any(|i| engine.plan.entries[*i as usize].claims > 0);
             let retry =
                 past.entries.iter().any(|i| engine.entries[*i as usize].failing > 0 && engine.held_by(*i, past.batch));
@@ -421,6 +430,8 @@ impl Engine {
             | Input::Cases { batch, .. }
             | Input::Measured { batch, .. }
             | Input::Covers { batch, .. }
+            | Input::AtGate { batch }
+            | Input::WasThrough { batch }
             | Input::GaveBack { batch, .. }
             | Input::Wrong { batch, .. }
             | Input::BatchEnded { batch, .. } => *batch,
@@ -492,6 +503,8 @@ impl Engine {
             Input::Cases { batch, entry, first, cases } => self.take_cases(batch, entry, first, &cases, &mut effects),
             Input::Measured { batch, part } => self.take_measured(batch, part, now, &mut effects),
             Input::Covers { batch, entry, of } => self.take_covers(batch, entry, of, &mut effects),
+            Input::AtGate { batch } => self.at_gate(batch, &mut effects),
+            Input::WasThrough { batch } => self.was_through(batch),
             Input::Wrong { batch, why } => self.went_wrong(batch, why, &mut effects),
             Input::BatchEnded { batch, end } => self.batch_ended(batch, end, now, &mut effects),
             Input::WorkerBack { worker, holds } => {
@@ -594,7 +607,10 @@ impl Engine {
     /// Whether a free slot may be offered with some hope: something waits, and the run may use another slot.
     #[must_use]
     pub fn wants_slots(&self) -> bool {
-        self.phase == Phase::Running && self.finished.is_none() && !self.ready.is_empty() && self.may_hold_more()
+        self.phase == Phase::Running
+            && self.finished.is_none()
+            && (!self.ready.is_empty() || self.wants_senders())
+            && self.may_hold_more()
     }
 
     /// Batches at work now.
@@ -648,6 +664,13 @@ impl Engine {
         self.parts = Parts::new(plan.entries.iter().map(|e| e.name.as_str()));
         self.left_behind.clone_from(&plan.unlisted);
         self.cases_of = if self.policy.files { vec![CaseTally::default(); plan.entries.len()] } else { Vec::new() };
+        self.together = self.policy.senders.map(|_| {
+            let alike = |a: u32, b: u32| {
+                let (a, b) = (&plan.entries[a as usize], &plan.entries[b as usize]);
+                a.name == b.name && a.variant == b.variant
+            };
+            Together::new(plan.entries.len() as u32, alike)
+        });
         self.plan = plan;
     }
 
@@ -736,6 +759,9 @@ impl Engine {
 
     /// Puts entries where they wait: retries apart, members of a group together in listed order, an order as it is.
     fn queue(&mut self, indexes: &[u32], now: Timestamp) {
+        if self.together.is_some() {
+            return;
+        }
         if let Some(order) = &self.plan.order {
             let waiting: BTreeSet<u32> = indexes.iter().copied().collect();
             let batches: Vec<Vec<u32>> = order
@@ -800,6 +826,9 @@ impl Engine {
         let fit = self.fleet.get(&worker).filter(|_| !self.unfit.contains_key(&worker))?.clone();
         if self.phase != Phase::Running || !self.may_hold_more() {
             return None;
+        }
+        if self.together.is_some() {
+            return self.join_wave(worker, slot, &fit, taken, now);
         }
         let claims_free = |class: &Class| {
             self.plan.claim_sets[class.claims as usize]
@@ -963,7 +992,7 @@ impl Engine {
             self.granted.pop_front();
         }
         self.granted.push_back(now);
-        Grant { batch, worker, slot, entries, attempt, cases, more: false }
+        Grant { batch, worker, slot, entries, attempt, cases, more: false, senders: None }
     }
 
     fn hold(&mut self, id: BatchId, worker: WorkerId, slot: u16, entries: Vec<u32>, granted_at: Option<Timestamp>) {
@@ -1072,6 +1101,9 @@ impl Engine {
             && entry.state == (State::Held { batch, began: None })
         {
             entry.state = State::Held { batch, began: Some(now) };
+            if let Some(together) = &mut self.together {
+                together.set(batch, Gate::Through);
+            }
             if let Some(Batch { stream: Some(stream), .. }) = self.batches.get_mut(&batch)
                 && let Some(fed) = stream.hungry_fed_at.take()
             {
@@ -1324,6 +1356,7 @@ impl Engine {
         for index in &back {
             self.goes_back(*index, effects);
         }
+        self.left_wave(id, &batch, effects);
         self.queue(&back, now);
         match end {
             BatchEnd::Unfit(reason) => {
@@ -1354,7 +1387,7 @@ impl Engine {
             for index in &running {
                 self.attempt(*id, *index, Ended::Lost, (Span::ZERO, None), now, effects);
             }
-            self.release(*id);
+            let released = self.release(*id);
             effects.push(Effect::BatchOver { batch: *id });
             let mut back = Vec::new();
             for index in held {
@@ -1364,6 +1397,9 @@ impl Engine {
                 } else if self.entries[index as usize].state == State::Waiting {
                     back.push(index);
                 }
+            }
+            if let Some(batch) = released {
+                self.left_wave(*id, &batch, effects);
             }
             self.queue(&back, now);
         }
@@ -1406,6 +1442,9 @@ impl Engine {
             return;
         }
         if usable && !all_decided {
+            if self.lacks_senders(now, effects) {
+                return;
+            }
             self.waiting_since = None;
             let stranded = self.look_for_stranded(now, effects);
             if self.phase == Phase::Running && self.tally.waiting + self.tally.running == 0 && self.batches.is_empty() {
@@ -1413,7 +1452,7 @@ impl Engine {
                 return;
             }
             let blocked = self.blocked.clone().filter(|_| self.batches.is_empty());
-            self.say_waiting(stranded.or(blocked), effects);
+            self.say_waiting(stranded.or(blocked).or_else(|| self.gathers_said()), effects);
             return;
         }
         if all_decided || !self.batches.is_empty() {

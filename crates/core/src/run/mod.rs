@@ -8,6 +8,7 @@
 //! - an entry never has more attempts that count than its retries allow; a lost attempt does not count;
 //! - members of a group run in listed order in one batch; entries that share a claim never overlap;
 //! - a retry goes to another worker where the suite asks for it and one is there;
+//! - senders of a load begin together, and none of them alone after another went away;
 //! - no case that a file told of is lost or counted twice, whichever attempt, worker or service dies;
 //! - the run ends: no state waits for something that cannot happen.
 //!
@@ -33,7 +34,10 @@ mod tests;
 mod tests_of_feeding;
 #[cfg(test)]
 mod tests_of_files;
+#[cfg(test)]
+mod tests_of_senders;
 pub mod timeline;
+mod together;
 
 pub use engine::Engine;
 pub use left::TimeLeft;

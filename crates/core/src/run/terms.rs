@@ -75,6 +75,8 @@ pub struct Policy {
     pub whole: bool,
     /// The order of tests is drawn from this seed.
     pub shuffle: Option<u64>,
+    /// Every test runs on so many slots at once, as its senders: the entries of a test in a variant follow each other.
+    pub senders: Option<u32>,
 }
 
 impl Policy {
@@ -99,12 +101,14 @@ impl Policy {
                 && (!suite.tests.of_files() || suite.tests.names_as == NamesAs::OneEach),
             files: suite.tests.of_files(),
             rerun: suite.tests.rerun.is_some(),
-            fed: suite.tests.names_as == NamesAs::Fed,
+            // Each sender has a process of its own.
+            fed: suite.tests.names_as == NamesAs::Fed && options.senders().is_none(),
             flaky_fails: options.flaky_fails,
             run_parked: options.run_parked,
             limits: suite.measured.clone(),
             whole: options.is_whole(),
             shuffle: options.shuffle.then_some(seed),
+            senders: options.senders(),
         }
     }
 }
@@ -131,6 +135,7 @@ impl Default for Policy {
             limits: Vec::new(),
             whole: false,
             shuffle: None,
+            senders: None,
         }
     }
 }
@@ -201,6 +206,10 @@ pub enum Input {
     /// and `cases` how many it told of. With `with_start` what it took holds the start of its
     /// process, which until then had made that of the machine's cores.
     Ended { batch: BatchId, entry: u32, ended: Ended, spent: Span, cases: u32, with_start: Option<Cores> },
+    /// A sender has what it needs, and waits for the others; it may be said again.
+    AtGate { batch: BatchId },
+    /// A sender was let through before this engine was built.
+    WasThrough { batch: BatchId },
     /// Something beside the tests' own results went wrong in a batch: its process ended badly after good results, a result
     /// came that cannot be true, or fewer than were promised. The run fails by it.
     Wrong { batch: BatchId, why: String },
@@ -228,6 +237,8 @@ pub enum Effect {
     /// Keep that a batch has these entries too, then hand them to its process; with `last` nothing more will come. Entries that
     /// it was given before are not given twice.
     Feed { worker: WorkerId, batch: BatchId, entries: Vec<u32>, last: bool },
+    /// Let a sender through: it begins now, with all others.
+    Begin { worker: WorkerId, batch: BatchId },
     /// Ask the worker to give back what this batch has not begun.
     GiveBack { worker: WorkerId, batch: BatchId },
     /// An entry began to run (a change for watchers; nothing to keep).
@@ -281,6 +292,8 @@ pub struct Grant {
     pub cases: Vec<String>,
     /// More entries may come while its process runs ([`Effect::Feed`]).
     pub more: bool,
+    /// It is one of so many senders, and does not begin before it is let through ([`Effect::Begin`]).
+    pub senders: Option<u32>,
 }
 
 /// An attempt as it is kept.

@@ -190,7 +190,12 @@ impl ToldCase {
             variant,
             outcome: self.row.outcome.as_deref().and_then(Outcome::of).unwrap_or(Outcome::NotRun),
             spent: Span(self.row.spent_us as u64),
-            attempts: vec![ReportAttempt { ended, message: &self.row.message, detail: &self.row.detail }],
+            attempts: vec![ReportAttempt {
+                ended,
+                message: &self.row.message,
+                detail: &self.row.detail,
+                output: String::new(),
+            }],
             why_parked: park.map(|park| park.why.as_str()),
         }
     }

@@ -2,15 +2,20 @@
 
 use std::time::Duration;
 
-use kesmo_core::{time::Span, words::Verdict};
+use kesmo_core::{name::did_you_mean, time::Span, words::Verdict};
 use kesmo_floor::{Ask, Counts, ToRecord, Told, results_of, said_to_cover};
 use kesmo_store::{failing::FailingTest as Row, runs::RunRow};
-use kesmo_wire::api::{FailingTest, FailingTests};
-use rocket::{Route, State, get, routes, serde::json::Json};
+use kesmo_wire::api::{FailingTest, FailingTests, ForgottenBranch};
+use rocket::{Route, State, delete, get, routes, serde::json::Json};
 use tokio::sync::watch;
 
 use super::{body::Answer, found::past};
-use crate::{access::MaySee, app::App, lookup::named, refused::Refused};
+use crate::{
+    access::{MayOperate, MaySee},
+    app::App,
+    lookup::named,
+    refused::Refused,
+};
 
 /// Tests that are listed.
 const MOST: i64 = 1000;
@@ -21,7 +26,7 @@ const EVERY: Duration = Duration::from_secs(5);
 const TOGETHER: i64 = 20;
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![all, of_suite]
+    routes![all, of_suite, forget]
 }
 
 fn told(row: Row) -> FailingTest {
@@ -63,6 +68,36 @@ async fn of_suite(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<Fail
     let tests: Vec<FailingTest> = app.store.failing(Some(row.id), MOST).await?.into_iter().map(told).collect();
     let total = app.store.failing_counts().await?.get(&row.id).copied().unwrap_or(0);
     Ok(Json(FailingTests { total: total.max(tests.len() as u32), tests }))
+}
+
+/// A branch is gone: what failed on it fails no more. Of a suite from version control it must be gone there.
+#[utoipa::path(delete, path = "/api/suites/{suite}/failing", operation_id = "forget_failing", tag = "suites",
+    params(("suite" = String, Path), ("branch" = String, Query)), responses((status = 200, body = ForgottenBranch), (status = 404), (status = 409)))]
+#[delete("/api/suites/<suite>/failing?<branch>")]
+async fn forget(app: &State<App>, _caller: MayOperate, suite: &str, branch: &str) -> Answer<ForgottenBranch> {
+    let row = named(app, suite).await?;
+    app.floor.recorded().await;
+    if let Some(source) = row.git_source()? {
+        let heads = app.git.heads(&source.url).await.map_err(|e| Refused::unavailable(e.to_string()))?;
+        if heads.iter().any(|(name, _)| name == branch) {
+            return Err(Refused::conflict(format!(
+                "the branch {branch} of {suite} is still there: what fails on it is cleared by a run that passes"
+            )));
+        }
+    }
+    if branch.is_empty() {
+        return Err(Refused::invalid("name the branch that is gone: --branch BRANCH --gone"));
+    }
+    let tests = app.store.forget_failing(row.id, branch).await?;
+    if tests == 0 {
+        let fails: Vec<Row> = app.store.failing(Some(row.id), MOST).await?;
+        let mut branches: Vec<&str> = fails.iter().map(|f| f.branch.as_str()).filter(|b| !b.is_empty()).collect();
+        branches.sort_unstable();
+        branches.dedup();
+        let hint = did_you_mean(branch, branches);
+        return Err(Refused::not_found(format!("no test of {suite} fails on the branch {branch:?} now{hint}")));
+    }
+    Ok(Json(ForgottenBranch { tests: tests as u32 }))
 }
 
 /// Tells the records of runs whose service ended before it did, until `ending` turns true.

@@ -58,6 +58,28 @@ async fn all_of(app: &App, suite: &SuiteRow, test: &str) -> Result<Vec<TestRow>,
     Ok(app.store.tests_named(suite.id, test).await?)
 }
 
+/// A file's name may hold so many slashes that parts of a case's name are taken for one.
+const MOST_PARTS: usize = 20;
+
+/// The variants of a test; or of the file that a case is of, `FILE/TITLE`, with the case's title.
+async fn test_or_case<'t>(
+    app: &App,
+    suite: &SuiteRow,
+    name: &'t str,
+) -> Result<Option<(Vec<TestRow>, Option<&'t str>)>, Refused> {
+    let all = all_of(app, suite, name).await?;
+    if !all.is_empty() {
+        return Ok(Some((all, None)));
+    }
+    for (at, _) in name.match_indices('/').take(MOST_PARTS) {
+        let all = all_of(app, suite, &name[..at]).await?;
+        if !all.is_empty() {
+            return Ok(Some((all, Some(&name[at + 1..]))));
+        }
+    }
+    Ok(None)
+}
+
 fn pairs(variant: &str) -> BTreeSet<&str> {
     variant.split(',').map(str::trim).filter(|pair| !pair.is_empty()).collect()
 }
@@ -77,7 +99,7 @@ fn one_of(all: &[TestRow], test: &str, variant: Option<&str>) -> Result<TestRow,
     found.cloned().ok_or_else(never)
 }
 
-/// A test over its runs that are over, newest first, at most `limit` (200, at most 1,000), on `branch` or all, before the run of
+/// A test, or a case of a file (`FILE/TITLE`), over its runs that are over, newest first, at most `limit` (200, at most 1,000), on `branch` or all, before the run of
 /// number `before`; without variants where no run that is over had it. `variant` is as written (`screen=phone`), and needed where there are several.
 #[utoipa::path(get, path = "/api/suites/{suite}/history", operation_id = "history", tag = "suites",
     params(("suite" = String, Path), ("test" = String, Query), ("variant" = Option<String>, Query), ("branch" = Option<String>, Query),
@@ -97,10 +119,10 @@ async fn history(
 ) -> Answer<TestHistory> {
     let row = named(app, suite).await?;
     app.floor.recorded().await;
-    let all = all_of(app, &row, test).await?;
-    if all.is_empty() {
+    let asked = test;
+    let Some((all, title)) = test_or_case(app, &row, test).await? else {
         return Ok(Json(TestHistory::none(suite, test, variant.unwrap_or_default())));
-    }
+    };
     let found = one_of(&all, test, variant)?;
     if branch.is_some_and(|b| b.contains('\0')) {
         return Err(Refused::invalid("a branch's name holds no NUL"));
@@ -110,7 +132,13 @@ async fn history(
         None => None,
     };
     let limit = limit.unwrap_or(USUAL).clamp(1, MOST);
-    let mut runs = app.store.history(found.id, branch, before, limit + 1).await?;
+    let mut runs = match title {
+        None => app.store.history(found.id, branch, before, limit + 1).await?,
+        Some(title) => app.store.case_history(found.id, title, branch, before, limit + 1).await?,
+    };
+    if title.is_some() && runs.is_empty() && branch.is_none() && before.is_none() {
+        return Ok(Json(TestHistory::none(suite, test, variant.unwrap_or_default())));
+    }
     let more = runs.len() as i64 > limit;
     runs.truncate(limit as usize);
     let authors = authors(app, &row, &runs).await;
@@ -141,10 +169,10 @@ async fn history(
         failed: Share::of(count(&|o| o == Outcome::Failed), ended),
         spells: spells_of(&runs, place),
         shifts: shifts_of(&runs, place),
-        parks: parks_of(app, &row, &found.test).await?,
+        parks: parks_of(app, &row, asked).await?,
         runs: runs.iter().map(told).collect(),
         variants: all.into_iter().map(|t| t.variant).collect(),
-        test: found.test,
+        test: asked.to_owned(),
         variant: found.variant,
     }))
 }

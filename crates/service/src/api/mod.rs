@@ -29,6 +29,7 @@ mod report_pages;
 pub mod reports;
 pub mod runs;
 pub mod schedules;
+mod schema;
 mod secrets;
 mod shares;
 mod sockets;
@@ -79,6 +80,17 @@ fn openapi(_caller: MaySee) -> Json<utoipa::openapi::OpenApi> {
     Json(document())
 }
 
+/// The JSON Schema (2020-12) that every JSON report keeps to.
+#[utoipa::path(get, path = "/api/report-schema", tag = "runs", responses((status = 200, body = Object)))]
+#[get("/api/report-schema")]
+fn report_schema(_caller: MaySee) -> Json<serde_json::Value> {
+    Json(schema_of_report())
+}
+
+fn schema_of_report() -> serde_json::Value {
+    schema::of_report(&serde_json::to_value(document()).unwrap_or_default())
+}
+
 #[catch(default)]
 fn refused(status: Status, request: &Request<'_>) -> Json<Refusal> {
     let left = request.local_cache(Left::default);
@@ -98,7 +110,7 @@ fn refused(status: Status, request: &Request<'_>) -> Json<Refusal> {
 
 pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
     rocket
-        .mount("/", routes![health, ready, openapi])
+        .mount("/", routes![health, ready, openapi, report_schema])
         .mount("/", people::routes())
         .mount("/", suites::routes())
         .mount("/", planning::routes())
@@ -197,14 +209,14 @@ impl Modify for Bearer {
         planning::chosen, planning::portion, planning::forecast, parks::all_parks, parks::suite_parks,
         parks::park, parks::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, imports::import, entries::entries, entries::entry, entries::log, entries::artifacts,
-        reports::report_of, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
+        reports::report_of, report_schema, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
         breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence, history::commits, releases::release, usage::usage, usage::usage_csv, covers::covers, covers::covers_of, covers::covers_csv, shares::shares, shares::add_share, shares::end_share, shares::shared, secrets::secrets, secrets::put_secret, secrets::remove_secret, keep::keeping, keep::put_keep, keep::remove_keep, keep::sweep, keep::remove_run,
         briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,
         schedules::put, schedules::preview, schedules::list, schedules::show, schedules::remove, schedules::pause,
         schedules::now, schedules::calendar,
         webhooks::add, webhooks::list, webhooks::show, webhooks::remove, webhooks::pause, webhooks::new_secret,
         webhooks::try_body, webhooks::delivery, webhooks::redeliver, webhooks::take,
-        reach::list, failing::all, failing::of_suite,
+        reach::list, failing::all, failing::of_suite, failing::forget,
         metrics::metrics,
         measures::of_run, measures::of_suite,
         notices::put, notices::list, notices::show, notices::remove, notices::pause, notices::new_secret, notices::try_it,
@@ -214,7 +226,7 @@ impl Modify for Bearer {
         live::run, live::floor, live::output,
     ),
     components(schemas(kesmo_wire::api::Refusal, kesmo_wire::live::RunSnapshot, kesmo_wire::live::RunChange, kesmo_wire::live::Floor,
-        kesmo_wire::live::OutputEnd, kesmo_wire::live::OutputOver))
+        kesmo_wire::live::OutputEnd, kesmo_wire::live::OutputOver, kesmo_wire::api::JsonReport))
 )]
 struct Document;
 
@@ -238,5 +250,18 @@ mod tests {
         }
         let kept = std::fs::read_to_string(path).unwrap_or_default();
         assert!(kept == now, "console/openapi.json is out of date: run KESMO_UPDATE=1 cargo test -p kesmo-service");
+    }
+
+    /// The schema of reports stands in the docs, too, and is written anew in the same way.
+    #[test]
+    fn the_schema_of_reports_in_the_docs_is_up_to_date() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/report.schema.json");
+        let now = serde_json::to_string_pretty(&schema_of_report()).expect("it can be written") + "\n";
+        if std::env::var_os("KESMO_UPDATE").is_some() {
+            std::fs::write(path, &now).expect("the file can be written");
+        }
+        let kept = std::fs::read_to_string(path).unwrap_or_default();
+        assert!(kept == now, "docs/report.schema.json is out of date: run KESMO_UPDATE=1 cargo test -p kesmo-service");
+        assert!(!now.contains("components/schemas"), "every reference leads to a definition");
     }
 }

@@ -8,7 +8,10 @@ use std::{
 use base64::{Engine as _, engine::general_purpose::STANDARD};
 use image::{ImageReader, Limits, codecs::jpeg::JpegEncoder};
 use kesmo_core::{
-    format::html::{Detail, DetailAttempt, File, Lanes, More, NewIn},
+    format::{
+        html::{Detail, DetailAttempt, File, Lanes, More, NewIn},
+        report::{MOST_OUTPUTS, end_of},
+    },
     name::shorten,
     run::timeline::blocks,
     source::short_commit,
@@ -34,9 +37,6 @@ use crate::{app::App, past::Past, refused::Refused};
 
 /// Failing and flaky entries that are told in full; what their attempts printed is told of fewer.
 const MOST_DETAILS: usize = 1000;
-const MOST_LOGS: usize = 200;
-/// What an attempt printed stands in the report up to this, its end.
-const LONGEST_LOG: usize = 8 << 10;
 /// What all pictures and videos take at most in the report: small ones, and all.
 const MOST_SMALL: usize = 12 << 20;
 const MOST_BYTES: usize = 60 << 20;
@@ -111,7 +111,7 @@ pub(super) async fn more_of(
         for attempt in by_entry.remove(index).unwrap_or_default() {
             let ended = Ended::of(&attempt.ended).unwrap_or(Ended::Lost);
             let wanted = attempt.log_bytes > 0 && ended.failing();
-            let output = if wanted && logs < MOST_LOGS {
+            let output = if wanted && logs < MOST_OUTPUTS {
                 logs += 1;
                 end_of(log_text(app, row, attempt.entry, attempt.number).await?.unwrap_or_default())
             } else {
@@ -134,15 +134,6 @@ pub(super) async fn more_of(
     more.left_out.extend(files.left_out());
     more.timeline = lanes(app, row).await?;
     Ok(more)
-}
-
-/// The end of what an attempt printed, where it says why.
-fn end_of(text: String) -> String {
-    if text.len() <= LONGEST_LOG {
-        return text;
-    }
-    let from = (text.len() - LONGEST_LOG..text.len()).find(|at| text.is_char_boundary(*at)).unwrap_or(0);
-    format!("… the {from} bytes before are left out\n{}", &text[from..])
 }
 
 fn facts(row: &RunRow) -> Result<Vec<(String, String)>, Refused> {
@@ -316,13 +307,5 @@ mod tests {
         assert_eq!((read.width(), read.height()), (SMALL, 450));
         assert!(smaller(b"no picture at all").is_none());
         assert!(smaller(&large[..large.len() / 2]).is_none(), "one that was cut off");
-    }
-
-    #[test]
-    fn of_a_long_log_the_end_is_told() {
-        let text = "ü".repeat(LONGEST_LOG);
-        let end = end_of(text);
-        assert!(end.starts_with("… the ") && end.ends_with('ü') && end.len() < LONGEST_LOG + 100);
-        assert_eq!(end_of("short".into()), "short");
     }
 }

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use kesmo_core::{
     format::{
         junit::{ReportAttempt, ReportCase, says_of_file},
-        report::{self, Format, More, Whole},
+        report::{self, Format, MOST_OUTPUTS, More, Whole, end_of},
     },
     time::Span,
     words::{Ended, Verdict},
@@ -17,6 +17,7 @@ use rocket::{Route, State, get, http::ContentType, routes};
 
 use super::{
     cases::{Told, told},
+    entries::log_text,
     found::{find, past},
     report_pages::{Pictures, more_of},
 };
@@ -64,9 +65,17 @@ pub(super) async fn text_of(
     let all: Vec<i32> = (0..past.plan.entries.len() as i32).collect();
     let attempts = app.store.attempts_of(row.id, kesmo_store::month_of(row.created_at), &all).await?;
     let mut by_entry: HashMap<i32, Vec<ReportAttempt<'_>>> = HashMap::new();
+    let (with_outputs, mut outputs) = (matches!(format, Format::Junit | Format::Json), 0);
     for a in &attempts {
         let ended = Ended::of(&a.ended).unwrap_or(Ended::Lost);
-        by_entry.entry(a.entry).or_default().push(ReportAttempt { ended, message: &a.message, detail: &a.detail });
+        let told = with_outputs && a.log_bytes > 0 && ended.failing() && outputs < MOST_OUTPUTS;
+        outputs += usize::from(told);
+        let output = match told {
+            true => end_of(log_text(app, row, a.entry, a.number).await?.unwrap_or_default()),
+            false => String::new(),
+        };
+        let attempt = ReportAttempt { ended, message: &a.message, detail: &a.detail, output };
+        by_entry.entry(a.entry).or_default().push(attempt);
     }
     let variants: Vec<String> = past.plan.variants.iter().map(ToString::to_string).collect();
     let case = |(i, planned): (usize, &'_ kesmo_core::plan::PlannedEntry)| {
@@ -100,7 +109,9 @@ pub(super) async fn text_of(
     let wrongs = app.store.wrongs(row.id).await?;
     let name = format!("{suite}/{number}");
     let images = row.images()?;
+    let began = row.began_at.map(|at| at.format("%Y-%m-%dT%H:%M:%S").to_string()).unwrap_or_default();
     let whole = Whole {
+        began: &began,
         name: &name,
         took: Span(took.max(0) as u64),
         verdict: row.verdict.as_deref().and_then(Verdict::of),

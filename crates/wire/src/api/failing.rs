@@ -38,3 +38,10 @@ pub struct FailingTests {
     /// Those that began to fail last come first.
     pub tests: Vec<FailingTest>,
 }
+
+/// What failed on a branch that is gone, and is forgotten.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
+pub struct ForgottenBranch {
+    /// How many tests that were.
+    pub tests: u32,
+}

@@ -18,6 +18,7 @@ mod polls;
 mod pools;
 mod queue;
 mod releases;
+mod reports;
 mod runs;
 mod schedules;
 mod secrets;
@@ -33,7 +34,7 @@ pub use briefs::{BriefOf, NewBrief};
 pub use comparing::{Compared, ComparedTest, ComparedTests, SeenTest, SetupDifference};
 pub use covers::{CoveringTest, RequirementShown, RequirementTests, RequirementsShown, Shown};
 pub use entries::{Around, Artifact, Attempt, Entries, Entry, EntryDetail, entry_name};
-pub use failing::{FailingTest, FailingTests};
+pub use failing::{FailingTest, FailingTests, ForgottenBranch};
 pub use history::{
     CommitOf, DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, PastEntry, TestHistory,
 };
@@ -49,6 +50,7 @@ pub use polls::{NewPoll, PollOf};
 pub use pools::{MachineOf, MachineState, NewPool, PoolOf};
 pub use queue::MoveRun;
 pub use releases::{Release, ReleaseSuite, ReleaseTest, ReleaseVariant};
+pub use reports::{JsonAttempt, JsonEntry, JsonReport};
 pub use runs::{Again, ChainLink, NewRun, Run, RunSummary, StopRun, report_properties};
 pub use schedules::{Calendar, CalendarStart, NewSchedule, Pause, PlannedStart, ScheduleOf, SchedulePreview};
 pub use secrets::{NewSecret, SecretOf};
