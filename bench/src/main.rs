@@ -14,6 +14,7 @@ mod program;
 mod quay;
 mod reach;
 mod real;
+mod reports;
 mod starting;
 mod watching;
 
@@ -58,7 +59,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 23] = [
+    let all: [(&str, Measure); 24] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -77,6 +78,7 @@ fn main() -> ExitCode {
         ("fed", real::fed),
         ("images", images::images),
         ("pools", pools::pools),
+        ("reports", reports::reports),
         ("history", history::history),
         ("measures", measures::measures),
         ("reach", reach::reach),

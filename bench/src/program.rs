@@ -42,6 +42,7 @@ pub fn run(words: &[String]) {
             let told = words.get(2).is_some_and(|word| word == "told");
             crate::measures::program(number(1), told, words.get(3).map_or("", String::as_str))
         }
+        Some("report") => crate::reports::program(words.get(1).map_or("", String::as_str)),
         Some("reach") => {
             let word = |i: usize| words.get(i).map_or("", String::as_str);
             crate::reach::client(word(1), word(2))
