@@ -8,12 +8,12 @@ use crate::{
 };
 
 /// Calls that need no token.
-const OPEN: &str =
-    "GET /api/health, GET /api/ready, POST /api/session, DELETE /api/session, POST /webhook/{name}, GET /shared/{key}";
+const OPEN: &str = "GET /api/health, GET /api/ready, POST /api/session, DELETE /api/session, POST /webhook/{name}, GET /shared/{key}, \
+     POST /api/login, POST /api/password";
 
 /// Calls that only look, though they are sent as something else.
 const LOOKING: &str = "POST /api/briefs/check, POST /api/drafts, POST /api/schedules/preview, POST /api/suites/{suite}/tests, \
-    POST /api/suites/{suite}/forecast, POST /api/webhooks/{name}/try";
+    POST /api/suites/{suite}/forecast, POST /api/webhooks/{name}/try, PUT /api/me/password, DELETE /api/sessions/{id}";
 
 /// Calls of those who start, stop and change what starts runs.
 const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/bundles/{digest}, PUT /api/bundles/{digest}, \
@@ -26,7 +26,8 @@ const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/
 
 /// Calls of those who may do everything.
 const KEEPING: &str = "PUT /api/notices/{name}, DELETE /api/notices/{name}, POST /api/notices/{name}/pause, \
-    POST /api/notices/{name}/secret, POST /api/notices/{name}/try, POST /api/notices/{name}/messages/{number}/again, PUT /api/pools/{name}, DELETE /api/pools/{name}, GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}, GET /api/audit, PUT /api/keep/{name}, DELETE /api/keep/{name}, POST /api/sweep, DELETE /api/runs/{suite}/{number}, PUT /api/secrets/{name}, DELETE /api/secrets/{name}";
+    POST /api/notices/{name}/secret, POST /api/notices/{name}/try, POST /api/notices/{name}/messages/{number}/again, PUT /api/pools/{name}, DELETE /api/pools/{name}, GET /api/tokens, POST /api/tokens, DELETE /api/tokens/{name}, DELETE /api/suites/{suite}, GET /api/audit, PUT /api/keep/{name}, DELETE /api/keep/{name}, POST /api/sweep, DELETE /api/runs/{suite}/{number}, PUT /api/secrets/{name}, DELETE /api/secrets/{name}, GET /api/accounts, POST /api/accounts, \
+    PUT /api/accounts/{name}, DELETE /api/accounts/{name}, POST /api/accounts/{name}/link";
 
 /// Calls of machines that work, which the document does not have.
 const WORKING: &str = "GET /api/bundles/{digest}, GET /api/work/machine, PUT /api/work/blobs/{digest}";

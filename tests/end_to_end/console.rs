@@ -123,6 +123,8 @@ if [ $t = gate/late ]; then printf 'not ok - %s\n# expected Closed, got Boarding
 
     // Without a token there is only the way in; a wrong one is told so.
     page.client.goto(&quay.url).await.expect("the console");
+    page.shows(&["Name", "Password", "Sign in"]).await;
+    page.click("//button[text()='With a token']").await;
     page.shows(&["Token", "Sign in"]).await;
     let field = page.client.find(Locator::Id("token")).await.expect("the field");
     field.send_keys("kesmo-wrong").await.expect("typing");

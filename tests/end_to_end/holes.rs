@@ -647,14 +647,8 @@ fn a_worker_that_comes_back_to_a_name_that_another_has_waits_for_it() {
     until("it has its name again", || gull().filter(|berth| berth.as_deref() == Some("7")));
 }
 
-/// A plain call: status and body.
-pub fn call(
-    quay: &Quay,
-    method: &str,
-    path: &str,
-    headers: &[(&str, &str)],
-    body: &[u8],
-) -> (u16, String, Vec<String>) {
+/// The answer to a call, as it comes.
+pub fn raw(quay: &Quay, method: &str, path: &str, headers: &[(&str, &str)], body: &[u8]) -> String {
     let address = quay.url.strip_prefix("http://").expect("an address");
     let mut stream = TcpStream::connect(address).expect("it answers");
     let mut head = format!(
@@ -665,7 +659,18 @@ pub fn call(
     stream.write_all(format!("{head}\r\n").as_bytes()).and_then(|()| stream.write_all(body)).expect("it is sent");
     let mut answer = Vec::new();
     stream.read_to_end(&mut answer).expect("it answers");
-    let answer = text(&answer);
+    text(&answer)
+}
+
+/// A plain call: status and body.
+pub fn call(
+    quay: &Quay,
+    method: &str,
+    path: &str,
+    headers: &[(&str, &str)],
+    body: &[u8],
+) -> (u16, String, Vec<String>) {
+    let answer = raw(quay, method, path, headers, body);
     let (head, body) = answer.split_once("\r\n\r\n").unwrap_or((&answer, ""));
     let status = head
         .split_whitespace()

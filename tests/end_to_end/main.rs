@@ -1,6 +1,7 @@
 //! The house as a whole: the real program, a real PostgreSQL, real workers and processes, a real browser.
 
 mod access;
+mod accounts;
 mod api;
 mod console;
 mod covers;

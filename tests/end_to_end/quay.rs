@@ -380,7 +380,7 @@ impl Quay {
         self.command_as(&self.token(), words)
     }
 
-    fn command_as(&self, token: &str, words: &[&str]) -> Command {
+    pub fn command_as(&self, token: &str, words: &[&str]) -> Command {
         let mut command = Command::new(KESMO);
         command.args(words).current_dir(self.dir.path()).env("KESMO_URL", &self.url).env("KESMO_TOKEN", token);
         // What a person saved on this machine must not matter.

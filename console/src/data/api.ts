@@ -88,12 +88,19 @@ export async function call<T>(path: string, options: { method?: string; body?: u
     if (options.signal?.aborted) throw error;
     throw new Refused(0, "The service does not answer. Is it running?");
   }
-  if (answer.status === 401 && path !== "/api/me" && path !== "/api/session") ended();
+  if (answer.status === 401 && !["/api/me", "/api/session", "/api/password"].includes(path)) ended();
   if (!answer.ok) {
     const refusal = await answer.json().catch(() => null);
     throw new Refused(answer.status, refusal?.message ?? `The service answered ${answer.status}.`);
   }
   return answer.status === 204 ? (undefined as T) : answer.json();
+}
+
+/** Looks whether the session goes on, where something else was refused; if it has ended, that is told. */
+export function lookAtSession() {
+  call<Me>("/api/me").catch((error: unknown) => {
+    if (error instanceof Refused && error.status === 401) ended();
+  });
 }
 
 export function useMe() {
@@ -104,14 +111,6 @@ export function useMe() {
 export function useMayOperate(): boolean {
   const role = useMe().data?.role;
   return role === "operator" || role === "admin";
-}
-
-export function useSignIn() {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: (token: string) => call<Me>("/api/session", { method: "POST", body: { token } }),
-    onSuccess: (me) => queries.setQueryData(["me"], me),
-  });
 }
 
 export interface RunFilter {

@@ -3,7 +3,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useState } from "react";
 
-import type { Floor, RunSummary, Worker } from "./api";
+import { type Floor, type RunSummary, type Worker, lookAtSession } from "./api";
 import { openStream } from "./stream";
 
 interface Known {
@@ -38,7 +38,7 @@ export function FloorProvider({ children }: { children: ReactNode }) {
     const cut = (refused: boolean) => {
       setKnown((before) => ({ ...before, linked: false }));
       // What refuses the stream may be that the session has ended.
-      if (refused) void queries.invalidateQueries({ queryKey: ["me"] });
+      if (refused) lookAtSession();
     };
     return openStream("/api/live", { snapshot: take(true), change: take(false) }, cut);
   }, [queries]);

@@ -7,6 +7,7 @@ import { call, useMayOperate, useMe } from "../data/api";
 import type { components } from "../generated/api";
 import { Alarm } from "../parts/Frame";
 import { DetailPage } from "../parts/Pages";
+import { Accounts, You } from "../parts/People";
 import { When, plain } from "../parts/words";
 
 type Keeping = components["schemas"]["Keeping"];
@@ -20,6 +21,8 @@ export function ServicePage() {
   return (
     <>
       <h1 className="figure">The service</h1>
+      <You />
+      {me.data?.role === "admin" ? <Accounts /> : null}
       <Kept />
       <Secrets />
       <Addresses />

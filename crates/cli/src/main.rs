@@ -2,6 +2,7 @@
 //! `docs/command-line.md` promises.
 
 mod arguments;
+mod asking;
 mod commands;
 mod connection;
 mod context;
@@ -131,6 +132,8 @@ async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
         Command::Secret(command) => done(commands::secrets::run(command, &context()?).await),
         Command::Keep(command) => done(commands::keep::run(command, &context()?).await),
         Command::Audit(options) => done(commands::people::audit(options, &context()?).await),
+        Command::Account(command) => done(commands::accounts::run(command, &context()?).await),
+        Command::Sessions(options) => done(commands::accounts::sessions(options, &context()?).await),
         Command::Token(command) => done(commands::people::token(command, &context()?).await),
     }
 }

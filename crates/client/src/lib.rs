@@ -138,6 +138,14 @@ impl Client {
         self.read(answer).await
     }
 
+    /// Puts something, where nothing is said of it but that it is done.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn put_done(&self, path: &str, body: &impl Serialize) -> Result<(), Error> {
+        self.send(self.request(Method::PUT, path).json(body)).await.map(drop)
+    }
+
     /// Posts bytes that are signed by headers, without the token, and reads the answer.
     ///
     /// # Errors

@@ -44,6 +44,8 @@ pub struct App {
     /// Turns for what takes a thread and memory: reading bundles through, and forecasts.
     pub unpacking: Arc<Semaphore>,
     pub thinking: Arc<Semaphore>,
+    /// And holding passwords against what is kept.
+    pub hashing: Arc<Semaphore>,
     /// The part of the service that has ended though it should not.
     pub dead: Arc<OnceLock<&'static str>>,
 }

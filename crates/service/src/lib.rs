@@ -13,6 +13,7 @@ mod deliveries;
 mod door;
 mod error;
 mod known;
+mod later;
 mod lookup;
 mod notices;
 mod past;
@@ -81,6 +82,8 @@ pub struct Config {
 /// Bundles that are read through, and forecasts that are made, at the same time.
 const UNPACKING: usize = 2;
 const THINKING: usize = 2;
+/// Passwords that are held against what is kept at once: each takes 19 MiB, and a core for a moment.
+const HASHING: usize = 2;
 
 /// What is told once the service listens.
 #[derive(Debug, Clone)]
@@ -354,6 +357,7 @@ async fn serve_with(
         sender: Arc::clone(&sender),
         unpacking,
         thinking,
+        hashing: Arc::new(Semaphore::new(HASHING)),
         dead: Arc::clone(&dead),
     };
     let audited = app.store.clone();

@@ -8,6 +8,8 @@ use rocket::{
     serde::json::Json,
 };
 
+use crate::later;
+
 /// A call that is refused.
 #[derive(Debug)]
 pub struct Refused(pub Status, pub Refusal);
@@ -70,6 +72,16 @@ impl From<kesmo_store::Error> for Refused {
 
 impl<'r> Responder<'r, 'static> for Refused {
     fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
-        (self.0, Json(self.1)).respond_to(request)
+        // RFC 9110: when it may be tried again, in seconds.
+        let after = match self.0.code {
+            429 => Some(later::said(request).unwrap_or(1)),
+            503 => Some(later::said(request).unwrap_or(2)),
+            _ => None,
+        };
+        let mut answer = (self.0, Json(self.1)).respond_to(request)?;
+        if let Some(seconds) = after {
+            answer.set_raw_header("Retry-After", seconds.to_string());
+        }
+        Ok(answer)
     }
 }

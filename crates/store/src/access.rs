@@ -1,15 +1,16 @@
-//! Tokens and sessions of browsers: kept as hashes, never as text.
+//! Tokens, and whom they and the sessions of browsers speak for: kept as hashes, never as text.
 
 use chrono::{DateTime, Utc};
 use diesel::{
-    BoolExpressionMethods, ExpressionMethods, Insertable, OptionalExtension, QueryDsl, Queryable, Selectable,
+    ExpressionMethods, Insertable, OptionalExtension, QueryDsl, Queryable, QueryableByName, Selectable,
     SelectableHelper,
+    sql_types::{Binary, Nullable, Text},
 };
 use diesel_async::RunQueryDsl;
 
 use crate::{
     Error, Store,
-    schema::{machines, sessions, tokens},
+    schema::{accounts, machines, sessions, tokens},
 };
 
 /// What the tokens of machines that pools start are called, before the machine's name. No token that is made is called so.
@@ -30,6 +31,23 @@ pub struct TokenRow {
     pub until: Option<DateTime<Utc>>,
     /// The beginning of its text.
     pub prefix: String,
+    /// The account that it is of, whose role it has.
+    pub account: Option<String>,
+}
+
+/// Whom a token or a session speaks for.
+#[derive(Debug, Clone, PartialEq, Eq, QueryableByName)]
+pub struct Speaker {
+    /// The account, or the token where it is of none.
+    #[diesel(sql_type = Text)]
+    pub name: String,
+    #[diesel(sql_type = Text)]
+    pub role: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    pub account: Option<String>,
+    /// The token that was shown, or with which the session was signed in.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub token: Option<String>,
 }
 
 impl Store {
@@ -38,7 +56,7 @@ impl Store {
     /// # Errors
     /// If PostgreSQL does not answer.
     pub async fn add_token(&self, name: &str, hash: &[u8], role: &str) -> Result<bool, Error> {
-        self.add_token_until(name, hash, role, None, "").await
+        self.add_token_until(name, hash, role, None, "", None).await
     }
 
     /// The same of one that ends, with the beginning of its text.
@@ -52,6 +70,7 @@ impl Store {
         role: &str,
         until: Option<DateTime<Utc>>,
         prefix: &str,
+        account: Option<&str>,
     ) -> Result<bool, Error> {
         let row = TokenRow {
             name: name.to_owned(),
@@ -61,6 +80,7 @@ impl Store {
             last_used_at: None,
             until,
             prefix: prefix.to_owned(),
+            account: account.map(str::to_owned),
         };
         let mut c = self.connection().await?;
         let added = diesel::insert_into(tokens::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
@@ -76,38 +96,65 @@ impl Store {
         Ok(tokens::table.order(tokens::name).select(TokenRow::as_select()).load(&mut c).await?)
     }
 
-    /// The token of a hash: one that was made, or that of a machine that a pool started and that has not ended.
+    /// Whom the token of a hash speaks for: one that was made, or that of a machine that a pool started and that has not ended.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn token_of_hash(&self, hash: &[u8]) -> Result<Option<TokenRow>, Error> {
+    pub async fn speaker_of_token(&self, hash: &[u8]) -> Result<Option<Speaker>, Error> {
         let mut c = self.connection().await?;
-        let good = tokens::until.is_null().or(tokens::until.gt(Utc::now()));
-        let found = tokens::table.filter(tokens::hash.eq(hash)).filter(good).select(TokenRow::as_select());
-        if let Some(found) = found.first(&mut c).await.optional()? {
-            return Ok(Some(found));
+        let found: Option<Speaker> = diesel::sql_query(
+            "select coalesce(t.account, t.name) as name, coalesce(a.role, t.role) as role, t.account, t.name as token \
+             from tokens t left join accounts a on a.name = t.account where t.hash = $1 and (t.until is null or t.until > now())",
+        )
+        .bind::<Binary, _>(hash)
+        .get_result(&mut c)
+        .await
+        .optional()?;
+        if found.is_some() {
+            return Ok(found);
         }
         let of = machines::table.filter(machines::token.eq(hash)).filter(machines::ended_at.is_null());
-        let machine: Option<(String, DateTime<Utc>)> =
-            of.select((machines::name, machines::asked_at)).first(&mut c).await.optional()?;
-        Ok(machine.map(|(name, asked_at)| TokenRow {
+        let machine: Option<String> = of.select(machines::name).first(&mut c).await.optional()?;
+        Ok(machine.map(|name| Speaker {
             name: format!("{MACHINE}{name}"),
-            hash: hash.to_vec(),
             role: WORKER.to_owned(),
-            created_at: asked_at,
-            last_used_at: None,
-            until: None,
-            prefix: String::new(),
+            account: None,
+            token: None,
         }))
     }
 
-    /// Notes that a token was used.
+    /// Whom a session speaks for that goes on: it is good no longer than the token that made it.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn token_used(&self, name: &str) -> Result<(), Error> {
+    pub async fn speaker_of_session(&self, hash: &[u8]) -> Result<Option<Speaker>, Error> {
         let mut c = self.connection().await?;
-        diesel::update(tokens::table.find(name)).set(tokens::last_used_at.eq(Utc::now())).execute(&mut c).await?;
+        Ok(diesel::sql_query(
+            "select coalesce(a.name, t.name) as name, coalesce(a.role, t.role) as role, a.name as account, t.name as token from sessions s \
+             left join tokens t on t.name = s.token left join accounts a on a.name = coalesce(s.account, t.account) \
+             where s.hash = $1 and s.until > now() and (s.token is null or t.until is null or t.until > now())",
+        )
+        .bind::<Binary, _>(hash)
+        .get_result(&mut c)
+        .await
+        .optional()?)
+    }
+
+    /// Notes that an account was there, by a session if that is how.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn seen(&self, speaker: &Speaker, session: Option<&[u8]>) -> Result<(), Error> {
+        let mut c = self.connection().await?;
+        if let Some(token) = &speaker.token {
+            diesel::update(tokens::table.find(token)).set(tokens::last_used_at.eq(Utc::now())).execute(&mut c).await?;
+        }
+        if let Some(account) = &speaker.account {
+            diesel::update(accounts::table.find(account)).set(accounts::seen_at.eq(Utc::now())).execute(&mut c).await?;
+        }
+        if let Some(hash) = session {
+            diesel::update(sessions::table.find(hash)).set(sessions::seen_at.eq(Utc::now())).execute(&mut c).await?;
+        }
         Ok(())
     }
 
@@ -118,31 +165,6 @@ impl Store {
     pub async fn remove_token(&self, name: &str) -> Result<bool, Error> {
         let mut c = self.connection().await?;
         Ok(diesel::delete(tokens::table.find(name)).execute(&mut c).await? == 1)
-    }
-
-    /// Keeps a session of a browser that signed in with a token, and forgets those that are over.
-    ///
-    /// # Errors
-    /// If PostgreSQL does not answer.
-    pub async fn add_session(&self, hash: &[u8], token: &str, until: DateTime<Utc>) -> Result<(), Error> {
-        let mut c = self.connection().await?;
-        diesel::delete(sessions::table.filter(sessions::until.lt(Utc::now()))).execute(&mut c).await?;
-        let row = (sessions::hash.eq(hash), sessions::token.eq(token), sessions::until.eq(until));
-        diesel::insert_into(sessions::table).values(row).execute(&mut c).await?;
-        Ok(())
-    }
-
-    /// The token of a session that goes on.
-    ///
-    /// # Errors
-    /// If PostgreSQL does not answer.
-    pub async fn token_of_session(&self, hash: &[u8]) -> Result<Option<TokenRow>, Error> {
-        let mut c = self.connection().await?;
-        let found = sessions::table.inner_join(tokens::table).filter(sessions::hash.eq(hash));
-        // A session is good no longer than the token that made it.
-        let good = tokens::until.is_null().or(tokens::until.gt(Utc::now()));
-        let live = found.filter(sessions::until.gt(Utc::now())).filter(good).select(TokenRow::as_select());
-        Ok(live.first(&mut c).await.optional()?)
     }
 
     /// Ends a session.

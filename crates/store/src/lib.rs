@@ -4,6 +4,7 @@
 //! are in the program and run when a [`Store`] is opened.
 
 pub mod access;
+pub mod accounts;
 pub mod audit;
 pub mod briefs;
 pub mod cases;

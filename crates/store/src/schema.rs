@@ -3,8 +3,16 @@
 diesel::table! {
     tokens (name) {
         name -> Text, hash -> Binary, role -> Text, created_at -> Timestamptz, last_used_at -> Nullable<Timestamptz>,
-        until -> Nullable<Timestamptz>, prefix -> Text,
+        until -> Nullable<Timestamptz>, prefix -> Text, account -> Nullable<Text>,
     }
+}
+diesel::table! {
+    accounts (name) {
+        name -> Text, role -> Text, password -> Nullable<Text>, made_by -> Text, made_at -> Timestamptz, seen_at -> Nullable<Timestamptz>,
+    }
+}
+diesel::table! {
+    password_links (hash) { hash -> Binary, account -> Text, until -> Timestamptz, }
 }
 diesel::table! {
     audit (id) {
@@ -13,7 +21,10 @@ diesel::table! {
     }
 }
 diesel::table! {
-    sessions (hash) { hash -> Binary, token -> Text, made_at -> Timestamptz, until -> Timestamptz, }
+    sessions (hash) {
+        hash -> Binary, token -> Nullable<Text>, made_at -> Timestamptz, until -> Timestamptz, account -> Nullable<Text>, id -> BigInt, about -> Text,
+        address -> Text, seen_at -> Timestamptz,
+    }
 }
 diesel::table! {
     sources (digest) { digest -> Text, suite_file -> Text, added_at -> Timestamptz, }
@@ -192,8 +203,6 @@ diesel::table! {
         used_at -> Nullable<Timestamptz>,
     }
 }
-diesel::joinable!(sessions -> tokens (token));
-diesel::allow_tables_to_appear_in_same_query!(sessions, tokens);
 diesel::joinable!(runs -> suites (suite_id));
 diesel::joinable!(polls -> suites (suite_id));
 diesel::joinable!(parks -> suites (suite_id));

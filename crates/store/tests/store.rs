@@ -25,6 +25,7 @@ use kesmo_core::{
 use kesmo_database::Postgres;
 use kesmo_store::{
     Error, Store,
+    accounts::{NewSession, Slowing},
     cases::{CaseOrder, CaseQuestion},
     commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
     failing::FailingChange,
@@ -421,13 +422,14 @@ async fn tokens_are_found_by_their_hash_only() {
     assert!(store.add_token("a-token", b"hash", "reader").await.unwrap());
     assert!(!store.add_token("a-token", b"other", "reader").await.unwrap(), "the name is taken");
     assert!(store.add_token("bad-role", b"third", "captain").await.is_err());
-    let row = store.token_of_hash(b"hash").await.unwrap().unwrap();
-    assert_eq!((row.name.as_str(), row.last_used_at), ("a-token", None));
-    store.token_used("a-token").await.unwrap();
-    assert!(store.token_of_hash(b"hash").await.unwrap().unwrap().last_used_at.is_some());
-    assert!(store.token_of_hash(b"hahs").await.unwrap().is_none());
+    let row = store.speaker_of_token(b"hash").await.unwrap().unwrap();
+    assert_eq!((row.name.as_str(), row.role.as_str(), &row.account), ("a-token", "reader", &None));
+    assert_eq!(store.tokens().await.unwrap()[0].last_used_at, None);
+    store.seen(&row, None).await.unwrap();
+    assert!(store.tokens().await.unwrap()[0].last_used_at.is_some());
+    assert!(store.speaker_of_token(b"hahs").await.unwrap().is_none());
     assert!(store.remove_token("a-token").await.unwrap());
-    assert!(store.token_of_hash(b"hash").await.unwrap().is_none());
+    assert!(store.speaker_of_token(b"hash").await.unwrap().is_none());
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -830,17 +832,90 @@ async fn a_session_ends_with_its_day_its_sign_out_and_its_token() {
     let store = store().await;
     store.add_token("browsing", b"hash-of-token", "reader").await.unwrap();
     let later = Utc::now() + chrono::TimeDelta::hours(1);
-    store.add_session(b"one", "browsing", later).await.unwrap();
-    store.add_session(b"old", "browsing", Utc::now() - chrono::TimeDelta::seconds(1)).await.unwrap();
-    let of = async |hash: &'static [u8]| store.token_of_session(hash).await.unwrap().map(|t| t.name);
+    let session = |hash: &'static [u8], until| NewSession {
+        hash,
+        token: Some("browsing"),
+        account: None,
+        until,
+        about: "a browser",
+        address: "192.0.2.7",
+    };
+    store.add_session(&session(b"one", later)).await.unwrap();
+    store.add_session(&session(b"old", Utc::now() - chrono::TimeDelta::seconds(1))).await.unwrap();
+    let of = async |hash: &'static [u8]| store.speaker_of_session(hash).await.unwrap().map(|t| t.name);
     assert_eq!(of(b"one").await.as_deref(), Some("browsing"));
     assert_eq!(of(b"old").await, None);
     assert_eq!(of(b"hash-of-token").await, None, "a token is no session");
     store.remove_session(b"one").await.unwrap();
     assert_eq!(of(b"one").await, None);
-    store.add_session(b"two", "browsing", later).await.unwrap();
+    store.add_session(&session(b"two", later)).await.unwrap();
     store.remove_token("browsing").await.unwrap();
     assert_eq!(of(b"two").await, None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_account_has_its_password_sessions_and_tokens() {
+    let store = store().await;
+    let later = Utc::now() + chrono::TimeDelta::hours(1);
+    store.add_token("crew", b"crew", "reader").await.unwrap();
+    assert!(!store.add_account("crew", "reader", "first", b"link-0", later).await.unwrap(), "a token is called so");
+    assert!(store.add_account("ada", "operator", "first", b"link-1", later).await.unwrap());
+    assert!(!store.add_account("ada", "admin", "first", b"link-2", later).await.unwrap());
+    assert_eq!(store.password_of("ada").await.unwrap(), None, "none was chosen");
+    assert_eq!(store.account_of_link(b"link-1").await.unwrap().as_deref(), Some("ada"));
+    // A newer link takes the place of the one before, and each is good once.
+    assert!(store.add_password_link("ada", b"link-3", later).await.unwrap());
+    assert_eq!(store.choose_password(b"link-1", "secret").await.unwrap(), None);
+    assert_eq!(store.choose_password(b"link-3", "secret").await.unwrap().as_deref(), Some("ada"));
+    assert_eq!(store.choose_password(b"link-3", "another").await.unwrap(), None);
+    assert_eq!(store.password_of("ada").await.unwrap(), Some(("operator".into(), "secret".into())));
+    let session = |hash: &'static [u8]| NewSession {
+        hash,
+        token: None,
+        account: Some("ada"),
+        until: later,
+        about: "a browser",
+        address: "192.0.2.7",
+    };
+    store.add_session(&session(b"one")).await.unwrap();
+    store.add_session(&session(b"two")).await.unwrap();
+    assert!(store.add_token_until("ada-laptop", b"laptop", "operator", None, "", Some("ada")).await.unwrap());
+    let role = async |hash: &'static [u8], token: bool| {
+        let found = if token { store.speaker_of_token(hash).await } else { store.speaker_of_session(hash).await };
+        found.unwrap().map(|s| format!("{} {}", s.name, s.role))
+    };
+    assert_eq!(role(b"one", false).await.as_deref(), Some("ada operator"));
+    assert_eq!(role(b"laptop", true).await.as_deref(), Some("ada operator"), "the token speaks for the account");
+    // Another role holds at once, also for what was made before.
+    assert!(store.set_role("ada", "reader").await.unwrap());
+    assert_eq!(role(b"one", false).await.as_deref(), Some("ada reader"));
+    assert_eq!(role(b"laptop", true).await.as_deref(), Some("ada reader"));
+    let all = store.accounts().await.unwrap();
+    assert_eq!((all[0].chosen, all[0].sessions, all[0].tokens, all[0].link_until), (true, 2, 1, None));
+    // Another password ends what others may have opened.
+    store.change_password("ada", "better", b"two").await.unwrap();
+    assert_eq!(role(b"one", false).await, None);
+    assert_eq!(role(b"laptop", true).await, None);
+    let left = store.sessions(Some("ada")).await.unwrap();
+    assert_eq!((left.len(), left[0].address.as_str(), left[0].by_token), (1, "192.0.2.7", false));
+    assert!(!store.end_session(left[0].id, Some("crew")).await.unwrap(), "another's");
+    assert!(store.end_session(left[0].id, Some("ada")).await.unwrap());
+    assert!(store.remove_account("ada").await.unwrap());
+    assert!(store.accounts().await.unwrap().is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_tried_too_often_has_to_wait_also_when_many_try_at_once() {
+    let store = store().await;
+    let slowing = Slowing { free: 5, longest: 900.0 };
+    let tried = futures::future::join_all((0..30).map(|_| store.try_once("account ada", slowing))).await;
+    let went = tried.into_iter().filter(|t| t.as_ref().unwrap().is_ok()).count();
+    assert_eq!(went, 5, "as many as are free");
+    let wait = store.try_once("account ada", slowing).await.unwrap().unwrap_err();
+    assert!((0.9..=1.0).contains(&wait), "{wait}");
+    assert!(store.try_once("account bo", slowing).await.unwrap().is_ok(), "another's are its own");
+    store.tried_well("account ada").await.unwrap();
+    assert!(store.try_once("account ada", slowing).await.unwrap().is_ok());
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -932,7 +1007,7 @@ async fn what_was_stored_before_the_words_became_plain_is_read_with_them() {
     old.batch_execute(BEFORE_PLAIN_WORDS).await.unwrap();
 
     let store = Store::open(&url).await.unwrap();
-    assert_eq!(store.token_of_hash(&[1]).await.unwrap().unwrap().role, "admin");
+    assert_eq!(store.speaker_of_token(&[1]).await.unwrap().unwrap().role, "admin");
     let (run, _) = store.run("fares", 1).await.unwrap().unwrap();
     assert_eq!((run.pool.as_str(), run.strip.as_str()), ("main", "pnn"));
     let options: RunOptions = serde_json::from_value(run.options).unwrap();

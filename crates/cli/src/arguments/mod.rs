@@ -1,6 +1,7 @@
 //! The command line as clap reads it. Words and options are those of the house: see `docs/command-line.md`.
 //! The arguments of each command stand in a file of its name.
 
+mod accounts;
 mod backup;
 mod briefs;
 mod choosing;
@@ -37,6 +38,7 @@ use clap::{Parser, Subcommand};
 
 use crate::connection::Connection;
 
+pub use accounts::{Account, Sessions};
 pub use backup::{Backup, Kept, Restore};
 pub use briefs::{AddBrief, Brief};
 pub use choosing::{Choosing, Place, Running, Staying};
@@ -92,7 +94,7 @@ pub enum Command {
     Restore(Restore),
     /// Offer slots to a pool
     Worker(Worker),
-    /// Save a service's address and a token for later calls
+    /// Save a service's address and a token for later calls, or sign in as an account
     Login(Login),
     /// Forget the address and the token that were saved
     Logout,
@@ -199,6 +201,11 @@ pub enum Command {
     /// Add, list or remove tokens
     #[command(subcommand)]
     Token(Token),
+    /// People's accounts: add, list or remove them, change a role, choose a password
+    #[command(subcommand)]
+    Account(Account),
+    /// Browsers that are signed in, and ending them
+    Sessions(Sessions),
 }
 
 #[cfg(test)]

@@ -8,6 +8,12 @@ pub struct Login {
     /// The service's address
     #[arg(value_name = "URL")]
     pub service: Option<String>,
+    /// Sign in as an account: its password is asked for (or read from standard input), and a token of its own is made and saved
+    #[arg(long, value_name = "ACCOUNT")]
+    pub name: Option<String>,
+    /// The token ends after this day (UTC): a date, 90d or 4w [else: in 90 days]
+    #[arg(long, value_name = "DAY", requires = "name")]
+    pub until: Option<String>,
 }
 
 #[derive(Debug, Subcommand)]

@@ -1,5 +1,6 @@
 //! What the commands do, a module for each subject.
 
+pub mod accounts;
 pub mod backup;
 pub mod briefs;
 mod cases;

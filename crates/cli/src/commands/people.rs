@@ -3,15 +3,17 @@
 use std::io::{BufRead, IsTerminal, Write};
 
 use kesmo_core::name::did_you_mean;
-use kesmo_wire::api::{Audited, Me, NewToken, Role, Token};
+use kesmo_wire::api::{Audited, LogIn, Me, NewToken, Role, Token};
 
 use super::print_json;
 use crate::{
     arguments::{Audit, Login, Token as Command},
+    asking,
     connection::Connection,
     context::Context,
     failure::Failure,
     saved,
+    service::Service,
     view::{self, safe::plain},
 };
 
@@ -19,6 +21,9 @@ use crate::{
 pub async fn login(options: &Login, connection: &Connection) -> Result<(), Failure> {
     let url = options.service.clone().or_else(|| connection.url.clone());
     let mut service = Connection { url, token: None, ..connection.clone() }.service()?;
+    if let Some(name) = &options.name {
+        return login_as(name, options, &mut service).await;
+    }
     let token = match connection.own_token()? {
         Some(token) => token,
         None => {
@@ -38,6 +43,35 @@ pub async fn login(options: &Login, connection: &Connection) -> Result<(), Failu
     let me: Me = service.client()?.get("/api/me", &[]).await?;
     let path = saved::save(&service, &token)?;
     println!("Signed in to {} as {} ({}); saved in {}", service.url, me.name, me.role.word(), path.display());
+    Ok(())
+}
+
+/// Signs in as an account, and saves a token of its own.
+async fn login_as(name: &str, options: &Login, service: &mut Service) -> Result<(), Failure> {
+    let password = asking::line(&format!("Password of {} at {}", plain(name), service.url))
+        .map_err(|e| Failure::call(format!("the password cannot be read: {e}")))?;
+    let machine = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    let place: String =
+        machine.to_lowercase().chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').take(30).collect();
+    let asked = LogIn {
+        name: name.to_owned(),
+        password: asking::trimmed(&password).to_owned(),
+        place: place.trim_matches('-').to_owned(),
+        until: options.until.clone(),
+    };
+    let made: Token = service.client()?.post("/api/login", &asked).await?;
+    let token = made.token.clone().unwrap_or_default();
+    service.token.clone_from(&token);
+    let path = saved::save(service, &token)?;
+    let until = made.until.map(|until| format!(", good until {}", view::moment(until))).unwrap_or_default();
+    println!(
+        "Signed in to {} as {} ({}); the token {}{until} is saved in {}",
+        service.url,
+        plain(name),
+        made.role.word(),
+        made.name,
+        path.display()
+    );
     Ok(())
 }
 
@@ -119,7 +153,8 @@ pub async fn token(command: &Command, context: &Context) -> Result<(), Failure> 
                 let used = t.last_used_at.map_or_else(|| "never".to_owned(), view::moment);
                 let until = t.until.map_or_else(|| "it is removed".to_owned(), view::moment);
                 let begins = if t.prefix.is_empty() { String::new() } else { format!("{}…", t.prefix) };
-                vec![t.name.clone(), t.role.word().to_owned(), begins, view::moment(t.created_at), until, used]
+                let of = t.account.as_ref().map(|account| format!(" (of {account})")).unwrap_or_default();
+                vec![t.name.clone(), format!("{}{of}", t.role.word()), begins, view::moment(t.created_at), until, used]
             });
             print!("{}", view::table(&["token", "role", "begins", "made", "until", "last used"], rows.collect()));
         }

@@ -1,13 +1,13 @@
 //! `kesmo secret`: values that runs need and nobody may read back.
 
-use std::io::{BufRead, IsTerminal, Read, Write};
+use std::io::{IsTerminal, Read};
 
 use kesmo_wire::api::{NewSecret, SecretOf};
-use nix::sys::termios::{LocalFlags, SetArg, tcgetattr, tcsetattr};
 
 use super::print_json;
 use crate::{
     arguments::{AddSecret, Secret},
+    asking,
     context::Context,
     failure::Failure,
     view::{self, safe::plain},
@@ -55,33 +55,19 @@ fn value(options: &AddSecret) -> Result<String, Failure> {
             std::fs::read_to_string(file).map_err(at)?
         }
         Some(_) => all_of_input().map_err(read)?,
-        None if std::io::stdin().is_terminal() => asked(&options.name).map_err(read)?,
+        None if std::io::stdin().is_terminal() => {
+            asking::hidden(&format!("The value of {}", plain(&options.name))).map_err(read)?
+        }
         None => all_of_input().map_err(read)?,
     };
     // The end of its last line is the editor's, and not the secret's.
-    Ok(text.strip_suffix('\n').map_or(text.as_str(), |text| text.strip_suffix('\r').unwrap_or(text)).to_owned())
+    Ok(asking::trimmed(&text).to_owned())
 }
 
 fn all_of_input() -> std::io::Result<String> {
     let mut text = String::new();
     std::io::stdin().lock().read_to_string(&mut text)?;
     Ok(text)
-}
-
-/// Asks for it on the terminal, which shows nothing of it.
-fn asked(name: &str) -> std::io::Result<String> {
-    eprint!("The value of {}: ", plain(name));
-    std::io::stderr().flush()?;
-    let input = std::io::stdin();
-    let before = tcgetattr(&input)?;
-    let mut quiet = before.clone();
-    quiet.local_flags.remove(LocalFlags::ECHO);
-    tcsetattr(&input, SetArg::TCSAFLUSH, &quiet)?;
-    let mut line = String::new();
-    let read = input.lock().read_line(&mut line);
-    tcsetattr(&input, SetArg::TCSAFLUSH, &before)?;
-    eprintln!();
-    read.map(|_| line)
 }
 
 fn places(secret: &SecretOf) -> String {

@@ -1,7 +1,9 @@
 //! Who may do what: tokens, rights, and the guards that every call but health passes.
 
 mod caller;
+pub mod passwords;
 mod record;
+pub mod signing;
 
 use std::sync::Mutex;
 
@@ -10,7 +12,7 @@ pub use record::Record;
 pub(crate) use record::{Said, Who};
 
 pub use kesmo_files::secret::{hash, new_token};
-use kesmo_store::Store;
+use kesmo_store::{Store, access::Speaker};
 use kesmo_wire::api::{Me, Refusal, Role};
 use rocket::{
     Request,
@@ -62,15 +64,17 @@ impl Right {
 /// The name of the token that is made where there is no admin's.
 const FIRST: &str = "first-admin";
 
-/// Makes the first token where there is none, and keeps its text in the data folder.
+/// Makes the first token where there is no admin, and keeps its text in the data folder.
 ///
 /// # Errors
 /// If PostgreSQL or the folder cannot be written.
 pub async fn first_token(store: &Store, data: &std::path::Path) -> Result<Option<String>, Error> {
     let now = chrono::Utc::now();
-    let good =
-        |t: &kesmo_store::access::TokenRow| t.role == Role::Admin.word() && t.until.is_none_or(|until| until > now);
-    if store.tokens().await?.iter().any(good) {
+    let good = |t: &kesmo_store::access::TokenRow| {
+        t.role == Role::Admin.word() && t.account.is_none() && t.until.is_none_or(|until| until > now)
+    };
+    let admin = |a: &kesmo_store::accounts::AccountRow| a.role == Role::Admin.word() && a.chosen;
+    if store.tokens().await?.iter().any(good) || store.accounts().await?.iter().any(admin) {
         return Ok(None);
     }
     let token = new_token();
@@ -91,22 +95,23 @@ pub enum Shown {
 
 impl Shown {
     /// What a request shows.
-    fn of(request: &Request<'_>) -> Option<Self> {
+    pub fn of(request: &Request<'_>) -> Option<Self> {
         let bearer = request.headers().get_one("Authorization").and_then(|h| h.strip_prefix("Bearer "));
         let session = || request.cookies().get(COOKIE).map(|c| Self::Session(hash(c.value().trim())));
         bearer.map(|token| Self::Token(hash(token.trim()))).or_else(session)
     }
 
-    fn hash(&self) -> &[u8] {
+    /// What is kept of it.
+    pub fn hash(&self) -> &[u8] {
         match self {
             Self::Token(hash) | Self::Session(hash) => hash,
         }
     }
 
-    async fn row(&self, store: &Store) -> Result<Option<kesmo_store::access::TokenRow>, kesmo_store::Error> {
+    async fn speaker(&self, store: &Store) -> Result<Option<Speaker>, kesmo_store::Error> {
         match self {
-            Self::Token(hash) => store.token_of_hash(hash).await,
-            Self::Session(hash) => store.token_of_session(hash).await,
+            Self::Token(hash) => store.speaker_of_token(hash).await,
+            Self::Session(hash) => store.speaker_of_session(hash).await,
         }
     }
 }
@@ -156,21 +161,22 @@ pub async fn who(app: &App, shown: &Shown) -> Result<Me, (Status, Refusal)> {
         return Ok(me);
     }
     let refusal = |status, kind: &str, message: String| (status, Refusal { kind: kind.into(), message });
-    let row = shown.row(&app.store).await;
-    let row = row.map_err(|e| refusal(Status::ServiceUnavailable, "unavailable", e.to_string()))?;
-    let Some((row, role)) = row.and_then(|row| Role::of(&row.role).map(|role| (row, role))) else {
+    let found = shown.speaker(&app.store).await;
+    let found = found.map_err(|e| refusal(Status::ServiceUnavailable, "unavailable", e.to_string()))?;
+    let Some((speaker, role)) = found.and_then(|s| Role::of(&s.role).map(|role| (s, role))) else {
         let say = if matches!(shown, Shown::Session(_)) {
-            "you are not signed in any more: sign in with a token"
+            "you are not signed in any more: sign in again"
         } else {
             "this token is not known here: it may have been removed, have ended, or belong to another service. Ask an admin for one \
                    (`kesmo token add NAME --role ROLE`)"
         };
         return Err(refusal(Status::Unauthorized, "unauthorized", say.into()));
     };
-    if let Err(e) = app.store.token_used(&row.name).await {
-        tracing::warn!("the use of a token could not be noted: {e}");
+    let session = if let Shown::Session(hash) = shown { Some(hash.as_slice()) } else { None };
+    if let Err(e) = app.store.seen(&speaker, session).await {
+        tracing::warn!("that somebody was here could not be noted: {e}");
     }
-    let me = Me { name: row.name, role };
+    let me = Me { name: speaker.name, role, account: speaker.account.is_some() };
     app.known.put(shown.hash().to_vec(), me.clone());
     Ok(me)
 }
@@ -221,7 +227,8 @@ async fn pass(request: &Request<'_>, right: Right) -> Outcome<Me, ()> {
         },
         Ok(me) => {
             let (name, role, lacks) = (&me.name, me.role.word(), right.said());
-            let message = format!("the token {name} ({role}) lacks {lacks}");
+            let what = if me.account { "account" } else { "token" };
+            let message = format!("the {what} {name} ({role}) lacks {lacks}");
             refuse(Status::Forbidden, Refusal { kind: "forbidden".into(), message })
         }
     }

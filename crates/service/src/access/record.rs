@@ -33,6 +33,23 @@ impl Record<'_> {
         *self.0.local_cache(Said::default).0.lock().unwrap_or_else(PoisonError::into_inner) = text.into();
     }
 
+    /// It may be made again in so many seconds.
+    pub fn later(&self, seconds: u64) {
+        crate::later::say(self.0, seconds);
+    }
+
+    /// What the caller says of itself (RFC 9110, `User-Agent`).
+    #[must_use]
+    pub fn agent(&self) -> &str {
+        self.0.headers().get_one("User-Agent").unwrap_or_default()
+    }
+
+    /// Where it comes from.
+    #[must_use]
+    pub fn address(&self) -> String {
+        super::Caller::of(self.0).address.map(|address| address.to_string()).unwrap_or_default()
+    }
+
     /// Who it is, where no guard says.
     pub fn who(&self, me: &Me) {
         *self.0.local_cache(Who::default).0.lock().unwrap_or_else(PoisonError::into_inner) = Some(me.clone());

@@ -1,5 +1,6 @@
 //! The REST API under `/api`. A module for each subject; here is what they share: refusals and the OpenAPI document.
 
+mod accounts;
 pub mod body;
 pub mod breakdown;
 pub mod briefs;
@@ -112,6 +113,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
     rocket
         .mount("/", routes![health, ready, openapi, report_schema])
         .mount("/", people::routes())
+        .mount("/", accounts::routes())
         .mount("/", suites::routes())
         .mount("/", planning::routes())
         .mount("/", parks::routes())
@@ -204,7 +206,7 @@ impl Modify for Bearer {
     security(("token" = [])),
     paths(
         health,
-        people::sign_in, people::sign_out, people::me, people::tokens, people::add_token, people::remove_token, people::audit,
+        people::sign_in, people::sign_out, people::me, people::tokens, people::add_token, people::remove_token, people::audit, accounts::add, accounts::list, accounts::change, accounts::remove, accounts::link, accounts::choose, accounts::change_own, accounts::log_in, accounts::sessions, accounts::end_session,
         suites::bundle_known, suites::put_bundle, suites::add, suites::list, suites::show, suites::remove, suites::draft,
         planning::chosen, planning::portion, planning::forecast, parks::all_parks, parks::suite_parks,
         parks::park, parks::unpark, planning::meet,

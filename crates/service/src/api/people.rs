@@ -1,7 +1,10 @@
 //! Signing in, and tokens.
 
-use kesmo_core::name::Slug;
-use kesmo_store::audit::{AuditFilter, AuditRow};
+use kesmo_core::name::{Slug, shorten};
+use kesmo_store::{
+    accounts::NewSession,
+    audit::{AuditFilter, AuditRow},
+};
 use kesmo_wire::api::{Audited, Me, NewToken, Role, SignIn, Token};
 use rocket::{
     Route, State, delete, get,
@@ -17,21 +20,21 @@ use super::{
     days::{day, end_of},
 };
 use crate::{
-    access::{self, COOKIE, MayKeep, MaySee, Record, SESSION_DAYS, Shown},
+    access::{self, COOKIE, MayKeep, MaySee, Record, SESSION_DAYS, Shown, signing},
     app::App,
     refused::Refused,
 };
 
 /// Letters of a token's text that are kept to tell it by.
-const PREFIX: usize = 12;
+pub(super) const PREFIX: usize = 12;
 
 pub(super) fn routes() -> Vec<Route> {
     routes![sign_in, sign_out, me, tokens, add_token, remove_token, audit]
 }
 
-/// Signs the console in: a session goes into a cookie that scripts and other sites cannot reach.
+/// Signs the console in, with a token, or with a name and its password: a session goes into a cookie that scripts and other sites cannot reach.
 #[utoipa::path(post, path = "/api/session", request_body = SignIn, security(()), tag = "people",
-    responses((status = 200, body = Me), (status = 401, description = "the token is not known"), (status = 403)))]
+    responses((status = 200, body = Me), (status = 401, description = "the token is not known, or the name or the password is wrong"), (status = 403), (status = 429)))]
 #[post("/api/session", data = "<sign_in>")]
 async fn sign_in(
     app: &State<App>,
@@ -41,9 +44,19 @@ async fn sign_in(
     sign_in: Sent<SignIn>,
 ) -> Answer<Me> {
     let sign_in = body(sign_in)?;
-    origin.0.map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))?;
-    let shown = Shown::Token(access::hash(sign_in.token.trim()));
-    let me = access::who(app, &shown).await.map_err(|(status, refusal)| Refused(status, refusal))?;
+    origin.check()?;
+    let (me, token) = if sign_in.token.is_empty() {
+        signing::by_password(app, &record, sign_in.name.trim(), &sign_in.password).await?;
+        let name = sign_in.name.trim().to_owned();
+        let kept = app.store.password_of(&name).await?.and_then(|(role, _)| Role::of(&role));
+        let role = kept.ok_or_else(|| Refused::not_found("the account was removed meanwhile"))?;
+        (Me { name, role, account: true }, None)
+    } else {
+        let hash = access::hash(sign_in.token.trim());
+        let me = access::who(app, &Shown::Token(hash.clone())).await;
+        let me = me.map_err(|(status, refusal)| Refused(status, refusal))?;
+        (me, app.store.speaker_of_token(&hash).await?.and_then(|speaker| speaker.token))
+    };
     record.who(&me);
     if me.role == Role::Worker {
         let say = "a worker token can only work: sign in with a reader, operator or admin token";
@@ -51,7 +64,17 @@ async fn sign_in(
     }
     let session = kesmo_files::secret::random_text();
     let until = chrono::Utc::now() + chrono::TimeDelta::days(SESSION_DAYS);
-    app.store.add_session(&access::hash(&session), &me.name, until).await?;
+    let account = token.is_none().then_some(me.name.as_str());
+    let (about, address) = (shorten(record.agent(), 300), record.address());
+    let new = NewSession {
+        hash: &access::hash(&session),
+        token: token.as_deref(),
+        account,
+        until,
+        about: &about,
+        address: &address,
+    };
+    app.store.add_session(&new).await?;
     let lasts = rocket::time::Duration::days(SESSION_DAYS);
     let cookie = Cookie::build((COOKIE, session)).http_only(true).same_site(SameSite::Strict).path("/");
     cookies.add(cookie.max_age(lasts).secure(origin.1));
@@ -59,7 +82,17 @@ async fn sign_in(
 }
 
 /// Where a call comes from: whether it may change something, and whether it came over https.
-struct Origin(Result<(), String>, bool);
+pub(super) struct Origin(Result<(), String>, bool);
+
+impl Origin {
+    /// That it may.
+    ///
+    /// # Errors
+    /// That it may not, and why.
+    pub fn check(&self) -> Result<(), Refused> {
+        self.0.clone().map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))
+    }
+}
 
 #[rocket::async_trait]
 impl<'r> FromRequest<'r> for Origin {
@@ -83,7 +116,7 @@ async fn sign_out(
     origin: Origin,
     record: Record<'_>,
 ) -> Result<Status, Refused> {
-    origin.0.map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))?;
+    origin.check()?;
     if let Some(cookie) = cookies.get(COOKIE) {
         if let Ok(me) = access::who(app, &Shown::Session(access::hash(cookie.value().trim()))).await {
             record.who(&me);
@@ -115,6 +148,7 @@ async fn tokens(app: &State<App>, _caller: MayKeep) -> Answer<Vec<Token>> {
             last_used_at: row.last_used_at,
             until: row.until,
             prefix: row.prefix,
+            account: row.account,
             token: None,
         })
     };
@@ -131,9 +165,14 @@ async fn add_token(app: &State<App>, _caller: MayKeep, record: Record<'_>, new: 
     let until = new.until.as_deref().map(|text| end_of(text.trim(), chrono::Utc::now().date_naive())).transpose()?;
     let token = access::new_token();
     let prefix: String = token.chars().take(PREFIX).collect();
-    if !app.store.add_token_until(name.as_str(), &access::hash(&token), new.role.word(), until, &prefix).await? {
+    if app.store.has_account(name.as_str()).await?
+        || !app
+            .store
+            .add_token_until(name.as_str(), &access::hash(&token), new.role.word(), until, &prefix, None)
+            .await?
+    {
         return Err(Refused::conflict(format!(
-            "there is a token named {name} already: remove it first, or choose another name"
+            "there is a token or an account named {name} already: remove it first, or choose another name"
         )));
     }
     let created_at = chrono::Utc::now();
@@ -144,6 +183,7 @@ async fn add_token(app: &State<App>, _caller: MayKeep, record: Record<'_>, new: 
         last_used_at: None,
         until,
         prefix,
+        account: None,
         token: Some(token),
     }))
 }

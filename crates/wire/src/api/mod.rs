@@ -1,6 +1,7 @@
 //! The types of the REST API under `/api`. Times of day are RFC 3339 in UTC; durations are microseconds (`…_us`). A file for each
 //! subject; the names are all known here.
 
+mod accounts;
 mod breakdown;
 mod briefs;
 mod comparing;
@@ -29,6 +30,9 @@ mod usage;
 mod webhooks;
 mod workers;
 
+pub use accounts::{
+    Account, ChangeAccount, ChangePassword, ChoosePassword, Chosen, LogIn, NewAccount, PasswordLink, Session,
+};
 pub use breakdown::{CauseOf, Differing, Failing, Shard, ShardBatch, Timeline, VariantOf, Variants};
 pub use briefs::{BriefOf, NewBrief};
 pub use comparing::{Compared, ComparedTest, ComparedTests, SeenTest, SetupDifference};

@@ -40,17 +40,24 @@ impl Role {
 }
 
 /// Signs the console in.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
 pub struct SignIn {
+    /// A token; or else a name with its password.
     pub token: String,
+    pub name: String,
+    pub password: String,
 }
 
 /// Who is calling.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Me {
-    /// The token's name.
+    /// The account's name, or the token's.
     pub name: String,
     pub role: Role,
+    /// It is an account, and no token of its own.
+    #[serde(default)]
+    pub account: bool,
 }
 
 /// Asks for a new token.
@@ -77,6 +84,9 @@ pub struct Token {
     /// The beginning of its text, to tell it from others; empty of one from before these were kept.
     #[serde(default)]
     pub prefix: String,
+    /// The account that it is of, whose role it has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub account: Option<String>,
     /// Only in the answer that makes it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,

@@ -1,0 +1,44 @@
+//! The arguments of `commands/accounts.rs`.
+
+use super::choosing::Named;
+use clap::{Args, Subcommand};
+
+#[derive(Debug, Subcommand)]
+pub enum Account {
+    /// Make an account for a person; a link is printed once, by which the password is chosen
+    Add {
+        /// a-z, 0-9 and '-'
+        name: String,
+        /// reader, operator or admin
+        #[arg(long, value_name = "ROLE")]
+        role: String,
+    },
+    /// All accounts
+    List,
+    /// Give an account another role; it holds at once
+    Role {
+        name: String,
+        /// reader, operator or admin
+        role: String,
+    },
+    /// Print a link by which the password is chosen anew
+    Reset(Named),
+    /// Choose a password by a link, or another one for your own account; it is asked for, or read from standard input
+    Password {
+        /// The link, or what stands behind key= in it [else: your own account, with the old password first]
+        #[arg(value_name = "LINK")]
+        key: Option<String>,
+    },
+    /// Remove an account: it is signed out everywhere, and its tokens end
+    Remove(Named),
+}
+
+#[derive(Debug, Args)]
+pub struct Sessions {
+    /// Those of everybody (for admins)
+    #[arg(long)]
+    pub all: bool,
+    /// End this one
+    #[arg(long, value_name = "SESSION", conflicts_with = "all")]
+    pub end: Option<i64>,
+}
