@@ -50,6 +50,7 @@ fn every_role_may_do_on_every_route_what_it_should_and_nothing_else() {
     }
     let of = |list: &str, route: &str| list.split(", ").any(|one| one.trim() == route);
     let mut wrong = Vec::new();
+    let mut table = Vec::new();
     for route in &routes {
         // Who may, in the order of the roles above.
         let may = match route.as_str() {
@@ -60,6 +61,7 @@ fn every_role_may_do_on_every_route_what_it_should_and_nothing_else() {
             r if of(LOOKING, r) || r.starts_with("GET ") => [false, true, true, true, false],
             r => panic!("who may call {r}?"),
         };
+        table.push((route.clone(), may));
         let (method, path) = route.split_once(' ').expect("a method and a path");
         // What is named is not there, so that nothing is done.
         let path = path
@@ -88,10 +90,35 @@ fn every_role_may_do_on_every_route_what_it_should_and_nothing_else() {
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    rights_are_told(&table);
     assert!(routes.len() > 70, "{}", routes.len());
     for role in &roles[1..] {
         assert!(quay.kesmo(&["token", "remove", &format!("each-{role}")]).status.success());
     }
+}
+
+/// The docs say who may call what. `KESMO_UPDATE=1` writes it anew.
+fn rights_are_told(table: &[(String, [bool; 5])]) {
+    let mut rows: Vec<String> =
+        OPEN.split(", ").map(|route| format!("| `{}` | ● | ● | ● | ● | ● |", route.trim())).collect();
+    for (route, may) in table {
+        let marks: Vec<&str> = may.iter().map(|may| if *may { "●" } else { "" }).collect();
+        rows.push(format!("| `{route}` | {} |", marks.join(" | ")));
+    }
+    rows.sort_by_key(|row| row.split_whitespace().nth(2).map(str::to_owned));
+    let told = format!(
+        "# Who may call what\n\nMade from the calls that the end-to-end trials hold each role against. What a call does: `/api/openapi.json`.\n\n\
+         | call | nobody known | reader | operator | admin | worker |\n|---|---|---|---|---|---|\n{}\n",
+        rows.join("\n")
+    );
+    let path = crate::quay::repository("docs/rights.md");
+    if std::env::var_os("KESMO_UPDATE").is_some() {
+        std::fs::write(&path, &told).expect("the file can be written");
+    }
+    assert!(
+        std::fs::read_to_string(&path).unwrap_or_default() == told,
+        "docs/rights.md is out of date: KESMO_UPDATE=1 writes it"
+    );
 }
 
 #[test]
@@ -276,4 +303,60 @@ fn a_login_can_be_forgotten() {
     assert!(file.exists());
     assert_says(&all_said(&run(&["logout"])), &["Forgotten", "login.json"]);
     assert!(!file.exists());
+}
+
+#[test]
+fn a_token_for_some_suites_does_nothing_that_is_about_others() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 1);
+    let [gate, fares] = ["gate-north", "fares"].map(|name| quay.tap(name, "a", "echo ok - $t", ""));
+    assert_eq!((quay.wait(&gate, &[]).0, quay.wait(&fares, &[]).0), (0, 0));
+    let refused = quay.kesmo(&["token", "add", "chief", "--role", "admin", "--suite", "gate-*"]);
+    assert_says(&all_said(&refused), &["admin is about the service as a whole"]);
+    let refused = quay.kesmo(&["token", "add", "odd", "--role", "reader", "--suite", "gate-[*"]);
+    assert_says(&all_said(&refused), &["--suite \"gate-[*\""]);
+    let token = quay.kesmo(&["token", "add", "ci", "--role", "operator", "--suite", "gate-*", "--suite", "berths"]);
+    let token = text(&token.stdout).trim().to_owned();
+    assert_says(&all_said(&quay.kesmo(&["token", "list"])), &["ci", "operator", "gate-*, berths"]);
+    let says = |words: &[&str], status: i32, said: &str| {
+        let output = quay.kesmo_as(&token, words);
+        assert_eq!(output.status.code(), Some(status), "{words:?}: {}", all_said(&output));
+        assert_says(&all_said(&output), &[said]);
+    };
+    let [gate, fares] = [gate, fares].map(|folder| folder.display().to_string());
+    says(&["start", &gate, "--wait", "--report", "junit=gate.xml"], 0, "passed");
+    says(&["runs", "--suite", "gate-north"], 0, "gate-north/2");
+    says(&["show", "gate-north/1"], 0, "passed");
+    let none = "the token ci is for the suites gate-*, berths only: fares is none of them";
+    says(&["start", &fares], 12, none);
+    says(&["show", "fares/1"], 12, none);
+    says(&["runs", "--suite", "fares"], 12, none);
+    says(&["stop", "fares/1"], 12, none);
+    says(&["runs"], 12, "say of which, with --suite");
+    says(&["workers"], 12, "this is about more than one");
+    let suites = quay.kesmo_as(&token, &["suite", "list"]);
+    assert!(!all_said(&suites).contains("fares"), "{}", all_said(&suites));
+    assert_eq!(quay.json(&["runs", "--suite", "fares"]).as_array().map(Vec::len), Some(1), "nothing was started");
+    // Whatever is not known to be about one suite is refused: also what comes later.
+    let bearer = format!("Bearer {}", quay.token());
+    let (_, document, _) = call(&quay, "GET", "/api/openapi.json", &[("Authorization", &bearer)], b"");
+    let document: serde_json::Value = serde_json::from_str(&document).expect("the document");
+    let open = ["/api/me", "/api/report-schema", "/api/suites", "/api/health", "/api/ready", "/api/blobs/{digest}"];
+    let limited = format!("Bearer {token}");
+    let mut tried = 0;
+    for (path, item) in document["paths"].as_object().expect("paths") {
+        let about_all = item.get("get").is_some() && path.starts_with("/api/") && !path.contains("{suite}");
+        if about_all && !open.contains(&path.as_str()) {
+            let path = path.replace("{name}", "x").replace("{id}", "1").replace("{number}", "1");
+            let (status, said, _) = call(&quay, "GET", &path, &[("Authorization", &limited)], b"");
+            assert_eq!(status, 403, "{path}: {said}");
+            tried += 1;
+        }
+    }
+    assert!(tried > 15, "{tried}");
+    let body = serde_json::json!({ "token": token }).to_string();
+    let (status, said, _) =
+        call(&quay, "POST", "/api/session", &[("Content-Type", "application/json")], body.as_bytes());
+    assert_eq!(status, 403, "{said}");
+    assert_says(&said, &["for some suites only, and the console shows all"]);
 }

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use diesel::{
     ExpressionMethods, Insertable, OptionalExtension, QueryDsl, Queryable, QueryableByName, Selectable,
     SelectableHelper,
-    sql_types::{Binary, Nullable, Text},
+    sql_types::{Array, Binary, Nullable, Text},
 };
 use diesel_async::RunQueryDsl;
 
@@ -33,6 +33,22 @@ pub struct TokenRow {
     pub prefix: String,
     /// The account that it is of, whose role it has.
     pub account: Option<String>,
+    /// Globs of the suites that it is for; none: all.
+    pub suites: Vec<String>,
+}
+
+/// A token to keep.
+#[derive(Debug, Clone, Default)]
+pub struct NewToken<'a> {
+    pub name: &'a str,
+    pub hash: &'a [u8],
+    pub role: &'a str,
+    pub until: Option<DateTime<Utc>>,
+    /// The beginning of its text.
+    pub prefix: &'a str,
+    /// The account that it is of.
+    pub account: Option<&'a str>,
+    pub suites: Vec<String>,
 }
 
 /// Whom a token or a session speaks for.
@@ -48,6 +64,9 @@ pub struct Speaker {
     /// The token that was shown, or with which the session was signed in.
     #[diesel(sql_type = Nullable<Text>)]
     pub token: Option<String>,
+    /// Globs of the suites that it is for; none: all.
+    #[diesel(sql_type = Array<Text>)]
+    pub suites: Vec<String>,
 }
 
 impl Store {
@@ -56,31 +75,24 @@ impl Store {
     /// # Errors
     /// If PostgreSQL does not answer.
     pub async fn add_token(&self, name: &str, hash: &[u8], role: &str) -> Result<bool, Error> {
-        self.add_token_until(name, hash, role, None, "", None).await
+        self.add_token_with(&NewToken { name, hash, role, ..NewToken::default() }).await
     }
 
-    /// The same of one that ends, with the beginning of its text.
+    /// The same of one with more to it.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn add_token_until(
-        &self,
-        name: &str,
-        hash: &[u8],
-        role: &str,
-        until: Option<DateTime<Utc>>,
-        prefix: &str,
-        account: Option<&str>,
-    ) -> Result<bool, Error> {
+    pub async fn add_token_with(&self, new: &NewToken<'_>) -> Result<bool, Error> {
         let row = TokenRow {
-            name: name.to_owned(),
-            hash: hash.to_vec(),
-            role: role.to_owned(),
+            name: new.name.to_owned(),
+            hash: new.hash.to_vec(),
+            role: new.role.to_owned(),
             created_at: Utc::now(),
             last_used_at: None,
-            until,
-            prefix: prefix.to_owned(),
-            account: account.map(str::to_owned),
+            until: new.until,
+            prefix: new.prefix.to_owned(),
+            account: new.account.map(str::to_owned),
+            suites: new.suites.clone(),
         };
         let mut c = self.connection().await?;
         let added = diesel::insert_into(tokens::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
@@ -103,7 +115,7 @@ impl Store {
     pub async fn speaker_of_token(&self, hash: &[u8]) -> Result<Option<Speaker>, Error> {
         let mut c = self.connection().await?;
         let found: Option<Speaker> = diesel::sql_query(
-            "select coalesce(t.account, t.name) as name, coalesce(a.role, t.role) as role, t.account, t.name as token \
+            "select coalesce(t.account, t.name) as name, coalesce(a.role, t.role) as role, t.account, t.name as token, t.suites \
              from tokens t left join accounts a on a.name = t.account where t.hash = $1 and (t.until is null or t.until > now())",
         )
         .bind::<Binary, _>(hash)
@@ -120,6 +132,7 @@ impl Store {
             role: WORKER.to_owned(),
             account: None,
             token: None,
+            suites: Vec::new(),
         }))
     }
 
@@ -130,7 +143,7 @@ impl Store {
     pub async fn speaker_of_session(&self, hash: &[u8]) -> Result<Option<Speaker>, Error> {
         let mut c = self.connection().await?;
         Ok(diesel::sql_query(
-            "select coalesce(a.name, t.name) as name, coalesce(a.role, t.role) as role, a.name as account, t.name as token from sessions s \
+            "select coalesce(a.name, t.name) as name, coalesce(a.role, t.role) as role, a.name as account, t.name as token, coalesce(t.suites, '{}') as suites from sessions s \
              left join tokens t on t.name = s.token left join accounts a on a.name = coalesce(s.account, t.account) \
              where s.hash = $1 and s.until > now() and (s.token is null or t.until is null or t.until > now())",
         )

@@ -4,6 +4,7 @@ diesel::table! {
     tokens (name) {
         name -> Text, hash -> Binary, role -> Text, created_at -> Timestamptz, last_used_at -> Nullable<Timestamptz>,
         until -> Nullable<Timestamptz>, prefix -> Text, account -> Nullable<Text>,
+        suites -> Array<Text>,
     }
 }
 diesel::table! {

@@ -25,6 +25,7 @@ use kesmo_core::{
 use kesmo_database::Postgres;
 use kesmo_store::{
     Error, Store,
+    access::NewToken,
     accounts::{NewSession, Slowing},
     cases::{CaseOrder, CaseQuestion},
     commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
@@ -879,7 +880,9 @@ async fn an_account_has_its_password_sessions_and_tokens() {
     };
     store.add_session(&session(b"one")).await.unwrap();
     store.add_session(&session(b"two")).await.unwrap();
-    assert!(store.add_token_until("ada-laptop", b"laptop", "operator", None, "", Some("ada")).await.unwrap());
+    let own =
+        NewToken { name: "ada-laptop", hash: b"laptop", role: "operator", account: Some("ada"), ..NewToken::default() };
+    assert!(store.add_token_with(&own).await.unwrap());
     let role = async |hash: &'static [u8], token: bool| {
         let found = if token { store.speaker_of_token(hash).await } else { store.speaker_of_session(hash).await };
         found.unwrap().map(|s| format!("{} {}", s.name, s.role))

@@ -36,6 +36,9 @@ pub struct NewToken {
     /// It ends after this day (UTC): a date, 90d or 4w [else: when it is removed]
     #[arg(long, value_name = "DAY")]
     pub until: Option<String>,
+    /// Only for these suites; a glob (repeatable). What is about others, or about all, is refused
+    #[arg(long, value_name = "SUITE")]
+    pub suite: Vec<String>,
 }
 
 #[derive(Debug, Args)]

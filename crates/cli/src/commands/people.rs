@@ -135,7 +135,10 @@ pub async fn token(command: &Command, context: &Context) -> Result<(), Failure> 
             })?;
             let made: Token = context
                 .client
-                .post("/api/tokens", &NewToken { name: new.name.clone(), role, until: new.until.clone() })
+                .post(
+                    "/api/tokens",
+                    &NewToken { name: new.name.clone(), role, until: new.until.clone(), suites: new.suite.clone() },
+                )
                 .await?;
             if context.json {
                 return print_json(&made);
@@ -154,9 +157,21 @@ pub async fn token(command: &Command, context: &Context) -> Result<(), Failure> 
                 let until = t.until.map_or_else(|| "it is removed".to_owned(), view::moment);
                 let begins = if t.prefix.is_empty() { String::new() } else { format!("{}…", t.prefix) };
                 let of = t.account.as_ref().map(|account| format!(" (of {account})")).unwrap_or_default();
-                vec![t.name.clone(), format!("{}{of}", t.role.word()), begins, view::moment(t.created_at), until, used]
+                let suites = if t.suites.is_empty() { "all".to_owned() } else { plain(&t.suites.join(", ")) };
+                vec![
+                    t.name.clone(),
+                    format!("{}{of}", t.role.word()),
+                    suites,
+                    begins,
+                    view::moment(t.created_at),
+                    until,
+                    used,
+                ]
             });
-            print!("{}", view::table(&["token", "role", "begins", "made", "until", "last used"], rows.collect()));
+            print!(
+                "{}",
+                view::table(&["token", "role", "suites", "begins", "made", "until", "last used"], rows.collect())
+            );
         }
         Command::Remove(named) => {
             context.client.delete(&format!("/api/tokens/{}", named.name)).await?;

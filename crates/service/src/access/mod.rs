@@ -4,6 +4,7 @@ mod caller;
 pub mod passwords;
 mod record;
 pub mod signing;
+pub mod suites;
 
 use std::sync::Mutex;
 
@@ -176,7 +177,7 @@ pub async fn who(app: &App, shown: &Shown) -> Result<Me, (Status, Refusal)> {
     if let Err(e) = app.store.seen(&speaker, session).await {
         tracing::warn!("that somebody was here could not be noted: {e}");
     }
-    let me = Me { name: speaker.name, role, account: speaker.account.is_some() };
+    let me = Me { name: speaker.name, role, account: speaker.account.is_some(), suites: speaker.suites };
     app.known.put(shown.hash().to_vec(), me.clone());
     Ok(me)
 }
@@ -218,6 +219,10 @@ async fn pass(request: &Request<'_>, right: Right) -> Outcome<Me, ()> {
     }
     match who {
         Err((status, refusal)) => refuse(status, refusal),
+        Ok(me) if right.held_by(me.role) && suites::check(request, &me).is_err() => {
+            let message = suites::check(request, &me).err().unwrap_or_default();
+            refuse(Status::Forbidden, Refusal { kind: "forbidden".into(), message })
+        }
         Ok(me) if right.held_by(me.role) => match app.floor.stalled() {
             // Else the call would wait as long. What workers send needs no floor, or waits on their side.
             Some(message) if !matches!(right, Right::Work | Right::Lend) => {

@@ -2,9 +2,12 @@
 
 use chrono::{TimeDelta, Utc};
 use kesmo_core::name::{Slug, did_you_mean, shorten};
-use kesmo_store::accounts::{AccountRow, SessionRow};
+use kesmo_store::{
+    access::NewToken,
+    accounts::{AccountRow, SessionRow},
+};
 use kesmo_wire::api::{
-    Account, ChangeAccount, ChangePassword, ChoosePassword, Chosen, LogIn, NewAccount, PasswordLink, Role, Session,
+    Account, ChangeAccount, ChangePassword, ChoosePassword, Chosen, LogIn, Me, NewAccount, PasswordLink, Role, Session,
     Token,
 };
 use rocket::{
@@ -223,7 +226,7 @@ async fn log_in(app: &State<App>, origin: Origin, record: Record<'_>, asked: Sen
     let (role, _) =
         app.store.password_of(&asked.name).await?.ok_or_else(|| Refused::not_found("the account is gone"))?;
     let role = Role::of(&role).unwrap_or(Role::Reader);
-    record.who(&kesmo_wire::api::Me { name: asked.name.clone(), role, account: true });
+    record.who(&Me { name: asked.name.clone(), role, account: true, suites: Vec::new() });
     let token = access::new_token();
     let prefix: String = token.chars().take(PREFIX).collect();
     let hash = access::hash(&token);
@@ -233,8 +236,16 @@ async fn log_in(app: &State<App>, origin: Origin, record: Record<'_>, asked: Sen
             1 => format!("{}-{place}", asked.name),
             n => format!("{}-{place}-{n}", asked.name),
         };
-        let account = Some(asked.name.as_str());
-        if app.store.add_token_until(&name, &hash, role.word(), Some(until), &prefix, account).await? {
+        let new = NewToken {
+            name: &name,
+            hash: &hash,
+            role: role.word(),
+            until: Some(until),
+            prefix: &prefix,
+            account: Some(&asked.name),
+            suites: Vec::new(),
+        };
+        if app.store.add_token_with(&new).await? {
             record.note(name.clone());
             return Ok(Json(Token {
                 name,
@@ -244,6 +255,7 @@ async fn log_in(app: &State<App>, origin: Origin, record: Record<'_>, asked: Sen
                 until: Some(until),
                 prefix,
                 account: Some(asked.name),
+                suites: Vec::new(),
                 token: Some(token),
             }));
         }

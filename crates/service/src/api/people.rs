@@ -50,7 +50,7 @@ async fn sign_in(
         let name = sign_in.name.trim().to_owned();
         let kept = app.store.password_of(&name).await?.and_then(|(role, _)| Role::of(&role));
         let role = kept.ok_or_else(|| Refused::not_found("the account was removed meanwhile"))?;
-        (Me { name, role, account: true }, None)
+        (Me { name, role, account: true, suites: Vec::new() }, None)
     } else {
         let hash = access::hash(sign_in.token.trim());
         let me = access::who(app, &Shown::Token(hash.clone())).await;
@@ -58,6 +58,10 @@ async fn sign_in(
         (me, app.store.speaker_of_token(&hash).await?.and_then(|speaker| speaker.token))
     };
     record.who(&me);
+    if !me.suites.is_empty() {
+        let say = "this token is for some suites only, and the console shows all: use it on the command line";
+        return Err(Refused::new(Status::Forbidden, "forbidden", say));
+    }
     if me.role == Role::Worker {
         let say = "a worker token can only work: sign in with a reader, operator or admin token";
         return Err(Refused::new(Status::Forbidden, "forbidden", say));
@@ -149,6 +153,7 @@ async fn tokens(app: &State<App>, _caller: MayKeep) -> Answer<Vec<Token>> {
             until: row.until,
             prefix: row.prefix,
             account: row.account,
+            suites: row.suites,
             token: None,
         })
     };
@@ -162,15 +167,20 @@ async fn add_token(app: &State<App>, _caller: MayKeep, record: Record<'_>, new: 
     let new = body(new)?;
     let name = Slug::parse("the token's name", &new.name).map_err(|e| Refused::invalid(e.to_string()))?;
     record.note(format!("{name}, {}", new.role.word()));
+    access::suites::check_globs(&new.suites, new.role).map_err(Refused::invalid)?;
     let until = new.until.as_deref().map(|text| end_of(text.trim(), chrono::Utc::now().date_naive())).transpose()?;
     let token = access::new_token();
     let prefix: String = token.chars().take(PREFIX).collect();
-    if app.store.has_account(name.as_str()).await?
-        || !app
-            .store
-            .add_token_until(name.as_str(), &access::hash(&token), new.role.word(), until, &prefix, None)
-            .await?
-    {
+    let row = kesmo_store::access::NewToken {
+        name: name.as_str(),
+        hash: &access::hash(&token),
+        role: new.role.word(),
+        until,
+        prefix: &prefix,
+        account: None,
+        suites: new.suites.clone(),
+    };
+    if app.store.has_account(name.as_str()).await? || !app.store.add_token_with(&row).await? {
         return Err(Refused::conflict(format!(
             "there is a token or an account named {name} already: remove it first, or choose another name"
         )));
@@ -184,6 +194,7 @@ async fn add_token(app: &State<App>, _caller: MayKeep, record: Record<'_>, new: 
         until,
         prefix,
         account: None,
+        suites: new.suites,
         token: Some(token),
     }))
 }

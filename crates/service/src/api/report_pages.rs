@@ -44,8 +44,9 @@ const MOST_BYTES: usize = 60 << 20;
 const LARGEST: i64 = 20 << 20;
 /// One of a kind that cannot be made smaller stands in the report as it is up to this.
 const LARGEST_UNREAD: usize = 300 << 10;
-/// A picture is made as small as this in pixels.
-const SMALL: u32 = 720;
+/// A picture is made as small as this in pixels, with this quality; where there are so many that they would not all stand in the
+/// report, smaller.
+const SMALL: [(u32, u8); 3] = [(720, 75), (540, 65), (400, 55)];
 /// Pixels of a picture that is read at all.
 const LARGEST_SIDE: u32 = 12_000;
 /// Blocks of the timeline.
@@ -195,6 +196,8 @@ struct Files<'a> {
     rows: HashMap<(i32, i32), Vec<ArtifactRow>>,
     taken: usize,
     without: usize,
+    /// What each picture may take, so that all stand in the report.
+    share: usize,
 }
 
 impl<'a> Files<'a> {
@@ -205,7 +208,9 @@ impl<'a> Files<'a> {
                 rows.entry((entry, file.batch)).or_default().push(file);
             }
         }
-        Ok(Self { app, pictures, rows, taken: 0, without: 0 })
+        let is_picture = |file: &&ArtifactRow| media_type(&file.path).to_string().starts_with("image/");
+        let all = rows.values().flatten().filter(is_picture).count();
+        Ok(Self { app, pictures, rows, taken: 0, without: 0, share: MOST_SMALL / all.max(1) })
     }
 
     async fn of_attempt(&mut self, entry: i32, batch: i32) -> Vec<File> {
@@ -243,7 +248,8 @@ impl<'a> Files<'a> {
         let small = self.pictures == Pictures::Small && picture && kind != "image/svg+xml";
         let read = if small {
             let (kind, most) = (kind.to_owned(), LARGEST_UNREAD);
-            let read = move || smaller(&bytes).or_else(|| (bytes.len() <= most).then_some((bytes, kind)));
+            let share = self.share;
+            let read = move || smaller(&bytes, share).or_else(|| (bytes.len() <= most).then_some((bytes, kind)));
             tokio::task::spawn_blocking(read).await.ok()?
         } else {
             Some((bytes, kind.to_owned()))
@@ -264,21 +270,28 @@ impl<'a> Files<'a> {
     }
 }
 
-/// A picture, made smaller if it is large; none if it cannot be read.
-fn smaller(bytes: &[u8]) -> Option<(Vec<u8>, String)> {
+/// A picture, made smaller if it is large, and more so if it would take more than its share; none if it cannot be read.
+fn smaller(bytes: &[u8], share: usize) -> Option<(Vec<u8>, String)> {
     let mut reader = ImageReader::new(Cursor::new(bytes)).with_guessed_format().ok()?;
     let mut limits = Limits::default();
     (limits.max_image_width, limits.max_image_height) = (Some(LARGEST_SIDE), Some(LARGEST_SIDE));
     limits.max_alloc = Some(256 << 20);
     reader.limits(limits);
     let picture = reader.decode().ok()?;
-    let picture = if picture.width() > SMALL { picture.thumbnail(SMALL, LARGEST_SIDE) } else { picture };
     let mut out = Vec::new();
-    JpegEncoder::new_with_quality(&mut out, 75).encode_image(&picture.to_rgb8()).ok()?;
-    // A drawing of few colours may be smaller as it was.
-    if bytes.len() <= out.len() {
-        let kind = if bytes.starts_with(b"\x89PNG") { "image/png" } else { "image/jpeg" };
-        return Some((bytes.to_vec(), kind.to_owned()));
+    for (width, quality) in SMALL {
+        let small = if picture.width() > width { &picture.thumbnail(width, LARGEST_SIDE) } else { &picture };
+        let mut made = Vec::new();
+        JpegEncoder::new_with_quality(&mut made, quality).encode_image(&small.to_rgb8()).ok()?;
+        out = made;
+        // A drawing of few colours may be smaller as it was.
+        if bytes.len() <= out.len() {
+            let kind = if bytes.starts_with(b"\x89PNG") { "image/png" } else { "image/jpeg" };
+            return Some((bytes.to_vec(), kind.to_owned()));
+        }
+        if out.len() <= share {
+            break;
+        }
     }
     Some((out, "image/jpeg".to_owned()))
 }
@@ -300,12 +313,15 @@ mod tests {
     #[test]
     fn large_pictures_are_made_smaller_and_what_is_none_is_left_out() {
         let large = png(1280, 800);
-        let (small, kind) = smaller(&large).expect("a picture");
+        let (small, kind) = smaller(&large, usize::MAX).expect("a picture");
         assert!(small.len() * 3 < large.len(), "{} of {}", small.len(), large.len());
         assert_eq!(kind, "image/jpeg");
         let read = image::load_from_memory(&small).expect("a picture");
-        assert_eq!((read.width(), read.height()), (SMALL, 450));
-        assert!(smaller(b"no picture at all").is_none());
-        assert!(smaller(&large[..large.len() / 2]).is_none(), "one that was cut off");
+        assert_eq!((read.width(), read.height()), (720, 450));
+        let (least, _) = smaller(&large, 1000).expect("a picture");
+        assert_eq!(image::load_from_memory(&least).expect("a picture").width(), 400, "one of many");
+        assert!(least.len() * 2 < small.len(), "{} of {}", least.len(), small.len());
+        assert!(smaller(b"no picture at all", 1000).is_none());
+        assert!(smaller(&large[..large.len() / 2], 1000).is_none(), "one that was cut off");
     }
 }

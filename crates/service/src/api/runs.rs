@@ -15,14 +15,14 @@ use kesmo_core::{
 use kesmo_floor::{Ask, summary::summary_of_row};
 use kesmo_store::runs::{Filter, NewRun as NewRow, RunRow};
 use kesmo_wire::api::{Again, ChainLink, NewRun, Run, RunSummary, StopRun};
-use rocket::{Route, State, get, post, routes, serde::json::Json};
+use rocket::{Route, State, get, http::Status, post, routes, serde::json::Json};
 
 use super::{
     body::{Answer, Sent, body},
     found::{find, past},
 };
 use crate::{
-    access::{MayOperate, MaySee, Record},
+    access::{MayOperate, MaySee, Record, suites},
     app::App,
     lookup::{named, suite_file},
     refused::Refused,
@@ -190,6 +190,7 @@ async fn not_passed(app: &App, row: &RunRow, run: &str) -> Result<ToRepeat, Refu
 #[post("/api/runs", data = "<new>")]
 async fn start(app: &State<App>, caller: MayOperate, record: Record<'_>, new: Sent<NewRun>) -> Answer<Run> {
     let (made, suite) = check_new(app, body(new)?, &caller.0.name).await?;
+    suites::check_one(&caller.0, &suite).map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))?;
     let row = app.store.add_run(&made).await?;
     record.note(format!("{suite}/{}", row.number));
     if made.origin.replace_older {
@@ -217,7 +218,7 @@ pub(super) fn labels_of(text: Option<&str>) -> Result<BTreeMap<String, String>, 
 #[get("/api/runs?<suite>&<verdict>&<label>&<limit>&<skip>")]
 async fn list(
     app: &State<App>,
-    _caller: MaySee,
+    caller: MaySee,
     suite: Option<String>,
     verdict: Option<String>,
     label: Option<String>,
@@ -229,7 +230,11 @@ async fn list(
     }
     let labels = labels_of(label.as_deref())?;
     if let Some(suite) = &suite {
+        suites::check_one(&caller.0, suite).map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))?;
         named(app, suite).await?;
+    } else if !caller.0.suites.is_empty() {
+        let why = format!("the token {} is for some suites only: say of which, with --suite", caller.0.name);
+        return Err(Refused::new(Status::Forbidden, "forbidden", why));
     }
     let filter =
         Filter { suite, verdict, labels, limit: limit.unwrap_or(50).clamp(1, 500), skip: skip.unwrap_or(0).max(0) };

@@ -112,8 +112,9 @@ async fn add_from_git(app: &App, git: &GitSource) -> Result<String, Refused> {
 /// All suites with their latest runs.
 #[utoipa::path(get, path = "/api/suites", operation_id = "list_suites", tag = "suites", responses((status = 200, body = [Suite])))]
 #[get("/api/suites")]
-async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<Suite>> {
-    let rows = app.store.suites().await?;
+async fn list(app: &State<App>, caller: MaySee) -> Answer<Vec<Suite>> {
+    let mut rows = app.store.suites().await?;
+    rows.retain(|row| caller.0.is_for(&row.slug));
     Ok(Json(views(app, rows, 12).await?))
 }
 

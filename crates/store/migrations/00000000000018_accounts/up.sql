@@ -37,3 +37,6 @@ create table tries (
     last  timestamptz not null
 );
 create index tries_last on tries (last);
+
+-- Globs of the suites that a token is for; none: all.
+alter table tokens add column suites text[] not null default '{}';

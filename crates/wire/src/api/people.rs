@@ -1,6 +1,7 @@
 //! People, programs and their tokens.
 
 use chrono::{DateTime, Utc};
+use kesmo_core::suite::Pattern;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -58,6 +59,18 @@ pub struct Me {
     /// It is an account, and no token of its own.
     #[serde(default)]
     pub account: bool,
+    /// Globs of the suites that it is for; none: all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub suites: Vec<String>,
+}
+
+impl Me {
+    /// Whether it is for a suite.
+    #[must_use]
+    pub fn is_for(&self, suite: &str) -> bool {
+        self.suites.is_empty()
+            || self.suites.iter().any(|glob| Pattern::glob(glob).is_ok_and(|glob| glob.matches_text(suite)))
+    }
 }
 
 /// Asks for a new token.
@@ -69,6 +82,9 @@ pub struct NewToken {
     /// The last day (UTC), `2026-12-31`, or in how many days or weeks that is: `90d`, `4w`; none: it ends when it is removed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub until: Option<String>,
+    /// Only for these suites, as globs: it may do nothing that is about others, or about all. None: for all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub suites: Vec<String>,
 }
 
 /// A token as it is listed; its text is shown only once, when it is made.
@@ -84,6 +100,9 @@ pub struct Token {
     /// The beginning of its text, to tell it from others; empty of one from before these were kept.
     #[serde(default)]
     pub prefix: String,
+    /// Globs of the suites that it is for; none: all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub suites: Vec<String>,
     /// The account that it is of, whose role it has.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub account: Option<String>,
