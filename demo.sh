@@ -33,6 +33,8 @@ if [ "$mode" = build ]; then
     printf '● The program is target/release/kesmo\n'
     exit 0
 fi
+# For the videos that a suite of the demo leaves behind.
+install_missing ffmpeg=ffmpeg
 # Built as for the tests: that takes a third of the time of a release, and is quick enough for a first look.
 step "Building the program (the first time takes some minutes)"
 cargo build --quiet -p kesmo -p kesmo-made
@@ -293,7 +295,12 @@ if [ "$mode" = tour ]; then
     expect 0 keep add runs --for 365d --replace
     expect 0 keep add pictures --for 30d --replace
     expect 0 keep sweep --try
-    expect 0 token add visitor --role reader --until 7d
+    "$kesmo" account remove ada >/dev/null 2>&1 || true
+    expect 0 account add ada --role operator
+    expect 0 account list
+    expect 0 account remove ada
+    expect 0 sessions --all
+    expect 0 token add visitor --role reader --until 7d --suite 'boarding-*'
     expect 0 token remove visitor
     expect 0 audit --what 'token add' --limit 5
     expect 0 serve --check --listen 127.0.0.1:0 --data "$home/checked"
@@ -329,6 +336,7 @@ if [ "$mode" = tour ]; then
     expect 1 start turnstiles --set scan-ms=90 --set seconds=3 --wait --refresh 2s
     expect 0 measures "$(newest turnstiles)" --measure ticket_scan
     expect 0 measures turnstiles
+    expect 0 start turnstiles --each-slot --shards 4 --set seconds=3 --wait --refresh 2s
     # Getting a suite in: a first suite file, a trial, and results that ran elsewhere.
     expect 0 suite draft lantern-quay/ticket-desk --print
     expect 0 suite try lantern-quay/ticket-desk

@@ -64,7 +64,7 @@ def look(served, name, shot, address=None):
             f"--screenshot={shot}", "--dump-dom", url,
         ]
         page = subprocess.run(command, capture_output=True, text=True, timeout=50)
-    print("looked at", url, "on the", screen)
+    print("looked at", url, "on the", screen, flush=True)
     # What stands on the page is judged, not the script that draws it.
     shown = re.sub(r"<script>.*?</script>|<style>.*?</style>", "", page.stdout, flags=re.S)
     missing = [text for text in wanted if text not in shown]

@@ -172,7 +172,7 @@ export function Accounts() {
           </pre>
         </div>
       ) : null}
-      <Form onSubmit={submit} className="filters" aria-label="A new account">
+      <Form onSubmit={submit} className="in-a-row" aria-label="A new account">
         <Form.Control size="sm" required className="name" id="account-name" aria-label="Name of a new account" placeholder="name" value={name} onChange={(e) => setName(e.target.value)} pattern="[a-z0-9][a-z0-9\-]*" title="a-z, 0-9 and '-'" />
         {roles(role, setRole, "Role of a new account", false)}
         <Button size="sm" type="submit" variant="outline-primary" className="text-nowrap" disabled={add.isPending}>

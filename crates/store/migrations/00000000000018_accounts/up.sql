@@ -27,6 +27,8 @@ alter table sessions add column id bigint generated always as identity unique;
 alter table sessions add column about text not null default '';
 alter table sessions add column address text not null default '';
 alter table sessions add column seen_at timestamptz not null default now();
+-- When those were seen that are there is not known.
+update sessions set seen_at = made_at;
 alter table sessions add constraint sessions_of_one check ((token is null) <> (account is null));
 create index sessions_account on sessions (account);
 
