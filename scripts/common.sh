@@ -70,7 +70,7 @@ build_console() {
         step "Installing the console's packages"
         (cd console && npm ci --no-audit --no-fund --loglevel=error)
     fi
-    if [ ! -e console/dist/index.html ] || [ -n "$(find console/src console/index.html console/openapi.json console/package.json console/vite.config.ts -newer console/dist/index.html -print -quit)" ]; then
+    if [ ! -e console/dist/index.html ] || [ -n "$(find console/src docs console/index.html console/openapi.json console/package.json console/vite.config.ts -newer console/dist/index.html -print -quit)" ]; then
         step "Building the console"
         (cd console && npm run --silent build)
         touch console/dist/index.html

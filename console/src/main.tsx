@@ -5,7 +5,7 @@ import "@fontsource/atkinson-hyperlegible-mono/400.css";
 import "./looks.css";
 
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { StrictMode, Suspense, lazy } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 
@@ -38,7 +38,10 @@ import { SuitesPage } from "./pages/SuitesPage";
 import { UsagePage } from "./pages/UsagePage";
 import { WallPage } from "./pages/WallPage";
 import { WorkersPage } from "./pages/WorkersPage";
-import { Frame, NothingHere } from "./parts/Frame";
+import { Frame, Loading, NothingHere } from "./parts/Frame";
+
+// The docs bring much that no other page needs.
+const DocsPage = lazy(() => import("./pages/DocsPage").then((page) => ({ default: page.DocsPage })));
 
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
 
@@ -77,6 +80,8 @@ createRoot(document.getElementById("root")!).render(
                 <Route path="/workers" element={<WorkersPage />} />
                 <Route path="/wall" element={<WallPage />} />
                 <Route path="/service" element={<ServicePage />} />
+                <Route path="/docs" element={<Suspense fallback={<Loading what="the docs" />}><DocsPage /></Suspense>} />
+                <Route path="/docs/:name" element={<Suspense fallback={<Loading what="the docs" />}><DocsPage /></Suspense>} />
                 <Route path="/start" element={<StartPage />} />
                 <Route path="*" element={<NothingHere />} />
               </Routes>

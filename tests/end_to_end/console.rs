@@ -99,6 +99,12 @@ impl Browser {
         field.send_keys(text).await.expect("typing");
     }
 
+    /// Types into a field that is found by how it is styled.
+    async fn types_into(&self, css: &str, text: &str) {
+        let field = self.client.wait().at_most(Duration::from_secs(30)).for_element(Locator::Css(css)).await;
+        field.unwrap_or_else(|e| panic!("{css}: {e}")).send_keys(text).await.expect("typing");
+    }
+
     async fn fits(&self) -> bool {
         let script = "return document.documentElement.scrollWidth <= window.innerWidth";
         self.client.execute(script, vec![]).await.expect("the page answers").as_bool().unwrap_or(false)
@@ -443,5 +449,45 @@ async fn what_is_new_histories_flaky_tests_and_releases_have_their_pages() {
     open("/release?label=page%3D8").await;
     page.shows(&["no run with the label page=8"]).await;
     assert!(page.fits().await, "nothing stands beyond the page's side");
+    page.client.clone().close().await.expect("the browser ends");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_docs_are_read_and_searched_in_the_console() {
+    if std::env::var_os("KESMO_NO_BROWSER").is_some() {
+        return;
+    }
+    let quay = shared();
+    let page = browser(1280, 800).await;
+    page.client.goto(&format!("{}/docs#token={}", quay.url, quay.token())).await.expect("the page");
+    page.shows(&["The calls of the API", "What is protected from whom"]).await;
+    page.click("//nav[@aria-label='Docs']//a[text()='What is protected from whom']").await;
+    page.shows(&["A suite file names secrets, and how its processes get them"]).await;
+    // Links lead to other pages of the docs, at their headings.
+    let leads = page.client.find_all(Locator::Css("article a[href^='/docs/']")).await.expect("links");
+    assert!(!leads.is_empty());
+    page.types_into("input[aria-label='Find in the docs']", "senders together").await;
+    page.shows(&["One load from many slots", "in Measures"]).await;
+    page.click("//a[text()='One load from many slots']").await;
+    page.types_into("input[aria-label='Find in the docs']", &"\u{e003}".repeat(20)).await;
+    page.shows(&["runs every test on so many slots at once"]).await;
+    page.types_into("input[aria-label='Find in the docs']", "zeppelin").await;
+    page.shows(&["Nothing in the docs has all of these words: zeppelin"]).await;
+    page.client.goto(&format!("{}/docs/api", quay.url)).await.expect("the page");
+    page.shows(&["POST /api/runs", "Starts a run. It is answered at once", "GET /api/report-schema"]).await;
+    // Every link of a doc to another leads to one.
+    let docs = crate::quay::repository("docs");
+    for entry in std::fs::read_dir(&docs).expect("docs").flatten() {
+        let text = if entry.path().extension().is_some_and(|e| e == "md") {
+            std::fs::read_to_string(entry.path()).expect("text")
+        } else {
+            continue;
+        };
+        for link in text.split("](").skip(1).filter_map(|rest| rest.split(')').next()) {
+            let file = link.split('#').next().unwrap_or_default();
+            let there = file.is_empty() || file.contains("://") || docs.join(file).exists();
+            assert!(there, "{}: {link} leads nowhere", entry.path().display());
+        }
+    }
     page.client.clone().close().await.expect("the browser ends");
 }

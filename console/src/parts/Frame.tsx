@@ -122,6 +122,9 @@ export function Frame({ children }: { children: ReactNode }) {
           <NavLink to="/start">Start</NavLink>
         </nav>
         <span className="account">
+          <NavLink to="/docs" className="help" aria-label="Docs" title="Docs">
+            ?
+          </NavLink>
           <span role="status">{linked || !seen ? null : <span className="tone-failed">↯ connection lost; reconnecting </span>}</span>
           <Button size="sm" variant="link" onClick={turn} title="Light, dark, or as the system wishes" aria-label={`Looks: ${theme}; change`}>
             {theme}
