@@ -27,8 +27,11 @@ fn screenshot(seed: u64) -> Vec<u8> {
         let colour = Rgb([random.below(256) as u8, random.below(256) as u8, random.below(256) as u8]);
         for y in top..(top + height).min(800) {
             for x in left..(left + width).min(1280) {
-                let ink = y % 14 < 9 && random.chance(0.35);
-                picture.put_pixel(x, y, if ink { Rgb([18, 32, 43]) } else { colour });
+                // Letters of a line of text: strokes of two by three pixels.
+                let place =
+                    seed.wrapping_mul(0x9e37_79b9).wrapping_add(u64::from(x / 2) * 40_503 + u64::from(y / 3) * 65_599);
+                let stroke = (place.wrapping_mul(0x94d0_49bb_1331_11eb) >> 40) % 100 < 35;
+                picture.put_pixel(x, y, if y % 14 < 9 && stroke { Rgb([18, 32, 43]) } else { colour });
             }
         }
     }

@@ -1,11 +1,16 @@
 //! What an HTML report tells besides its tests: facts, what is new, what failed attempts left behind, what each slot did.
 
 use std::{
-    collections::{BTreeSet, HashMap},
+    collections::{BTreeMap, BTreeSet, HashMap},
     io::Cursor,
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
 };
 
 use base64::{Engine as _, engine::general_purpose::STANDARD};
+use futures::StreamExt;
 use image::{ImageReader, Limits, codecs::jpeg::JpegEncoder};
 use kesmo_core::{
     format::{
@@ -47,6 +52,11 @@ const LARGEST_UNREAD: usize = 300 << 10;
 /// A picture is made as small as this in pixels, with this quality; where there are so many that they would not all stand in the
 /// report, smaller.
 const SMALL: [(u32, u8); 3] = [(720, 75), (540, 65), (400, 55)];
+/// What is drawn by lines is as small as it is.
+const DRAWN: &str = "image/svg+xml";
+/// So many pictures are made smaller at most, and so many at once: each takes memory and a core.
+const MOST_MADE: usize = 1000;
+const MOST_AT_ONCE: usize = 4;
 /// Pixels of a picture that is read at all.
 const LARGEST_SIDE: u32 = 12_000;
 /// Blocks of the timeline.
@@ -196,8 +206,8 @@ struct Files<'a> {
     rows: HashMap<(i32, i32), Vec<ArtifactRow>>,
     taken: usize,
     without: usize,
-    /// What each picture may take, so that all stand in the report.
-    share: usize,
+    /// Pictures that were made smaller, by their digests.
+    made: HashMap<String, Option<(Vec<u8>, String)>>,
 }
 
 impl<'a> Files<'a> {
@@ -209,8 +219,11 @@ impl<'a> Files<'a> {
             }
         }
         let is_picture = |file: &&ArtifactRow| media_type(&file.path).to_string().starts_with("image/");
-        let all = rows.values().flatten().filter(is_picture).count();
-        Ok(Self { app, pictures, rows, taken: 0, without: 0, share: MOST_SMALL / all.max(1) })
+        let made = match pictures {
+            Pictures::Small => made_smaller(app, rows.values().flatten().filter(is_picture).collect()).await,
+            Pictures::None | Pictures::All => HashMap::new(),
+        };
+        Ok(Self { app, pictures, rows, taken: 0, without: 0, made })
     }
 
     async fn of_attempt(&mut self, entry: i32, batch: i32) -> Vec<File> {
@@ -243,16 +256,11 @@ impl<'a> Files<'a> {
             self.without += 1;
             return None;
         }
-        let path = self.app.blobs.path(&Digest::parse(&row.digest).ok()?);
-        let bytes = tokio::fs::read(path).await.ok()?;
-        let small = self.pictures == Pictures::Small && picture && kind != "image/svg+xml";
-        let read = if small {
-            let (kind, most) = (kind.to_owned(), LARGEST_UNREAD);
-            let share = self.share;
-            let read = move || smaller(&bytes, share).or_else(|| (bytes.len() <= most).then_some((bytes, kind)));
-            tokio::task::spawn_blocking(read).await.ok()?
+        let read = if self.pictures == Pictures::Small && picture && kind != DRAWN {
+            self.made.get(&row.digest).cloned().flatten()
         } else {
-            Some((bytes, kind.to_owned()))
+            let path = self.app.blobs.path(&Digest::parse(&row.digest).ok()?);
+            Some((tokio::fs::read(path).await.ok()?, kind.to_owned()))
         };
         let Some((bytes, kind)) = read.filter(|(bytes, _)| self.taken + bytes.len() <= most) else {
             self.without += 1;
@@ -270,8 +278,38 @@ impl<'a> Files<'a> {
     }
 }
 
+/// Pictures, made smaller beside each other, by their digests: none of one that cannot be read and is large.
+async fn made_smaller(app: &App, all: Vec<&ArtifactRow>) -> HashMap<String, Option<(Vec<u8>, String)>> {
+    // What each may take, so that all stand in the report.
+    let share = MOST_SMALL / all.len().max(1);
+    let drawn = |row: &&&ArtifactRow| media_type(&row.path).to_string() == DRAWN;
+    let mut wanted: BTreeMap<&str, String> = BTreeMap::new();
+    for row in all.iter().filter(|row| !drawn(row) && row.bytes <= LARGEST).take(MOST_MADE) {
+        wanted.insert(&row.digest, media_type(&row.path).to_string());
+    }
+    // Those after the first begin with the size that the ones before them came to.
+    let size = Arc::new(AtomicUsize::new(0));
+    let one = |(digest, kind): (&str, String)| {
+        let (digest, size) = (digest.to_owned(), Arc::clone(&size));
+        let path = Digest::parse(&digest).map(|digest| app.blobs.path(&digest));
+        async move {
+            let bytes = match path {
+                Ok(path) => tokio::fs::read(path).await.ok(),
+                Err(_) => None,
+            };
+            let made = tokio::task::spawn_blocking(move || {
+                let bytes = bytes?;
+                smaller(&bytes, share, &size).or_else(|| (bytes.len() <= LARGEST_UNREAD).then_some((bytes, kind)))
+            });
+            (digest, made.await.ok().flatten())
+        }
+    };
+    let at_once = std::thread::available_parallelism().map_or(1, usize::from).min(MOST_AT_ONCE);
+    futures::stream::iter(wanted).map(one).buffer_unordered(at_once).collect().await
+}
+
 /// A picture, made smaller if it is large, and more so if it would take more than its share; none if it cannot be read.
-fn smaller(bytes: &[u8], share: usize) -> Option<(Vec<u8>, String)> {
+fn smaller(bytes: &[u8], share: usize, size: &AtomicUsize) -> Option<(Vec<u8>, String)> {
     let mut reader = ImageReader::new(Cursor::new(bytes)).with_guessed_format().ok()?;
     let mut limits = Limits::default();
     (limits.max_image_width, limits.max_image_height) = (Some(LARGEST_SIDE), Some(LARGEST_SIDE));
@@ -279,7 +317,7 @@ fn smaller(bytes: &[u8], share: usize) -> Option<(Vec<u8>, String)> {
     reader.limits(limits);
     let picture = reader.decode().ok()?;
     let mut out = Vec::new();
-    for (width, quality) in SMALL {
+    for (number, (width, quality)) in SMALL.into_iter().enumerate().skip(size.load(Ordering::Relaxed)) {
         let small = if picture.width() > width { &picture.thumbnail(width, LARGEST_SIDE) } else { &picture };
         let mut made = Vec::new();
         JpegEncoder::new_with_quality(&mut made, quality).encode_image(&small.to_rgb8()).ok()?;
@@ -290,8 +328,12 @@ fn smaller(bytes: &[u8], share: usize) -> Option<(Vec<u8>, String)> {
             return Some((bytes.to_vec(), kind.to_owned()));
         }
         if out.len() <= share {
+            // One that takes little would have stood larger, and so may the next.
+            let next = if out.len() * 2 <= share { number.saturating_sub(1) } else { number };
+            size.store(next, Ordering::Relaxed);
             break;
         }
+        size.store((number + 1).min(SMALL.len() - 1), Ordering::Relaxed);
     }
     Some((out, "image/jpeg".to_owned()))
 }
@@ -313,15 +355,15 @@ mod tests {
     #[test]
     fn large_pictures_are_made_smaller_and_what_is_none_is_left_out() {
         let large = png(1280, 800);
-        let (small, kind) = smaller(&large, usize::MAX).expect("a picture");
+        let (small, kind) = smaller(&large, usize::MAX, &AtomicUsize::new(0)).expect("a picture");
         assert!(small.len() * 3 < large.len(), "{} of {}", small.len(), large.len());
         assert_eq!(kind, "image/jpeg");
         let read = image::load_from_memory(&small).expect("a picture");
         assert_eq!((read.width(), read.height()), (720, 450));
-        let (least, _) = smaller(&large, 1000).expect("a picture");
+        let (least, _) = smaller(&large, 1000, &AtomicUsize::new(0)).expect("a picture");
         assert_eq!(image::load_from_memory(&least).expect("a picture").width(), 400, "one of many");
         assert!(least.len() * 2 < small.len(), "{} of {}", least.len(), small.len());
-        assert!(smaller(b"no picture at all", 1000).is_none());
-        assert!(smaller(&large[..large.len() / 2], 1000).is_none(), "one that was cut off");
+        assert!(smaller(b"no picture at all", 1000, &AtomicUsize::new(0)).is_none());
+        assert!(smaller(&large[..large.len() / 2], 1000, &AtomicUsize::new(0)).is_none(), "one that was cut off");
     }
 }
