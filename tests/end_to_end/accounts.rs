@@ -163,7 +163,9 @@ fn passwords_cannot_be_guessed_and_nobody_learns_who_there_is() {
             (0..12).map(|_| scope.spawn(|| log_in(&quay, "ada", "a password that is not it").0)).collect();
         all.into_iter().map(|one| one.join().expect("it ends")).collect()
     });
-    assert_eq!(tries.iter().filter(|status| **status == 401).count(), 4, "with the one before, five: {tries:?}");
+    let held = tries.iter().filter(|status| **status == 401).count();
+    // With the one before that is five; on a machine that stood still for a second, one more.
+    assert!((4..=5).contains(&held) && tries.iter().all(|s| [401, 429].contains(s)), "{tries:?}");
     let (status, said) = log_in(&quay, "ada", GOOD);
     assert_eq!(status, 429, "not even the right one is let in");
     assert_says(said["message"].as_str().expect("why"), &["tried too often", "try again in"]);
