@@ -1,12 +1,11 @@
 // The docs within the console: read, searched, and the calls of the API by its document.
 
-import { type ReactNode, useEffect } from "react";
+import { type ReactNode, useEffect, useState } from "react";
 import { Form, Table } from "react-bootstrap";
 import Markdown, { type Components } from "react-markdown";
-import { Link, useLocation, useParams } from "react-router";
+import { Link, useLocation, useParams, useSearchParams } from "react-router";
 import remarkGfm from "remark-gfm";
 
-import { useAsked } from "../data/address";
 import { type Doc, anchor, lineWith, search, useDocs, useOperations } from "../data/docs";
 import { Alarm, Loading } from "../parts/Frame";
 
@@ -49,15 +48,23 @@ const PARTS: Components = {
 export function DocsPage() {
   const { name } = useParams();
   const docs = useDocs();
-  const { asked, set } = useAsked();
-  const words = asked.get("find") ?? "";
+  const { pathname, hash } = useLocation();
+  const [asked] = useSearchParams();
+  const [words, setWords] = useState(asked.get("find") ?? "");
+  // Who goes to a page has found what was looked for.
+  const place = `${pathname}${hash}`;
+  const [was, setWas] = useState(place);
+  if (was !== place) {
+    setWas(place);
+    setWords("");
+  }
   if (docs.error) return <Alarm said={docs.error.message} />;
   if (!docs.data) return <Loading what="the docs" />;
   const one = docs.data.find((doc) => doc.name === name);
   return (
     <div className="docs-columns">
       <nav aria-label="Docs">
-        <Form.Control size="sm" type="search" aria-label="Find in the docs" placeholder="find in the docs" value={words} onChange={(e) => set("find", e.target.value)} />
+        <Form.Control size="sm" type="search" aria-label="Find in the docs" placeholder="find in the docs" value={words} onChange={(e) => setWords(e.target.value)} />
         <ul className="plain-list">
           {docs.data.map((doc) => (
             <li key={doc.name}>
@@ -98,8 +105,8 @@ function Found({ docs, words }: { docs: Doc[]; words: string }) {
     <>
       <h1 className="figure">{found.length === 1 ? "1 part" : `${found.length} parts`}</h1>
       <ul className="plain-list">
-        {found.map((section) => (
-          <li key={`${section.doc.name}#${section.heading}`}>
+        {found.map((section, place) => (
+          <li key={`${place}/${section.doc.name}#${section.heading}`}>
             <Link to={`/docs/${section.doc.name}${section.heading === section.doc.title ? "" : `#${anchor(section.heading)}`}`}>{section.heading}</Link> <small>in {section.doc.title}</small>
             <div className="why">{lineWith(section, words)}</div>
           </li>
