@@ -85,8 +85,6 @@ pub struct Slowing {
 
 #[derive(QueryableByName)]
 struct Wait {
-    #[diesel(sql_type = Bool)]
-    may: bool,
     #[diesel(sql_type = Double)]
     seconds: f64,
 }
@@ -257,7 +255,7 @@ impl Store {
         let counted = diesel::sql_query(
             "insert into tries as t (what, count, last) values ($1, 1, now()) on conflict (what) do update \
              set count = case when t.last < now() - interval '1 hour' then 1 else t.count + 1 end, last = now() \
-             where t.count < $2 or t.last + make_interval(secs => least(power(2.0::float8, t.count - $2), $3)) <= now()",
+             where t.count < $2 or t.last + make_interval(secs => least(power(2.0::float8, least(t.count - $2, 60)), $3)) <= now()",
         )
         .bind::<Text, _>(what)
         .bind::<Integer, _>(slowing.free)
@@ -268,8 +266,8 @@ impl Store {
             return Ok(Ok(()));
         }
         let wait: Option<Wait> = diesel::sql_query(
-            "select false as may, greatest(extract(epoch from last - now())::float8 \
-             + least(power(2.0::float8, count - $2), $3), 1)::float8 as seconds from tries where what = $1",
+            "select greatest(extract(epoch from last - now())::float8 \
+             + least(power(2.0::float8, least(count - $2, 60)), $3), 1)::float8 as seconds from tries where what = $1",
         )
         .bind::<Text, _>(what)
         .bind::<Integer, _>(slowing.free)
@@ -277,7 +275,7 @@ impl Store {
         .get_result(&mut c)
         .await
         .optional()?;
-        Ok(wait.map_or(Ok(()), |wait| if wait.may { Ok(()) } else { Err(wait.seconds) }))
+        Ok(wait.map_or(Ok(()), |wait| Err(wait.seconds)))
     }
 
     /// Something that was tried went well: it is not counted any more.

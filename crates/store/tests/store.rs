@@ -919,6 +919,11 @@ async fn what_is_tried_too_often_has_to_wait_also_when_many_try_at_once() {
     assert!(store.try_once("account bo", slowing).await.unwrap().is_ok(), "another's are its own");
     store.tried_well("account ada").await.unwrap();
     assert!(store.try_once("account ada", slowing).await.unwrap().is_ok());
+    // However often it was tried, the wait has its bound, and is no error.
+    let mut psql = AsyncPgConnection::establish(&CLUSTER.postgres.url()).await.unwrap();
+    psql.batch_execute("update tries set count = 5000, last = now() where what = 'account ada'").await.unwrap();
+    let wait = store.try_once("account ada", slowing).await.unwrap().unwrap_err();
+    assert!((890.0..=900.0).contains(&wait), "{wait}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -219,16 +219,13 @@ async fn pass(request: &Request<'_>, right: Right) -> Outcome<Me, ()> {
     }
     match who {
         Err((status, refusal)) => refuse(status, refusal),
-        Ok(me) if right.held_by(me.role) && suites::check(request, &me).is_err() => {
-            let message = suites::check(request, &me).err().unwrap_or_default();
-            refuse(Status::Forbidden, Refusal { kind: "forbidden".into(), message })
-        }
-        Ok(me) if right.held_by(me.role) => match app.floor.stalled() {
+        Ok(me) if right.held_by(me.role) => match (suites::check(request, &me), app.floor.stalled()) {
+            (Err(message), _) => refuse(Status::Forbidden, Refusal { kind: "forbidden".into(), message }),
             // Else the call would wait as long. What workers send needs no floor, or waits on their side.
-            Some(message) if !matches!(right, Right::Work | Right::Lend) => {
+            (Ok(()), Some(message)) if !matches!(right, Right::Work | Right::Lend) => {
                 refuse(Status::ServiceUnavailable, Refusal { kind: "unavailable".into(), message })
             }
-            _ => Outcome::Success(me),
+            (Ok(()), _) => Outcome::Success(me),
         },
         Ok(me) => {
             let (name, role, lacks) = (&me.name, me.role.word(), right.said());

@@ -1,6 +1,7 @@
 //! Signing in with a name and a password: slowed where it is tried too often, and told the same whoever there is.
 
 use kesmo_store::accounts::Slowing;
+use kesmo_wire::api::{Me, Role};
 use rocket::http::Status;
 
 use super::{Record, passwords};
@@ -12,11 +13,11 @@ const OF_ADDRESS: Slowing = Slowing { free: 30, longest: 900.0 };
 /// No name is longer, in bytes.
 const LONGEST_NAME: usize = 100;
 
-/// Whether a name and a password belong together.
+/// Who a name and a password speak for.
 ///
 /// # Errors
 /// A refusal, which does not tell whether there is such a name; or that it has to wait.
-pub async fn by_password(app: &App, record: &Record<'_>, name: &str, password: &str) -> Result<(), Refused> {
+pub async fn by_password(app: &App, record: &Record<'_>, name: &str, password: &str) -> Result<Me, Refused> {
     let wrong = || Refused::new(Status::Unauthorized, "unauthorized", "the name or the password is wrong");
     if name.len() > LONGEST_NAME || password.len() > passwords::LONGEST * 4 {
         return Err(wrong());
@@ -31,20 +32,19 @@ pub async fn by_password(app: &App, record: &Record<'_>, name: &str, password: &
             )));
         }
     }
-    let kept = app.store.password_of(name).await?.map(|(_, kept)| kept);
-    if !hold(app, password.to_owned(), kept).await? {
-        return Err(wrong());
-    }
+    let (role, kept) = app.store.password_of(name).await?.unzip();
+    let fits = hold(app, password.to_owned(), kept).await?;
+    let Some(role) = role.and_then(|role| Role::of(&role)).filter(|_| fits) else { return Err(wrong()) };
     app.store.tried_well(&of_name).await?;
     app.store.tried_less(&of_address).await?;
-    Ok(())
+    Ok(Me { name: name.to_owned(), role, account: true, suites: Vec::new() })
 }
 
 /// Holds a password against what is kept, beside the calls; few at a time, as each takes memory and a core.
 ///
 /// # Errors
 /// If the service is ending.
-pub async fn hold(app: &App, password: String, kept: Option<String>) -> Result<bool, Refused> {
+async fn hold(app: &App, password: String, kept: Option<String>) -> Result<bool, Refused> {
     let _turn = app.hashing.acquire().await.map_err(|e| Refused::unavailable(e.to_string()))?;
     let held = tokio::task::spawn_blocking(move || passwords::fits(&password, kept.as_deref())).await;
     held.map_err(|e| Refused::unavailable(e.to_string()))

@@ -7,7 +7,7 @@ use kesmo_store::{
     accounts::{AccountRow, SessionRow},
 };
 use kesmo_wire::api::{
-    Account, ChangeAccount, ChangePassword, ChoosePassword, Chosen, LogIn, Me, NewAccount, PasswordLink, Role, Session,
+    Account, ChangeAccount, ChangePassword, ChoosePassword, Chosen, LogIn, NewAccount, PasswordLink, Role, Session,
     Token,
 };
 use rocket::{
@@ -222,11 +222,9 @@ async fn log_in(app: &State<App>, origin: Origin, record: Record<'_>, asked: Sen
     };
     let place = if asked.place.is_empty() { "here" } else { asked.place.as_str() };
     let place = Slug::parse("the place", place).map_err(|e| Refused::invalid(e.to_string()))?;
-    signing::by_password(app, &record, &asked.name, &asked.password).await?;
-    let (role, _) =
-        app.store.password_of(&asked.name).await?.ok_or_else(|| Refused::not_found("the account is gone"))?;
-    let role = Role::of(&role).unwrap_or(Role::Reader);
-    record.who(&Me { name: asked.name.clone(), role, account: true, suites: Vec::new() });
+    let me = signing::by_password(app, &record, &asked.name, &asked.password).await?;
+    let role = me.role;
+    record.who(&me);
     let token = access::new_token();
     let prefix: String = token.chars().take(PREFIX).collect();
     let hash = access::hash(&token);

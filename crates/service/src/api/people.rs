@@ -46,11 +46,7 @@ async fn sign_in(
     let sign_in = body(sign_in)?;
     origin.check()?;
     let (me, token) = if sign_in.token.is_empty() {
-        signing::by_password(app, &record, sign_in.name.trim(), &sign_in.password).await?;
-        let name = sign_in.name.trim().to_owned();
-        let kept = app.store.password_of(&name).await?.and_then(|(role, _)| Role::of(&role));
-        let role = kept.ok_or_else(|| Refused::not_found("the account was removed meanwhile"))?;
-        (Me { name, role, account: true, suites: Vec::new() }, None)
+        (signing::by_password(app, &record, sign_in.name.trim(), &sign_in.password).await?, None)
     } else {
         let hash = access::hash(sign_in.token.trim());
         let me = access::who(app, &Shown::Token(hash.clone())).await;
