@@ -1,7 +1,9 @@
 #!/usr/bin/env python3
 """The trials of the stand-ins: python3 standins/trials.py"""
 
+import base64
 import email.message
+import hashlib
 import importlib.machinery
 import importlib.util
 import json
@@ -11,6 +13,7 @@ import threading
 import time
 import unittest
 import urllib.error
+import urllib.parse
 import urllib.request
 
 HERE = pathlib.Path(__file__).parent
@@ -212,6 +215,63 @@ class PostRoom(unittest.TestCase):
         with self.assertRaises(smtplib.SMTPServerDisconnected):
             self.send()
         self.assertEqual(len(self.call("GET", "/arrived")[1]), 3)
+
+
+class HarbourRegister(unittest.TestCase):
+    def setUp(self):
+        self.register = load("harbour-register")
+        self.server = self.register.serve(secret="s3cret", backs=["http://kesmo.example/signed-in"])
+        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        self.base = self.server.register.issuer
+
+    def tearDown(self):
+        self.server.shutdown()
+        self.server.server_close()
+
+    def authorize(self, verifier, **more):
+        asked = {"response_type": "code", "client_id": "kesmo", "redirect_uri": "http://kesmo.example/signed-in", "scope": "openid", "state": "st",
+                 "nonce": "no", "code_challenge": self.register.b64(hashlib.sha256(verifier).digest()), "code_challenge_method": "S256", "as": "ida", **more}
+        opener = urllib.request.build_opener(NoRedirect)
+        try:
+            return opener.open(f"{self.base}/authorize?{urllib.parse.urlencode(asked)}").status, {}
+        except urllib.error.HTTPError as answer:
+            _, _, query = answer.headers.get("Location", "").partition("?")
+            return answer.code, dict(urllib.parse.parse_qsl(query))
+
+    def token(self, code, verifier, secret="s3cret"):
+        form = {"grant_type": "authorization_code", "code": code, "redirect_uri": "http://kesmo.example/signed-in", "code_verifier": verifier}
+        basic = base64.b64encode(f"kesmo:{secret}".encode()).decode()
+        request = urllib.request.Request(f"{self.base}/token", urllib.parse.urlencode(form).encode(), {"authorization": f"Basic {basic}"})
+        try:
+            with urllib.request.urlopen(request) as answer:
+                return answer.status, json.loads(answer.read())
+        except urllib.error.HTTPError as refused:
+            return refused.code, json.loads(refused.read())
+
+    def test_a_code_is_good_once_and_with_its_verifier(self):
+        code = self.authorize(b"v" * 43)[1]["code"]
+        self.assertEqual(self.token(code, "v" * 43, "wrong")[0], 401)
+        self.assertEqual(self.token(code, "v" * 43)[0], 200)
+        self.assertEqual(self.token(code, "v" * 43)[1]["error"], "invalid_grant")
+        self.assertEqual(self.token(self.authorize(b"v" * 43)[1]["code"], "w" * 43)[0], 400)
+
+    def test_the_token_is_signed_and_tells_who_it_is(self):
+        told = self.token(self.authorize(b"v" * 43)[1]["code"], "v" * 43)[1]["id_token"]
+        head, claims, signature = (base64.urlsafe_b64decode(part + "==") for part in told.split("."))
+        self.assertEqual(json.loads(claims)["groups"], ["keepers", "crew"])
+        key = self.server.register.key
+        opened = pow(int.from_bytes(signature, "big"), 65537, key.n).to_bytes(256, "big")
+        self.assertTrue(opened.endswith(hashlib.sha256(told.rpartition(".")[0].encode()).digest()))
+        self.assertEqual(json.loads(head)["kid"], key.kid)
+
+    def test_nobody_is_led_elsewhere_and_what_is_missing_is_told(self):
+        self.assertEqual(self.authorize(b"v", redirect_uri="http://evil.example")[0], 400)
+        self.assertEqual(self.authorize(b"v", code_challenge_method="plain")[1]["error"], "invalid_request")
+
+
+class NoRedirect(urllib.request.HTTPRedirectHandler):
+    def redirect_request(self, *_):
+        return None
 
 
 if __name__ == "__main__":

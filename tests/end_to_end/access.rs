@@ -9,11 +9,11 @@ use crate::{
 
 /// Calls that need no token.
 const OPEN: &str = "GET /api/health, GET /api/ready, POST /api/session, DELETE /api/session, POST /webhook/{name}, GET /shared/{key}, \
-     POST /api/login, POST /api/password";
+     POST /api/login, POST /api/password, GET /api/provider, POST /api/provider/begin, POST /api/provider/end";
 
 /// Calls that only look, though they are sent as something else.
 const LOOKING: &str = "POST /api/briefs/check, POST /api/drafts, POST /api/schedules/preview, POST /api/suites/{suite}/tests, \
-    POST /api/suites/{suite}/forecast, POST /api/webhooks/{name}/try, PUT /api/me/password, DELETE /api/sessions/{id}";
+    POST /api/suites/{suite}/forecast, POST /api/webhooks/{name}/try, PUT /api/me/password, DELETE /api/sessions/{id}, POST /api/me/tokens";
 
 /// Calls of those who start, stop and change what starts runs.
 const OPERATING: &str = "POST /api/briefs, DELETE /api/briefs/{name}, HEAD /api/bundles/{digest}, PUT /api/bundles/{digest}, \
@@ -341,7 +341,15 @@ fn a_token_for_some_suites_does_nothing_that_is_about_others() {
     let bearer = format!("Bearer {}", quay.token());
     let (_, document, _) = call(&quay, "GET", "/api/openapi.json", &[("Authorization", &bearer)], b"");
     let document: serde_json::Value = serde_json::from_str(&document).expect("the document");
-    let open = ["/api/me", "/api/report-schema", "/api/suites", "/api/health", "/api/ready", "/api/blobs/{digest}"];
+    let open = [
+        "/api/me",
+        "/api/provider",
+        "/api/report-schema",
+        "/api/suites",
+        "/api/health",
+        "/api/ready",
+        "/api/blobs/{digest}",
+    ];
     let limited = format!("Bearer {token}");
     let mut tried = 0;
     for (path, item) in document["paths"].as_object().expect("paths") {
@@ -359,4 +367,33 @@ fn a_token_for_some_suites_does_nothing_that_is_about_others() {
         call(&quay, "POST", "/api/session", &[("Content-Type", "application/json")], body.as_bytes());
     assert_eq!(status, 403, "{said}");
     assert_says(&said, &["for some suites only, and the console shows all"]);
+}
+
+#[test]
+fn a_workers_token_may_be_for_some_pools_only() {
+    let quay = shared();
+    let add = |words: &[&str]| quay.kesmo(&[&["token", "add"], words].concat());
+    assert_says(&all_said(&add(&["deck", "--role", "reader", "--pool", "deck-*"])), &["--pool limits workers"]);
+    assert_says(&all_said(&add(&["deck", "--role", "worker", "--pool", "deck-["])), &["--pool \"deck-[\""]);
+    let made = add(&["deck", "--role", "worker", "--pool", "deck-*", "--pool", "mast"]);
+    let file = quay.path("deck-token");
+    std::fs::write(&file, text(&made.stdout).trim()).expect("it is kept");
+    assert_says(&all_said(&quay.kesmo(&["token", "list"])), &["deck", "pools deck-*, mast"]);
+    let worker = |pool: &str| {
+        let home = quay.path("deck-home");
+        let mut command = quay.command(&["worker", "--name", "deck-hand", "--pool", pool, "--slots", "1"]);
+        command.arg("--home").arg(home).arg("--token-file").arg(&file).env_remove("KESMO_TOKEN");
+        command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped());
+        command
+    };
+    for pool in ["default", "deck", "mast-2"] {
+        let said = all_said(&worker(pool).output().expect("it runs"));
+        let why =
+            format!("the token deck is for workers of deck-*, mast alone, and this worker comes to the pool {pool}");
+        assert_says(&said, &[&why]);
+    }
+    let taken = crate::quay::Process(crate::quay::spawn(worker("deck-2")));
+    crate::quay::until("it is taken", || text(&quay.kesmo(&["workers"]).stdout).contains("deck-hand").then_some(()));
+    drop(taken);
+    assert!(quay.kesmo(&["token", "remove", "deck"]).status.success());
 }

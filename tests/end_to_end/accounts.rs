@@ -61,7 +61,10 @@ fn an_account_is_made_signed_in_given_another_role_and_removed() {
     assert_says(&all_said(&quay.kesmo(&["account", "list"])), &["There is no account yet"]);
     // A link is good until a password is chosen by it that may be, and then no more.
     let link = text(&quay.kesmo(&["account", "add", "ada", "--role", "operator"]).stdout).trim().to_owned();
-    assert_says(&all_said(&quay.kesmo(&["account", "list"])), &["ada", "operator", "to be chosen until", "never"]);
+    assert_says(
+        &all_said(&quay.kesmo(&["account", "list"])),
+        &["ada", "operator", "a password that is to be chosen until", "never"],
+    );
     assert_eq!(log_in(&quay, "ada", GOOD).0, 401, "no password is chosen");
     for (password, why) in
         [("short", "at least 10 letters"), ("password1234", "tried first"), ("adaadaadaada", "tried first")]
@@ -216,7 +219,7 @@ async fn the_console_signs_people_in_and_admins_keep_their_accounts() {
         .await;
     admin.types("account-name", "ada").await;
     admin.click("//button[text()='Make an account']").await;
-    admin.shows(&["chooses the password of ada", "to be chosen until"]).await;
+    admin.shows(&["chooses the password of ada", "that is to be chosen until"]).await;
     let shown = admin.client.find(Locator::Css("pre[aria-label='Link']")).await.expect("the link");
     let link = shown.text().await.expect("its text");
     let page = browser(1280, 900).await;
@@ -244,7 +247,7 @@ async fn the_console_signs_people_in_and_admins_keep_their_accounts() {
     page.shows(&["Signed in as ada, operator", "this one", "127.0.0.1"]).await;
     // The admin sees the browser, gives another role, and ends the session.
     admin.client.refresh().await.expect("it is loaded again");
-    admin.shows(&["chosen"]).await;
+    admin.shows(&["by a password"]).await;
     admin.click("//label[text()='those of everybody']").await;
     admin.shows(&["first-admin (token)", "ada"]).await;
     admin.click("//select[@aria-label='Role of ada']/option[text()='reader']").await;

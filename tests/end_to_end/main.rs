@@ -19,6 +19,7 @@ mod once;
 mod packaging;
 mod planning;
 mod pools;
+mod provider;
 mod quay;
 mod reach;
 mod readers;

@@ -38,6 +38,24 @@ export function useSignOut() {
   });
 }
 
+/** The name of the provider at which people sign in, besides here. */
+export const useProvider = () => useQuery({ queryKey: ["provider"], queryFn: ({ signal }) => call<components["schemas"]["SignInAt"]>("/api/provider", { signal }), staleTime: Infinity });
+/** Goes to the provider; it leads back to /signed-in. */
+export const useGoToProvider = () =>
+  useMutation({
+    mutationFn: () => call<{ address: string }>("/api/provider/begin", { method: "POST", body: {} }),
+    onSuccess: ({ address }) => location.assign(address),
+  });
+export type CameBack = components["schemas"]["CameBack"];
+export function useComeBack() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Partial<CameBack>) => call<Me>("/api/provider/end", { method: "POST", body }),
+    onSuccess: (me) => queries.setQueryData(["me"], me),
+  });
+}
+export const useAddOwnToken = () => useChange("tokens", (body: { place: string }) => call<components["schemas"]["Token"]>("/api/me/tokens", { method: "POST", body }));
+
 export type SignIn = { token: string } | { name: string; password: string };
 
 export function useSignIn() {

@@ -5,9 +5,11 @@ import { type FormEvent, type ReactNode, useEffect, useState } from "react";
 import { Button, Form } from "react-bootstrap";
 
 import { useQueryClient } from "@tanstack/react-query";
+import { useNavigate } from "react-router";
 
 import { Refused, useMe, whenSessionEnds } from "../data/api";
-import { useChoosePassword, useSignIn } from "../data/people";
+import { plain } from "../parts/words";
+import { useChoosePassword, useComeBack, useGoToProvider, useProvider, useSignIn } from "../data/people";
 
 export function Access({ children }: { children: ReactNode }) {
   const me = useMe();
@@ -20,6 +22,9 @@ export function Access({ children }: { children: ReactNode }) {
   const { mutate } = signIn;
   const queries = useQueryClient();
   const [ended, setEnded] = useState(false);
+  const navigate = useNavigate();
+  const back = useComeBack();
+  const { mutate: comeBack } = back;
   useEffect(
     () =>
       whenSessionEnds(() => {
@@ -31,6 +36,15 @@ export function Access({ children }: { children: ReactNode }) {
   useEffect(() => {
     // What stands behind the # never reaches a server's log; it is taken out of the address at once.
     const take = () => {
+      if (location.pathname === "/signed-in") {
+        const brought = new URLSearchParams(location.search);
+        const [state, code, error] = ["state", "code", "error"].map((key) => brought.get(key) ?? "");
+        const error_description = brought.get("error_description") ?? "";
+        // A code is good once: nobody is to find it in the history.
+        void navigate(where.take(), { replace: true });
+        if (state || code || error) comeBack({ state, code, error, error_description });
+        return;
+      }
       const behind = new URLSearchParams(location.hash.slice(1));
       const [linked, chosen] = [behind.get("token"), location.pathname === "/password" ? behind.get("key") : null];
       if (!linked && !chosen) return;
@@ -42,11 +56,11 @@ export function Access({ children }: { children: ReactNode }) {
     // A link may be followed on a page that is open already.
     addEventListener("hashchange", take);
     return () => removeEventListener("hashchange", take);
-  }, [mutate]);
+  }, [mutate, comeBack, navigate]);
 
   if (key) return <Choose linked={key} />;
   if (me.data) return children;
-  if (me.isPending || signIn.isPending) return <p className="empty-page loading">Signing in …</p>;
+  if (me.isPending || signIn.isPending || back.isPending) return <p className="empty-page loading">Signing in …</p>;
   const unreachable = me.error instanceof Refused && me.error.status !== 401 && me.error.status !== 403;
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -57,6 +71,7 @@ export function Access({ children }: { children: ReactNode }) {
       <h1>Kesmo</h1>
       {unreachable ? <p role="alert">{me.error?.message}</p> : null}
       {ended && !unreachable ? <p role="alert">Your session has ended. Sign in again to go on where you were.</p> : null}
+      <AtProvider said={back.error?.message} />
       <Form onSubmit={submit}>
         {byToken ? (
           <>
@@ -91,6 +106,45 @@ export function Access({ children }: { children: ReactNode }) {
         </Button>
       </Form>
     </main>
+  );
+}
+
+/** Where one was before signing in, kept in this tab while a provider is asked. */
+const where = {
+  keep: () => sessionStorage.setItem("kesmo-where", location.pathname + location.search),
+  take: () => {
+    const kept = sessionStorage.getItem("kesmo-where") ?? "/";
+    sessionStorage.removeItem("kesmo-where");
+    // Only ever a page of this console.
+    return kept.startsWith("/") && !kept.startsWith("//") ? kept : "/";
+  },
+};
+
+/** Signs in at the provider, where there is one. */
+function AtProvider({ said }: { said: string | undefined }) {
+  const provider = useProvider().data?.provider;
+  const go = useGoToProvider();
+  if (!provider) return null;
+  const why = go.error?.message ?? said;
+  return (
+    <>
+      <Button
+        className="mb-2 d-block"
+        disabled={go.isPending || go.isSuccess}
+        onClick={() => {
+          where.keep();
+          go.mutate();
+        }}
+      >
+        Sign in with {plain(provider)}
+      </Button>
+      {why ? (
+        <p role="alert" className="tone-failed">
+          ◆ {plain(why)}
+        </p>
+      ) : null}
+      <p className="or">or</p>
+    </>
   );
 }
 

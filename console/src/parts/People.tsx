@@ -4,7 +4,7 @@ import { type FormEvent, useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
 
 import { useMe } from "../data/api";
-import { type PasswordLink, type Role, useAccounts, useAddAccount, useChangeAccount, useChangePassword, useEndSession, useLinkAccount, useRemoveAccount, useSessions, useSignOut } from "../data/people";
+import { type PasswordLink, type Role, useAccounts, useAddAccount, useAddOwnToken, useChangeAccount, useChangePassword, useEndSession, useLinkAccount, useRemoveAccount, useSessions, useSignOut } from "../data/people";
 import { Copy } from "./Copy";
 import { Alarm } from "./Frame";
 import { DetailPage } from "./Pages";
@@ -28,16 +28,50 @@ export function You() {
         <Button size="sm" variant="outline-primary" onClick={() => out.mutate()} disabled={out.isPending}>
           Sign out
         </Button>
-        {me.account ? (
+        {me.account && !me.provided ? (
           <Button size="sm" variant="outline-primary" aria-expanded={changing} onClick={() => setChanging(!changing)}>
             {changing ? "Close" : "Change the password"}
           </Button>
         ) : null}
       </div>
       <Alarm said={out.error?.message} />
+      {me.account ? <OwnToken /> : null}
       {changing ? <OwnPassword onDone={() => setChanging(false)} /> : null}
       <Sessions />
     </section>
+  );
+}
+
+/** Makes a token of one's own, for the command line. */
+function OwnToken() {
+  const add = useAddOwnToken();
+  const [place, setPlace] = useState("laptop");
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    add.mutate({ place });
+  };
+  const made = add.data;
+  return (
+    <>
+      <Form onSubmit={submit} className="in-a-row" aria-label="A token of your own">
+        <Form.Control size="sm" required className="name" id="token-place" aria-label="Where it is used" value={place} onChange={(e) => setPlace(e.target.value)} />
+        <Button size="sm" type="submit" variant="outline-primary" className="text-nowrap" disabled={add.isPending}>
+          Make a token of your own
+        </Button>
+      </Form>
+      <p className="under">For the command line on your machine. It has your role, whatever that is then, and ends after 90 days.</p>
+      <Alarm said={add.error?.message} />
+      {made?.token ? (
+        <div className="secret" role="status">
+          <p>
+            The token <span className="name">{made.name}</span>, shown this once: <code>kesmo login {location.origin}</code> asks for it. <Copy text={made.token} />
+          </p>
+          <pre className="command" tabIndex={0} aria-label="Token">
+            {made.token}
+          </pre>
+        </div>
+      ) : null}
+    </>
   );
 }
 
@@ -131,6 +165,14 @@ function Sessions() {
   );
 }
 
+function SignsInAt({ issuer, last }: { issuer: string; last?: string | null | undefined }) {
+  return (
+    <>
+      at {plain(issuer)}, {last ? <>last <When at={last} /></> : "and may come in no more"}
+    </>
+  );
+}
+
 /** The accounts of people, for admins. */
 export function Accounts() {
   const accounts = useAccounts();
@@ -190,7 +232,7 @@ export function Accounts() {
                 <tr>
                   <th>Account</th>
                   <th>Role</th>
-                  <th>Password</th>
+                  <th>Signs in</th>
                   <th className="number">Browsers</th>
                   <th className="number">Tokens</th>
                   <th>Last seen</th>
@@ -205,15 +247,15 @@ export function Accounts() {
                   return (
                     <tr key={a.name}>
                       <td className="name">{a.name}</td>
-                      <td>{roles(a.role, (to) => change.mutate({ name: a.name, role: to }), `Role of ${a.name}`, oneself || change.isPending)}</td>
-                      <td>{a.chosen ? "chosen" : a.link_until ? <>to be chosen until <When at={a.link_until} /></> : "none"}</td>
+                      <td>{a.issuer ? a.role : roles(a.role, (to) => change.mutate({ name: a.name, role: to }), `Role of ${a.name}`, oneself || change.isPending)}</td>
+                      <td>{a.issuer ? <SignsInAt issuer={a.issuer} last={a.confirmed_at} /> : a.chosen ? "by a password" : a.link_until ? <>by a password that is to be chosen until <When at={a.link_until} /></> : "not yet"}</td>
                       <td className="number">{a.sessions}</td>
                       <td className="number">{a.tokens}</td>
                       <td>{a.seen_at ? <When at={a.seen_at} /> : "never"}</td>
                       <td className="text-nowrap">
-                        <Button size="sm" variant="link" disabled={link.isPending} onClick={() => link.mutate(a.name, { onSuccess: setMade })} aria-label={`A link for ${a.name}`}>
+                        {a.issuer ? null : <Button size="sm" variant="link" disabled={link.isPending} onClick={() => link.mutate(a.name, { onSuccess: setMade })} aria-label={`A link for ${a.name}`}>
                           Link for a password
-                        </Button>
+                        </Button>}
                         {oneself ? null : (
                           <Button size="sm" variant="link" className="text-danger" disabled={remove.isPending} onClick={() => remove.mutate(a.name)} aria-label={`Remove ${a.name}`}>
                             Remove

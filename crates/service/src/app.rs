@@ -9,8 +9,8 @@ use kesmo_store::Store;
 use tokio::sync::Semaphore;
 
 use crate::{
-    deliveries::Deliveries, known::Known, notices::sending::Sender, past::PastCache, rates::Rates, reaching::Reaches,
-    scheduler::clock::Clock, watched::Watched,
+    access::provider::Provider, deliveries::Deliveries, known::Known, notices::sending::Sender, past::PastCache,
+    rates::Rates, reaching::Reaches, scheduler::clock::Clock, watched::Watched,
 };
 
 /// What every call can reach.
@@ -39,6 +39,8 @@ pub struct App {
     pub address: Arc<OnceLock<String>>,
     /// What is counted for whoever watches from outside.
     pub watched: Watched,
+    /// Where people sign in besides here.
+    pub provider: Option<Arc<Provider>>,
     /// Sends notices.
     pub sender: Arc<Sender>,
     /// Turns for what takes a thread and memory: reading bundles through, and forecasts.

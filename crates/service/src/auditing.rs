@@ -41,6 +41,8 @@ const WORDS: &[(&str, &str)] = &[
     ("POST /api/password", "password chosen"),
     ("PUT /api/me/password", "password changed"),
     ("POST /api/login", "login"),
+    ("POST /api/provider/end", "sign in"),
+    ("POST /api/me/tokens", "login"),
     ("DELETE /api/sessions/<id>", "session end"),
     ("POST /api/tokens", "token add"),
     ("DELETE /api/tokens/<name>", "token remove"),
@@ -207,7 +209,8 @@ mod tests {
 
     #[test]
     fn every_call_that_changes_something_has_a_word_and_those_that_look_have_none() {
-        const LOOKING: [&str; 7] = [
+        const LOOKING: [&str; 8] = [
+            "POST /api/provider/begin",
             "POST /api/briefs/check",
             "POST /api/drafts",
             "POST /api/schedules/preview",

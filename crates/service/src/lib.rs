@@ -43,6 +43,7 @@ use tokio::{
     task::JoinHandle,
 };
 
+pub use access::provider::ProviderConfig;
 pub use app::App;
 use deliveries::Deliveries;
 pub use error::Error;
@@ -75,6 +76,8 @@ pub struct Config {
     pub secret_keys: Option<KeySource>,
     /// The mail server that notices are handed to.
     pub mail: Option<MailConfig>,
+    /// Where people sign in besides here.
+    pub provider: Option<ProviderConfig>,
     /// A file of authorities that are trusted, beside the machine's own, where notices are sent.
     pub ca: Option<PathBuf>,
 }
@@ -161,6 +164,9 @@ pub async fn check(config: &Config) -> Vec<String> {
     if let Some(keys) = &config.secret_keys {
         problems.extend(Vault::open(keys.clone()).err().map(|why| format!("secrets cannot be sealed: {why}")));
     }
+    problems.extend(
+        config.provider.clone().and_then(|one| access::provider::Provider::new(one).err()).map(|e| e.to_string()),
+    );
     problems.extend(notices::Sender::new(config.mail.as_ref(), config.ca.as_deref()).err().map(|e| e.to_string()));
     for folder in config.git_folders.iter().filter(|folder| !folder.is_dir()) {
         problems.push(format!("--git-folder {}: there is no such folder", folder.display()));
@@ -305,6 +311,7 @@ async fn serve_with(
     started: impl FnOnce(Started) + Send + Sync + 'static,
 ) -> Result<(), Error> {
     let sender = Arc::new(notices::Sender::new(config.mail.as_ref(), config.ca.as_deref())?);
+    let provider = config.provider.clone().map(access::provider::Provider::new).transpose()?.map(Arc::new);
     let url = config.database.clone().or_else(|| postgres.map(Postgres::url)).unwrap_or_default();
     let keys = match &config.secret_keys {
         Some(keys) => keys.clone(),
@@ -315,7 +322,7 @@ async fn serve_with(
     if let Some(postgres) = postgres {
         tokio::spawn(postgres.clone().keep_up());
     }
-    let admin_token = access::first_token(&store, data).await?;
+    let admin_token = access::first_token(&store, data, provider.is_some()).await?;
     let admin_token_file = data.join("admin-token");
     let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
     let git = Git::new(data.join("git"), blobs.clone(), config.git_folders.clone());
@@ -355,6 +362,7 @@ async fn serve_with(
         address: Arc::clone(&address),
         watched: watched.clone(),
         sender: Arc::clone(&sender),
+        provider,
         unpacking,
         thinking,
         hashing: Arc::new(Semaphore::new(HASHING)),

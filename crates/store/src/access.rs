@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use diesel::{
     ExpressionMethods, Insertable, OptionalExtension, QueryDsl, Queryable, QueryableByName, Selectable,
     SelectableHelper,
-    sql_types::{Array, Binary, Nullable, Text},
+    sql_types::{Array, Binary, Bool, Nullable, Text},
 };
 use diesel_async::RunQueryDsl;
 
@@ -35,6 +35,8 @@ pub struct TokenRow {
     pub account: Option<String>,
     /// Globs of the suites that it is for; none: all.
     pub suites: Vec<String>,
+    /// Globs of the pools that a worker may come to with it; none: all.
+    pub pools: Vec<String>,
 }
 
 /// A token to keep.
@@ -49,6 +51,7 @@ pub struct NewToken<'a> {
     /// The account that it is of.
     pub account: Option<&'a str>,
     pub suites: Vec<String>,
+    pub pools: Vec<String>,
 }
 
 /// Whom a token or a session speaks for.
@@ -67,7 +70,16 @@ pub struct Speaker {
     /// Globs of the suites that it is for; none: all.
     #[diesel(sql_type = Array<Text>)]
     pub suites: Vec<String>,
+    /// Globs of the pools that a worker may come to with it; none: all.
+    #[diesel(sql_type = Array<Text>)]
+    pub pools: Vec<String>,
+    /// It is an account whose people sign in at a provider.
+    #[diesel(sql_type = Bool)]
+    pub provided: bool,
 }
+
+/// What holds of an account `a` that is good: one whose people sign in at a provider is good for a while after that.
+const GOOD: &str = "(a.name is null or a.issuer is null or a.confirmed_at > now() - interval '30 days')";
 
 impl Store {
     /// Keeps a new token; false if the name is taken.
@@ -93,6 +105,7 @@ impl Store {
             prefix: new.prefix.to_owned(),
             account: new.account.map(str::to_owned),
             suites: new.suites.clone(),
+            pools: new.pools.clone(),
         };
         let mut c = self.connection().await?;
         let added = diesel::insert_into(tokens::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
@@ -114,10 +127,11 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn speaker_of_token(&self, hash: &[u8]) -> Result<Option<Speaker>, Error> {
         let mut c = self.connection().await?;
-        let found: Option<Speaker> = diesel::sql_query(
-            "select coalesce(t.account, t.name) as name, coalesce(a.role, t.role) as role, t.account, t.name as token, t.suites \
-             from tokens t left join accounts a on a.name = t.account where t.hash = $1 and (t.until is null or t.until > now())",
-        )
+        let found: Option<Speaker> = diesel::sql_query(format!(
+            "select coalesce(t.account, t.name) as name, coalesce(a.role, t.role) as role, t.account, t.name as token, t.suites, t.pools, \
+             a.issuer is not null as provided \
+             from tokens t left join accounts a on a.name = t.account where t.hash = $1 and (t.until is null or t.until > now()) and {GOOD}"
+        ))
         .bind::<Binary, _>(hash)
         .get_result(&mut c)
         .await
@@ -133,6 +147,8 @@ impl Store {
             account: None,
             token: None,
             suites: Vec::new(),
+            pools: Vec::new(),
+            provided: false,
         }))
     }
 
@@ -142,11 +158,12 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn speaker_of_session(&self, hash: &[u8]) -> Result<Option<Speaker>, Error> {
         let mut c = self.connection().await?;
-        Ok(diesel::sql_query(
-            "select coalesce(a.name, t.name) as name, coalesce(a.role, t.role) as role, a.name as account, t.name as token, coalesce(t.suites, '{}') as suites from sessions s \
+        Ok(diesel::sql_query(format!(
+            "select coalesce(a.name, t.name) as name, coalesce(a.role, t.role) as role, a.name as account, t.name as token, coalesce(t.suites, '{{}}') as suites, \
+             coalesce(t.pools, '{{}}') as pools, a.issuer is not null as provided from sessions s \
              left join tokens t on t.name = s.token left join accounts a on a.name = coalesce(s.account, t.account) \
-             where s.hash = $1 and s.until > now() and (s.token is null or t.until is null or t.until > now())",
-        )
+             where s.hash = $1 and s.until > now() and (s.token is null or t.until is null or t.until > now()) and {GOOD}"
+        ))
         .bind::<Binary, _>(hash)
         .get_result(&mut c)
         .await

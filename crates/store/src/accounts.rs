@@ -19,6 +19,12 @@ pub struct AccountRow {
     pub name: String,
     #[diesel(sql_type = Text)]
     pub role: String,
+    /// Where its people sign in, if that is elsewhere (OpenID Connect).
+    #[diesel(sql_type = Nullable<Text>)]
+    pub issuer: Option<String>,
+    /// When it was last said there that they may come in.
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub confirmed_at: Option<DateTime<Utc>>,
     /// A password was chosen.
     #[diesel(sql_type = Bool)]
     pub chosen: bool,
@@ -130,7 +136,7 @@ impl Store {
     pub async fn accounts(&self) -> Result<Vec<AccountRow>, Error> {
         let mut c = self.connection().await?;
         Ok(diesel::sql_query(
-            "select a.name, a.role, a.password is not null as chosen, a.made_by, a.made_at, a.seen_at, \
+            "select a.name, a.role, a.issuer, a.confirmed_at, a.password is not null as chosen, a.made_by, a.made_at, a.seen_at, \
              (select max(l.until) from password_links l where l.account = a.name and l.until > now()) as link_until, \
              (select count(*) from sessions s where s.account = a.name and s.until > now()) as sessions, \
              (select count(*) from tokens t where t.account = a.name) as tokens from accounts a order by a.name",
@@ -158,6 +164,73 @@ impl Store {
         let found: Option<(String, Option<String>)> =
             accounts::table.find(name).select((accounts::role, accounts::password)).first(&mut c).await.optional()?;
         Ok(found.and_then(|(role, password)| Some((role, password?))))
+    }
+
+    /// The account of somebody who signed in at a provider, with the role that was told there: found by `subject`, whatever it is called
+    /// there by now, or made. A new one is called `name`, or `name-2` where that is taken; none if many of those are.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn come_in(&self, issuer: &str, subject: &str, name: &str, role: &str) -> Result<Option<String>, Error> {
+        let mut c = self.connection().await?;
+        for number in 1..1000 {
+            let found: Option<Name> = diesel::sql_query(
+                "update accounts set role = $3, confirmed_at = now() where issuer = $1 and subject = $2 returning name",
+            )
+            .bind::<Text, _>(issuer)
+            .bind::<Text, _>(subject)
+            .bind::<Text, _>(role)
+            .get_result(&mut c)
+            .await
+            .optional()?;
+            if let Some(Name { name }) = found {
+                return Ok(Some(name));
+            }
+            let name = if number == 1 { name.to_owned() } else { format!("{name}-{number}") };
+            // Of two browsers at once one makes it, and the other finds it the next time around.
+            let added = diesel::sql_query(
+                "insert into accounts (name, role, made_by, issuer, subject, confirmed_at) select $4, $3, $1, $1, $2, now() \
+                 where not exists (select from tokens where name = $4) on conflict do nothing",
+            )
+            .bind::<Text, _>(issuer)
+            .bind::<Text, _>(subject)
+            .bind::<Text, _>(role)
+            .bind::<Text, _>(&name);
+            if added.execute(&mut c).await? == 1 {
+                return Ok(Some(name));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Somebody who signed in at a provider may come in no more: tells whose account it was, which is signed out, and whose tokens are refused
+    /// until they may again.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn stay_out(&self, issuer: &str, subject: &str) -> Result<Option<String>, Error> {
+        let mut c = self.connection().await?;
+        let found: Option<Name> = diesel::sql_query(
+            "with out as (update accounts set confirmed_at = null where issuer = $1 and subject = $2 returning name), \
+             over as (delete from sessions s using out where s.account = out.name) select name from out",
+        )
+        .bind::<Text, _>(issuer)
+        .bind::<Text, _>(subject)
+        .get_result(&mut c)
+        .await
+        .optional()?;
+        Ok(found.map(|found| found.name))
+    }
+
+    /// Where the people of an account sign in, if that is elsewhere; none too if there is no such account.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn issuer_of(&self, name: &str) -> Result<Option<String>, Error> {
+        let mut c = self.connection().await?;
+        let found: Option<Option<String>> =
+            accounts::table.find(name).select(accounts::issuer).first(&mut c).await.optional()?;
+        Ok(found.flatten())
     }
 
     /// Gives an account another role; false if there is none of that name.

@@ -176,6 +176,12 @@ impl Store {
         connected.map(drop).map_err(|e| Error::Away(e.to_string()))
     }
 
+    /// What seals and opens values, where this store was given keys.
+    #[must_use]
+    pub fn vault(&self) -> Option<&vault::Vault> {
+        self.vault.as_ref()
+    }
+
     /// The same store, which seals secrets with these keys.
     #[must_use]
     pub fn with_vault(self, vault: vault::Vault) -> Self {

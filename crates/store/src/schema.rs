@@ -4,12 +4,13 @@ diesel::table! {
     tokens (name) {
         name -> Text, hash -> Binary, role -> Text, created_at -> Timestamptz, last_used_at -> Nullable<Timestamptz>,
         until -> Nullable<Timestamptz>, prefix -> Text, account -> Nullable<Text>,
-        suites -> Array<Text>,
+        suites -> Array<Text>, pools -> Array<Text>,
     }
 }
 diesel::table! {
     accounts (name) {
         name -> Text, role -> Text, password -> Nullable<Text>, made_by -> Text, made_at -> Timestamptz, seen_at -> Nullable<Timestamptz>,
+        issuer -> Nullable<Text>, subject -> Nullable<Text>, confirmed_at -> Nullable<Timestamptz>,
     }
 }
 diesel::table! {

@@ -87,7 +87,7 @@ pub struct Kesmo {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Run the service; with no database address it keeps a PostgreSQL of its own
-    Serve(Serve),
+    Serve(Box<Serve>),
     /// Copy all that a service keeps into a folder; it may go on meanwhile
     Backup(Backup),
     /// Fill a new service's place from such a copy

@@ -39,6 +39,9 @@ pub struct NewToken {
     /// Only for these suites; a glob (repeatable). What is about others, or about all, is refused
     #[arg(long, value_name = "SUITE")]
     pub suite: Vec<String>,
+    /// Of a worker: only for these pools; a glob (repeatable)
+    #[arg(long, value_name = "POOL")]
+    pub pool: Vec<String>,
 }
 
 #[derive(Debug, Args)]

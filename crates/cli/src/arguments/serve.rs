@@ -6,9 +6,9 @@ use std::{
     time::Duration,
 };
 
-use super::values::duration;
+use super::values::{duration, group_role};
 use clap::Args;
-use kesmo_wire::DEFAULT_PORT;
+use kesmo_wire::{DEFAULT_PORT, api::Role};
 
 #[derive(Debug, Args)]
 pub struct Serve {
@@ -66,6 +66,30 @@ pub struct Serve {
     /// A file that holds the password of the mail server's user
     #[arg(long, value_name = "FILE", requires = "mail_server")]
     pub mail_password_file: Option<PathBuf>,
+    /// Let people sign in at a provider (OpenID Connect): its issuer, an https address
+    #[arg(long, value_name = "URL", requires = "oidc_client", requires = "oidc_role")]
+    pub oidc_issuer: Option<String>,
+    /// What this service is called at the provider, which is to send browsers back to ADDRESS/signed-in
+    #[arg(long, value_name = "ID", requires = "oidc_issuer")]
+    pub oidc_client: Option<String>,
+    /// A file that holds the secret that goes with it [else: none, where the provider knows a public client]
+    #[arg(long, value_name = "FILE", requires = "oidc_issuer")]
+    pub oidc_secret_file: Option<PathBuf>,
+    /// Which group of the provider gives which role, `*` for whoever can sign in there (repeatable); the highest counts
+    #[arg(long, value_name = "GROUP=ROLE", requires = "oidc_issuer", value_parser = group_role)]
+    pub oidc_role: Vec<(String, Role)>,
+    /// The claim that holds a person's groups; one within another is written with dots
+    #[arg(long, value_name = "CLAIM", default_value = "groups", requires = "oidc_issuer")]
+    pub oidc_groups: String,
+    /// What is asked for, beside openid
+    #[arg(long, value_name = "SCOPES", default_value = "profile email groups", requires = "oidc_issuer")]
+    pub oidc_scopes: String,
+    /// What the provider is called on the sign-in page
+    #[arg(long, value_name = "NAME", default_value = "your organisation", requires = "oidc_issuer")]
+    pub oidc_name: String,
+    /// A file of certificate authorities (PEM) to trust, beside the machine's own, where the provider is asked
+    #[arg(long, value_name = "FILE", requires = "oidc_issuer")]
+    pub oidc_ca: Option<PathBuf>,
     /// A file of certificate authorities (PEM) to trust, beside the machine's own, where notices are sent
     #[arg(long, value_name = "FILE")]
     pub notice_ca: Option<PathBuf>,

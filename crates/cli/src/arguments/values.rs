@@ -4,9 +4,11 @@ use std::{collections::BTreeMap, time::Duration};
 
 use kesmo_core::{
     calendar::schedule::{IfBusy, IfMissed},
+    name::did_you_mean,
     plan::{Priority, brief::ThenIf},
     time::{Bytes, Span},
 };
+use kesmo_wire::api::Role;
 
 pub(super) fn pair(text: &str) -> Result<(String, String), String> {
     match text.split_once('=') {
@@ -22,6 +24,21 @@ pub(super) fn integer<T: std::str::FromStr + std::fmt::Display>(text: &str) -> R
         let number = !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit());
         if number { "it is out of bounds".to_owned() } else { "it is not an integer, like 3".to_owned() }
     })
+}
+
+/// Which group of a provider gives which role: `keepers=admin`.
+pub(super) fn group_role(text: &str) -> Result<(String, Role), String> {
+    // A group's name may hold anything, a role's does not.
+    let (group, role) = text.rsplit_once('=').ok_or_else(|| "write it as GROUP=ROLE".to_owned())?;
+    if group.trim().is_empty() {
+        return Err("write it as GROUP=ROLE".into());
+    }
+    let people = Role::of(role.trim()).filter(|role| *role != Role::Worker);
+    let role = people.ok_or_else(|| {
+        let hint = did_you_mean(role, ["reader", "operator", "admin"]);
+        format!("{role:?} is not a valid role of a person{hint}; use reader, operator or admin")
+    })?;
+    Ok((group.trim().to_owned(), role))
 }
 
 pub(super) fn priority(text: &str) -> Result<Priority, String> {

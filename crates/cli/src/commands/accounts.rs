@@ -73,15 +73,22 @@ async fn list(context: &Context) -> Result<(), Failure> {
     }
     let row = |of: &Of| {
         let password = match (of.chosen, of.link_until) {
-            (true, None) => "chosen".to_owned(),
-            (true, Some(until)) => format!("chosen; a link to choose another is good until {}", view::moment(until)),
-            (false, Some(until)) => format!("to be chosen until {}", view::moment(until)),
-            (false, None) => format!("none: kesmo account reset {}", of.name),
+            _ if of.issuer.is_some() => {
+                let issuer = plain(of.issuer.as_deref().unwrap_or_default());
+                let last = of.confirmed_at.map(|at| format!("last {}", view::moment(at)));
+                format!("signs in at {issuer}, {}", last.unwrap_or_else(|| "and may come in no more".into()))
+            }
+            (true, None) => "by its password".to_owned(),
+            (true, Some(until)) => {
+                format!("by its password; a link to choose another is good until {}", view::moment(until))
+            }
+            (false, Some(until)) => format!("by a password that is to be chosen until {}", view::moment(until)),
+            (false, None) => format!("not yet: kesmo account reset {}", of.name),
         };
         let seen = of.seen_at.map_or_else(|| "never".to_owned(), view::moment);
         vec![of.name.clone(), of.role.word().to_owned(), password, of.sessions.to_string(), of.tokens.to_string(), seen]
     };
-    let heads = ["account", "role", "password", "browsers", "tokens", "last seen"];
+    let heads = ["account", "role", "signs in", "browsers", "tokens", "last seen"];
     print!("{}", view::table(&heads, all.iter().map(row).collect()));
     Ok(())
 }

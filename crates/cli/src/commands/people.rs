@@ -137,7 +137,13 @@ pub async fn token(command: &Command, context: &Context) -> Result<(), Failure> 
                 .client
                 .post(
                     "/api/tokens",
-                    &NewToken { name: new.name.clone(), role, until: new.until.clone(), suites: new.suite.clone() },
+                    &NewToken {
+                        name: new.name.clone(),
+                        role,
+                        until: new.until.clone(),
+                        suites: new.suite.clone(),
+                        pools: new.pool.clone(),
+                    },
                 )
                 .await?;
             if context.json {
@@ -157,11 +163,15 @@ pub async fn token(command: &Command, context: &Context) -> Result<(), Failure> 
                 let until = t.until.map_or_else(|| "it is removed".to_owned(), view::moment);
                 let begins = if t.prefix.is_empty() { String::new() } else { format!("{}…", t.prefix) };
                 let of = t.account.as_ref().map(|account| format!(" (of {account})")).unwrap_or_default();
-                let suites = if t.suites.is_empty() { "all".to_owned() } else { plain(&t.suites.join(", ")) };
+                let only = match (t.suites.is_empty(), t.pools.is_empty()) {
+                    (true, true) => "all".to_owned(),
+                    (false, _) => plain(&t.suites.join(", ")),
+                    (true, false) => format!("pools {}", plain(&t.pools.join(", "))),
+                };
                 vec![
                     t.name.clone(),
                     format!("{}{of}", t.role.word()),
-                    suites,
+                    only,
                     begins,
                     view::moment(t.created_at),
                     until,
@@ -170,7 +180,7 @@ pub async fn token(command: &Command, context: &Context) -> Result<(), Failure> 
             });
             print!(
                 "{}",
-                view::table(&["token", "role", "suites", "begins", "made", "until", "last used"], rows.collect())
+                view::table(&["token", "role", "for", "begins", "made", "until", "last used"], rows.collect())
             );
         }
         Command::Remove(named) => {

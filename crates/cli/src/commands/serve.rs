@@ -45,6 +45,9 @@ async fn check(config: &kesmo_service::Config) -> Result<(), Failure> {
         "a PostgreSQL of its own"
     };
     println!("Its database is {database}.");
+    if let Some(provider) = &config.provider {
+        println!("People sign in at {}, too.", provider.issuer);
+    }
     if let Some(mail) = &config.mail {
         println!("Notices are mailed from {}.", mail.from);
     }
@@ -72,6 +75,16 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
             server,
             from: options.mail_from.clone().unwrap_or_default(),
             password: options.mail_password_file.clone(),
+        }),
+        provider: options.oidc_issuer.clone().map(|issuer| kesmo_service::ProviderConfig {
+            issuer,
+            client: options.oidc_client.clone().unwrap_or_default(),
+            secret: options.oidc_secret_file.clone(),
+            name: options.oidc_name.clone(),
+            scopes: options.oidc_scopes.clone(),
+            groups: options.oidc_groups.clone(),
+            roles: options.oidc_role.clone(),
+            ca: options.oidc_ca.clone(),
         }),
         ca: options.notice_ca.clone(),
         clock: options.clock.clone().map_or(Clock::System, Clock::File),

@@ -2,6 +2,7 @@
 
 mod caller;
 pub mod passwords;
+pub mod provider;
 mod record;
 pub mod signing;
 pub mod suites;
@@ -65,16 +66,18 @@ impl Right {
 /// The name of the token that is made where there is no admin's.
 const FIRST: &str = "first-admin";
 
-/// Makes the first token where there is no admin, and keeps its text in the data folder.
+/// Makes the first token where there is no admin (where people sign in at a provider, one of there does), and keeps its text in the data folder.
 ///
 /// # Errors
 /// If PostgreSQL or the folder cannot be written.
-pub async fn first_token(store: &Store, data: &std::path::Path) -> Result<Option<String>, Error> {
+pub async fn first_token(store: &Store, data: &std::path::Path, provided: bool) -> Result<Option<String>, Error> {
     let now = chrono::Utc::now();
     let good = |t: &kesmo_store::access::TokenRow| {
         t.role == Role::Admin.word() && t.account.is_none() && t.until.is_none_or(|until| until > now)
     };
-    let admin = |a: &kesmo_store::accounts::AccountRow| a.role == Role::Admin.word() && a.chosen;
+    let admin = |a: &kesmo_store::accounts::AccountRow| {
+        a.role == Role::Admin.word() && (a.chosen || provided && a.confirmed_at.is_some())
+    };
     if store.tokens().await?.iter().any(good) || store.accounts().await?.iter().any(admin) {
         return Ok(None);
     }
@@ -177,7 +180,14 @@ pub async fn who(app: &App, shown: &Shown) -> Result<Me, (Status, Refusal)> {
     if let Err(e) = app.store.seen(&speaker, session).await {
         tracing::warn!("that somebody was here could not be noted: {e}");
     }
-    let me = Me { name: speaker.name, role, account: speaker.account.is_some(), suites: speaker.suites };
+    let me = Me {
+        name: speaker.name,
+        role,
+        account: speaker.account.is_some(),
+        suites: speaker.suites,
+        pools: speaker.pools,
+        provided: speaker.provided,
+    };
     app.known.put(shown.hash().to_vec(), me.clone());
     Ok(me)
 }

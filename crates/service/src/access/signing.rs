@@ -37,7 +37,7 @@ pub async fn by_password(app: &App, record: &Record<'_>, name: &str, password: &
     let Some(role) = role.and_then(|role| Role::of(&role)).filter(|_| fits) else { return Err(wrong()) };
     app.store.tried_well(&of_name).await?;
     app.store.tried_less(&of_address).await?;
-    Ok(Me { name: name.to_owned(), role, account: true, suites: Vec::new() })
+    Ok(Me { name: name.to_owned(), role, account: true, suites: Vec::new(), pools: Vec::new(), provided: false })
 }
 
 /// Holds a password against what is kept, beside the calls; few at a time, as each takes memory and a core.

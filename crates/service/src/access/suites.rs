@@ -32,10 +32,29 @@ pub fn check_globs(globs: &[String], role: Role) -> Result<(), String> {
     if !matches!(role, Role::Reader | Role::Operator) {
         return Err(format!("--suite limits readers and operators: {} is about the service as a whole", role.word()));
     }
-    if globs.len() > MOST || globs.iter().any(|glob| glob.len() > LONGEST || glob.contains('\0')) {
-        return Err(format!("--suite is given at most {MOST} times, with at most {LONGEST} letters"));
+    read("--suite", globs)
+}
+
+/// Whether globs of pools may limit a token of that role.
+///
+/// # Errors
+/// Why not, in words.
+pub fn check_pools(globs: &[String], role: Role) -> Result<(), String> {
+    if globs.is_empty() {
+        return Ok(());
     }
-    globs.iter().try_for_each(|glob| Pattern::glob(glob).map(drop).map_err(|e| format!("--suite {glob:?}: {e}")))
+    if role != Role::Worker {
+        return Err(format!("--pool limits workers: {} comes to no pool", role.word()));
+    }
+    read("--pool", globs)
+}
+
+/// That globs can be read, and are not too many.
+fn read(option: &str, globs: &[String]) -> Result<(), String> {
+    if globs.len() > MOST || globs.iter().any(|glob| glob.len() > LONGEST || glob.contains('\0')) {
+        return Err(format!("{option} is given at most {MOST} times, with at most {LONGEST} letters"));
+    }
+    globs.iter().try_for_each(|glob| Pattern::glob(glob).map(drop).map_err(|e| format!("{option} {glob:?}: {e}")))
 }
 
 /// Whether a call is about a suite that a token is for.

@@ -7,7 +7,7 @@ use kesmo_store::{
     accounts::{AccountRow, SessionRow},
 };
 use kesmo_wire::api::{
-    Account, ChangeAccount, ChangePassword, ChoosePassword, Chosen, LogIn, NewAccount, PasswordLink, Role, Session,
+    Account, ChangeAccount, ChangePassword, ChoosePassword, Chosen, LogIn, Me, NewAccount, PasswordLink, Role, Session,
     Token,
 };
 use rocket::{
@@ -81,6 +81,8 @@ async fn list(app: &State<App>, _caller: MayKeep) -> Answer<Vec<Account>> {
         Some(Account {
             role: Role::of(&row.role)?,
             name: row.name,
+            issuer: row.issuer,
+            confirmed_at: row.confirmed_at,
             chosen: row.chosen,
             made_by: row.made_by,
             made_at: row.made_at,
@@ -109,6 +111,11 @@ async fn change(
     if caller.0.account && caller.0.name == name {
         return Err(Refused::conflict("this is your own account: another admin gives it another role"));
     }
+    if let Some(issuer) = app.store.issuer_of(name).await? {
+        return Err(Refused::conflict(format!(
+            "{name} signs in at {issuer}: its role comes from its groups there (--oidc-role)"
+        )));
+    }
     if !app.store.set_role(name, role.word()).await? {
         return Err(none_named(app, name).await?);
     }
@@ -133,9 +140,12 @@ async fn remove(app: &State<App>, caller: MayKeep, name: &str) -> Result<Status,
 
 /// Makes a link by which the account's password is chosen anew; until it is used the old one is good. It is in this answer only.
 #[utoipa::path(post, path = "/api/accounts/{name}/link", operation_id = "link_account", params(("name" = String, Path)), tag = "people",
-    responses((status = 200, body = PasswordLink), (status = 404)))]
+    responses((status = 200, body = PasswordLink), (status = 404), (status = 409)))]
 #[post("/api/accounts/<name>/link")]
 async fn link(app: &State<App>, _caller: MayKeep, name: &str) -> Answer<PasswordLink> {
+    if let Some(issuer) = app.store.issuer_of(name).await? {
+        return Err(Refused::conflict(format!("{name} signs in at {issuer}: it has no password here")));
+    }
     let (key, until) = (kesmo_files::secret::random_text(), Utc::now() + TimeDelta::days(LINK_DAYS));
     if !app.store.add_password_link(name, &access::hash(&key), until).await? {
         return Err(none_named(app, name).await?);
@@ -197,6 +207,9 @@ async fn change_own(
     if !me.account {
         return Err(Refused::conflict(format!("{} is a token: it has no password", me.name)));
     }
+    if me.provided {
+        return Err(Refused::conflict(format!("{} signs in at a provider: it has no password here", me.name)));
+    }
     signing::by_password(app, &record, &me.name, &changed.old).await.map_err(|refused| match refused.0 {
         Status::Unauthorized => Refused::invalid("the old password is wrong"),
         _ => refused,
@@ -215,24 +228,45 @@ async fn change_own(
 async fn log_in(app: &State<App>, origin: Origin, record: Record<'_>, asked: Sent<LogIn>) -> Answer<Token> {
     let asked = body(asked)?;
     origin.check()?;
-    let now = Utc::now();
-    let until = match &asked.until {
-        Some(text) => end_of(text.trim(), now.date_naive())?,
-        None => now + TimeDelta::days(TOKEN_DAYS),
-    };
-    let place = if asked.place.is_empty() { "here" } else { asked.place.as_str() };
-    let place = Slug::parse("the place", place).map_err(|e| Refused::invalid(e.to_string()))?;
+    // What cannot be made needs no password.
+    ends(asked.until.as_deref())?;
+    place_of(&asked.place)?;
     let me = signing::by_password(app, &record, &asked.name, &asked.password).await?;
+    own_token(app, &record, &me, &asked.place, asked.until.as_deref()).await
+}
+
+/// When a token of one's own ends.
+fn ends(until: Option<&str>) -> Result<chrono::DateTime<Utc>, Refused> {
+    let now = Utc::now();
+    until.map_or(Ok(now + TimeDelta::days(TOKEN_DAYS)), |text| end_of(text.trim(), now.date_naive()))
+}
+
+fn place_of(text: &str) -> Result<Slug, Refused> {
+    Slug::parse("the place", if text.is_empty() { "here" } else { text }).map_err(|e| Refused::invalid(e.to_string()))
+}
+
+/// Makes a token of an account's own.
+///
+/// # Errors
+/// If the place or the day cannot be read, or there are many of that place already.
+pub(super) async fn own_token(
+    app: &App,
+    record: &Record<'_>,
+    me: &Me,
+    place: &str,
+    until: Option<&str>,
+) -> Answer<Token> {
+    let (place, until) = (place_of(place)?, ends(until)?);
     let role = me.role;
-    record.who(&me);
+    record.who(me);
     let token = access::new_token();
     let prefix: String = token.chars().take(PREFIX).collect();
     let hash = access::hash(&token);
     // One of the same place before is not in the way of this.
     for number in 1..1000 {
         let name = match number {
-            1 => format!("{}-{place}", asked.name),
-            n => format!("{}-{place}-{n}", asked.name),
+            1 => format!("{}-{place}", me.name),
+            n => format!("{}-{place}-{n}", me.name),
         };
         let new = NewToken {
             name: &name,
@@ -240,28 +274,27 @@ async fn log_in(app: &State<App>, origin: Origin, record: Record<'_>, asked: Sen
             role: role.word(),
             until: Some(until),
             prefix: &prefix,
-            account: Some(&asked.name),
+            account: Some(&me.name),
             suites: Vec::new(),
+            pools: Vec::new(),
         };
         if app.store.add_token_with(&new).await? {
             record.note(name.clone());
             return Ok(Json(Token {
                 name,
                 role,
-                created_at: now,
+                created_at: Utc::now(),
                 last_used_at: None,
                 until: Some(until),
                 prefix,
-                account: Some(asked.name),
+                account: Some(me.name.clone()),
                 suites: Vec::new(),
+                pools: Vec::new(),
                 token: Some(token),
             }));
         }
     }
-    Err(Refused::conflict(format!(
-        "{} has many tokens of {place} already: remove some (kesmo token remove)",
-        asked.name
-    )))
+    Err(Refused::conflict(format!("{} has many tokens of {place} already: remove some (kesmo token remove)", me.name)))
 }
 
 /// Browsers that are signed in: one's own, or with `all` those of everybody, for admins.

@@ -23,6 +23,7 @@ pub mod people;
 pub mod planning;
 pub mod polls;
 pub mod pools;
+mod providers;
 pub mod queue;
 pub mod reach;
 mod releases;
@@ -114,6 +115,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", routes![health, ready, openapi, report_schema])
         .mount("/", people::routes())
         .mount("/", accounts::routes())
+        .mount("/", providers::routes())
         .mount("/", suites::routes())
         .mount("/", planning::routes())
         .mount("/", parks::routes())
@@ -206,7 +208,7 @@ impl Modify for Bearer {
     security(("token" = [])),
     paths(
         health,
-        people::sign_in, people::sign_out, people::me, people::tokens, people::add_token, people::remove_token, people::audit, accounts::add, accounts::list, accounts::change, accounts::remove, accounts::link, accounts::choose, accounts::change_own, accounts::log_in, accounts::sessions, accounts::end_session,
+        people::sign_in, people::sign_out, people::me, people::tokens, people::add_token, people::remove_token, people::audit, accounts::add, accounts::list, accounts::change, accounts::remove, accounts::link, accounts::choose, accounts::change_own, accounts::log_in, accounts::sessions, accounts::end_session, providers::at, providers::begin, providers::end, providers::add_own,
         suites::bundle_known, suites::put_bundle, suites::add, suites::list, suites::show, suites::remove, suites::draft,
         planning::chosen, planning::portion, planning::forecast, parks::all_parks, parks::suite_parks,
         parks::park, parks::unpark, planning::meet,

@@ -53,7 +53,24 @@ async fn sign_in(
         let me = me.map_err(|(status, refusal)| Refused(status, refusal))?;
         (me, app.store.speaker_of_token(&hash).await?.and_then(|speaker| speaker.token))
     };
-    record.who(&me);
+    open(app, cookies, &origin, &record, &me, token.as_deref(), SESSION_DAYS * 24).await?;
+    Ok(Json(me))
+}
+
+/// Opens a session in the caller's browser: of an account, or of a token that was shown.
+///
+/// # Errors
+/// If whoever it is has nothing to do in the console, or PostgreSQL does not answer.
+pub(super) async fn open(
+    app: &App,
+    cookies: &CookieJar<'_>,
+    origin: &Origin,
+    record: &Record<'_>,
+    me: &Me,
+    token: Option<&str>,
+    hours: i64,
+) -> Result<(), Refused> {
+    record.who(me);
     if !me.suites.is_empty() {
         let say = "this token is for some suites only, and the console shows all: use it on the command line";
         return Err(Refused::new(Status::Forbidden, "forbidden", say));
@@ -63,26 +80,19 @@ async fn sign_in(
         return Err(Refused::new(Status::Forbidden, "forbidden", say));
     }
     let session = kesmo_files::secret::random_text();
-    let until = chrono::Utc::now() + chrono::TimeDelta::days(SESSION_DAYS);
+    let until = chrono::Utc::now() + chrono::TimeDelta::hours(hours);
     let account = token.is_none().then_some(me.name.as_str());
     let (about, address) = (shorten(record.agent(), 300), record.address());
-    let new = NewSession {
-        hash: &access::hash(&session),
-        token: token.as_deref(),
-        account,
-        until,
-        about: &about,
-        address: &address,
-    };
+    let new = NewSession { hash: &access::hash(&session), token, account, until, about: &about, address: &address };
     app.store.add_session(&new).await?;
-    let lasts = rocket::time::Duration::days(SESSION_DAYS);
+    let lasts = rocket::time::Duration::hours(hours);
     let cookie = Cookie::build((COOKIE, session)).http_only(true).same_site(SameSite::Strict).path("/");
     cookies.add(cookie.max_age(lasts).secure(origin.1));
-    Ok(Json(me))
+    Ok(())
 }
 
 /// Where a call comes from: whether it may change something, and whether it came over https.
-pub(super) struct Origin(Result<(), String>, bool);
+pub(super) struct Origin(Result<(), String>, pub bool);
 
 impl Origin {
     /// That it may.
@@ -150,6 +160,7 @@ async fn tokens(app: &State<App>, _caller: MayKeep) -> Answer<Vec<Token>> {
             prefix: row.prefix,
             account: row.account,
             suites: row.suites,
+            pools: row.pools,
             token: None,
         })
     };
@@ -164,6 +175,7 @@ async fn add_token(app: &State<App>, _caller: MayKeep, record: Record<'_>, new: 
     let name = Slug::parse("the token's name", &new.name).map_err(|e| Refused::invalid(e.to_string()))?;
     record.note(format!("{name}, {}", new.role.word()));
     access::suites::check_globs(&new.suites, new.role).map_err(Refused::invalid)?;
+    access::suites::check_pools(&new.pools, new.role).map_err(Refused::invalid)?;
     let until = new.until.as_deref().map(|text| end_of(text.trim(), chrono::Utc::now().date_naive())).transpose()?;
     let token = access::new_token();
     let prefix: String = token.chars().take(PREFIX).collect();
@@ -175,6 +187,7 @@ async fn add_token(app: &State<App>, _caller: MayKeep, record: Record<'_>, new: 
         prefix: &prefix,
         account: None,
         suites: new.suites.clone(),
+        pools: new.pools.clone(),
     };
     if app.store.has_account(name.as_str()).await? || !app.store.add_token_with(&row).await? {
         return Err(Refused::conflict(format!(
@@ -191,6 +204,7 @@ async fn add_token(app: &State<App>, _caller: MayKeep, record: Record<'_>, new: 
         prefix,
         account: None,
         suites: new.suites,
+        pools: new.pools,
         token: Some(token),
     }))
 }

@@ -7,7 +7,7 @@ use kesmo_core::name::RunName;
 use kesmo_store::access::MACHINE;
 use kesmo_wire::{
     Digest,
-    api::{Role, Stored, WorkingMachine},
+    api::{Me, Role, Stored, WorkingMachine},
     link::{FromWorker, Hello, ToWorker, VERSION},
 };
 use rocket::{Data, Route, Shutdown, State, fs::NamedFile, get, put, routes, serde::json::Json};
@@ -74,12 +74,12 @@ fn link(
 ) -> Channel<'static> {
     let app = app.inner().clone();
     let for_any_run = matches!(caller.0.role, Role::Worker | Role::Admin);
-    let caller = caller.0.name;
+    let me = caller.0;
     socket.config(within(LARGEST_MESSAGE)).channel(move |mut stream| {
         Box::pin(async move {
             let number = LINKS.fetch_add(1, Ordering::Relaxed);
             let ended = tokio::select! {
-                ended = carry(&mut stream, number, &app, (&caller, for_any_run), shutdown) => ended,
+                ended = carry(&mut stream, number, &app, (&me, for_any_run), shutdown) => ended,
                 () = standing.ends() => Err("its token was removed".into()),
             };
             if let Err(e) = ended {
@@ -100,7 +100,7 @@ fn read(message: &Message) -> Result<Option<FromWorker>, String> {
 }
 
 /// Why a worker that says this is not taken.
-fn refusal(hello: &Hello, caller: &str, for_any_run: bool) -> Option<String> {
+fn refusal(hello: &Hello, caller: &Me, for_any_run: bool) -> Option<String> {
     if hello.version != VERSION {
         let version = hello.version;
         return Some(format!(
@@ -110,7 +110,7 @@ fn refusal(hello: &Hello, caller: &str, for_any_run: bool) -> Option<String> {
         ));
     }
     // What a pool gave to one machine makes no other.
-    if let Some(machine) = caller.strip_prefix(MACHINE)
+    if let Some(machine) = caller.name.strip_prefix(MACHINE)
         && machine != hello.name
     {
         return Some(format!("this token is of the machine {machine}, and this worker is named {}", hello.name));
@@ -135,7 +135,7 @@ async fn carry(
     stream: &mut DuplexStream,
     number: u64,
     app: &App,
-    (caller, for_any_run): (&str, bool),
+    (caller, for_any_run): (&Me, bool),
     mut shutdown: Shutdown,
 ) -> Result<(), String> {
     let floor = &app.floor;
@@ -153,6 +153,14 @@ async fn carry(
         return say(stream, &ToWorker::Refused { message }).await;
     }
     let pool = pool_of(app, &hello).await;
+    if !caller.may_come_to(&pool) {
+        let message = format!(
+            "the token {} is for workers of {} alone, and this worker comes to the pool {pool}",
+            caller.name,
+            caller.pools.join(", ")
+        );
+        return say(stream, &ToWorker::Refused { message }).await;
+    }
     // The welcome goes out before anything that the floor sends.
     say(stream, &ToWorker::Welcome { patience_ms: patience.as_millis() as u64, version: VERSION }).await?;
     match floor.link_up(hello, pool, number, sender).await {

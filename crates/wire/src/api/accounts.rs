@@ -38,7 +38,13 @@ pub struct PasswordLink {
 pub struct Account {
     pub name: String,
     pub role: Role,
-    /// A password was chosen; without one nobody signs in as it.
+    /// The provider at which its people sign in (OpenID Connect), by its issuer; none: with a password, here.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub issuer: Option<String>,
+    /// When the provider last said that they may come in; none: it says so no more, and what is signed in is refused.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confirmed_at: Option<DateTime<Utc>>,
+    /// A password was chosen; without one nobody signs in with it.
     pub chosen: bool,
     pub made_by: String,
     pub made_at: DateTime<Utc>,
@@ -49,6 +55,39 @@ pub struct Account {
     pub sessions: u32,
     /// Tokens of its own (`kesmo login --name`).
     pub tokens: u32,
+}
+
+/// Where people sign in besides here.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignInAt {
+    /// The name of the provider (OpenID Connect); none: there is none.
+    pub provider: Option<String>,
+}
+
+/// Where to go to sign in.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct GoTo {
+    pub address: String,
+}
+
+/// What a browser brings back from the provider (RFC 6749, 4.1.2): a code, or an error.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct CameBack {
+    pub state: String,
+    pub code: String,
+    pub error: String,
+    pub error_description: String,
+}
+
+/// Asks for a token of one's own.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct OwnToken {
+    /// Where it is used: `laptop`. It is named by the account and this.
+    pub place: String,
+    /// The last day (UTC) or in how many days or weeks that is; none: in 90 days.
+    pub until: Option<String>,
 }
 
 /// Chooses a password by a link.

@@ -31,7 +31,8 @@ mod webhooks;
 mod workers;
 
 pub use accounts::{
-    Account, ChangeAccount, ChangePassword, ChoosePassword, Chosen, LogIn, NewAccount, PasswordLink, Session,
+    Account, CameBack, ChangeAccount, ChangePassword, ChoosePassword, Chosen, GoTo, LogIn, NewAccount, OwnToken,
+    PasswordLink, Session, SignInAt,
 };
 pub use breakdown::{CauseOf, Differing, Failing, Shard, ShardBatch, Timeline, VariantOf, Variants};
 pub use briefs::{BriefOf, NewBrief};

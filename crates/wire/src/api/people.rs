@@ -62,6 +62,12 @@ pub struct Me {
     /// Globs of the suites that it is for; none: all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub suites: Vec<String>,
+    /// Globs of the pools that a worker may come to with it; none: all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub pools: Vec<String>,
+    /// It is an account whose people sign in at a provider (OpenID Connect).
+    #[serde(default)]
+    pub provided: bool,
 }
 
 impl Me {
@@ -70,6 +76,13 @@ impl Me {
     pub fn is_for(&self, suite: &str) -> bool {
         self.suites.is_empty()
             || self.suites.iter().any(|glob| Pattern::glob(glob).is_ok_and(|glob| glob.matches_text(suite)))
+    }
+
+    /// Whether a worker may come to a pool with it.
+    #[must_use]
+    pub fn may_come_to(&self, pool: &str) -> bool {
+        self.pools.is_empty()
+            || self.pools.iter().any(|glob| Pattern::glob(glob).is_ok_and(|glob| glob.matches_text(pool)))
     }
 }
 
@@ -85,6 +98,9 @@ pub struct NewToken {
     /// Only for these suites, as globs: it may do nothing that is about others, or about all. None: for all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub suites: Vec<String>,
+    /// Of a worker: only for these pools, as globs. None: for all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub pools: Vec<String>,
 }
 
 /// A token as it is listed; its text is shown only once, when it is made.
@@ -103,6 +119,9 @@ pub struct Token {
     /// Globs of the suites that it is for; none: all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub suites: Vec<String>,
+    /// Globs of the pools that a worker may come to with it; none: all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub pools: Vec<String>,
     /// The account that it is of, whose role it has.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub account: Option<String>,
