@@ -258,7 +258,7 @@ class HarbourRegister(unittest.TestCase):
     def test_the_token_is_signed_and_tells_who_it_is(self):
         told = self.token(self.authorize(b"v" * 43)[1]["code"], "v" * 43)[1]["id_token"]
         head, claims, signature = (base64.urlsafe_b64decode(part + "==") for part in told.split("."))
-        self.assertEqual(json.loads(claims)["groups"], ["keepers", "crew"])
+        self.assertEqual(json.loads(claims)["groups"], ["wardens", "crew"])
         key = self.server.register.key
         opened = pow(int.from_bytes(signature, "big"), 65537, key.n).to_bytes(256, "big")
         self.assertTrue(opened.endswith(hashlib.sha256(told.rpartition(".")[0].encode()).digest()))

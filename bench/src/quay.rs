@@ -53,7 +53,8 @@ impl Quay {
         let (service, url) = serve(dir.path(), "127.0.0.1:0");
         let token = std::fs::read_to_string(dir.path().join("service/admin-token")).expect("its token");
         let client = Client::new(&url, &token, &kesmo_tls::Trust::default()).expect("a client");
-        let new = NewToken { name: "bench".into(), role: Role::Worker, until: None, suites: Vec::new() };
+        let new =
+            NewToken { name: "bench".into(), role: Role::Worker, until: None, suites: Vec::new(), pools: Vec::new() };
         let made: Token = client.post("/api/tokens", &new).await.expect("a token");
         let mut quay = Self { children: vec![service], client, dir, worker_token: made.token.unwrap_or_default() };
         for i in 0..workers {

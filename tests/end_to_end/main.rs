@@ -28,6 +28,7 @@ mod runs;
 mod secrets;
 mod starting;
 mod tls;
+mod together;
 mod trouble;
 mod verdicts;
 mod watching;

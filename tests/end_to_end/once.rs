@@ -34,16 +34,16 @@ fn trials(usual: usize) -> usize {
 }
 
 /// Two services on one database.
-struct Twins {
-    both: [Quay; 2],
+pub struct Twins {
+    pub both: [Quay; 2],
     clock: Clock,
     postgres: Option<Postgres>,
-    dir: tempfile::TempDir,
-    token: String,
+    pub dir: tempfile::TempDir,
+    pub token: String,
 }
 
 impl Twins {
-    fn open(start: &str) -> Self {
+    pub fn open(start: &str) -> Self {
         use std::os::unix::fs::PermissionsExt;
         let dir = tempfile::tempdir().expect("a folder");
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
@@ -63,20 +63,20 @@ impl Twins {
     }
 
     /// Calls one of them, until one answers.
-    fn kesmo(&self, words: &[&str]) -> std::process::Output {
+    pub fn kesmo(&self, words: &[&str]) -> std::process::Output {
         until("a service answers", || {
             let output = self.up().kesmo_as(&self.token, words);
             (output.status.code() != Some(12)).then_some(output)
         })
     }
 
-    fn done(&self, words: &[&str]) -> String {
+    pub fn done(&self, words: &[&str]) -> String {
         let output = self.kesmo(words);
         assert!(output.status.success(), "{words:?}: {}", all_said(&output));
         text(&output.stdout).trim().to_owned()
     }
 
-    fn json(&self, words: &[&str]) -> Value {
+    pub fn json(&self, words: &[&str]) -> Value {
         let mut all = words.to_vec();
         all.push("--json");
         let output = self.kesmo(&all);

@@ -16,7 +16,7 @@ use crate::{
 };
 
 const ROLES: [&str; 6] =
-    ["--oidc-role", "keepers=admin", "--oidc-role", "pilots=operator", "--oidc-role", "crew=reader"];
+    ["--oidc-role", "wardens=admin", "--oidc-role", "pilots=operator", "--oidc-role", "crew=reader"];
 
 /// A quay with a provider: the stand-in's process, and where it is.
 fn with_provider(more: &[&str]) -> (Quay, Process, String) {
@@ -132,7 +132,7 @@ fn people_come_in_by_their_groups_and_stay_out_without_them() {
     assert_eq!(status, 409, "{said}");
     // Other groups at the next sign-in are another role, wherever the account is signed in, and other names no other account.
     let people = |groups: &Value| {
-        let known = json!({ "bo": { "name": "Bo Fender", "groups": groups }, "ida": { "groups": ["keepers"] } });
+        let known = json!({ "bo": { "name": "Bo Fender", "groups": groups }, "ida": { "groups": ["wardens"] } });
         at_register(&at, "PUT", "/people", &known);
     };
     people(&json!("crew"));
@@ -183,7 +183,7 @@ fn what_does_not_hold_lets_nobody_in() {
     refused("foreign-key", 502, &["does not hold"]);
     refused("refuse", 401, &["let nobody in: access_denied"]);
     // Groups may be told to who asks for them only, and then of the same person.
-    at_register(&at, "PUT", "/people", &json!({ "ida": { "groups": ["keepers"], "asked": true } }));
+    at_register(&at, "PUT", "/people", &json!({ "ida": { "groups": ["wardens"], "asked": true } }));
     assert_eq!(sign_in(&quay, &at, "ida").0, 200);
     refused("other-subject", 502, &["somebody else"]);
     // Another key is asked for, though not as often as somebody may make one up.

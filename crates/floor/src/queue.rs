@@ -33,8 +33,8 @@ use crate::{
 };
 
 /// Leases are renewed so often, and last so long without that, in seconds.
-const RENEW_EVERY: Duration = Duration::from_secs(3);
-const LEASE_LASTS: f64 = 12.0;
+const RENEW_EVERY: Duration = Duration::from_secs(2);
+const LEASE_LASTS: f64 = 8.0;
 /// Runs of a pool that are open at the same time. A run with a high priority may come beyond that, up to the double.
 const MOST_OPEN: usize = 100;
 /// The first pause before a server of version control is asked again, and how long that goes on.

@@ -10,7 +10,7 @@ use tokio::sync::Semaphore;
 
 use crate::{
     access::provider::Provider, deliveries::Deliveries, known::Known, notices::sending::Sender, past::PastCache,
-    rates::Rates, reaching::Reaches, scheduler::clock::Clock, watched::Watched,
+    peers::Peers, rates::Rates, reaching::Reaches, scheduler::clock::Clock, watched::Watched,
 };
 
 /// What every call can reach.
@@ -28,6 +28,8 @@ pub struct App {
     pub reaches: Reaches,
     /// Pools that start machines.
     pub fleet: Fleet,
+    /// Other services on the same database.
+    pub peers: Arc<Peers>,
     pub clock: Clock,
     /// Where callers reach this service, where that is another address than it listens at.
     pub reached_at: Option<String>,
@@ -48,6 +50,8 @@ pub struct App {
     pub thinking: Arc<Semaphore>,
     /// And holding passwords against what is kept.
     pub hashing: Arc<Semaphore>,
+    /// It is about to end, and takes no more from whoever asks whether it is ready.
+    pub draining: Arc<std::sync::atomic::AtomicBool>,
     /// The part of the service that has ended though it should not.
     pub dead: Arc<OnceLock<&'static str>>,
 }

@@ -17,6 +17,7 @@ mod later;
 mod lookup;
 mod notices;
 mod past;
+pub mod peers;
 mod rates;
 mod reaching;
 mod refused;
@@ -26,6 +27,7 @@ mod sweeping;
 mod watched;
 
 use std::{
+    io::{Read, Write},
     net::{IpAddr, Ipv4Addr, SocketAddr},
     path::{Path, PathBuf},
     sync::{Arc, OnceLock},
@@ -76,6 +78,8 @@ pub struct Config {
     pub secret_keys: Option<KeySource>,
     /// The mail server that notices are handed to.
     pub mail: Option<MailConfig>,
+    /// A file of authorities that are trusted, beside the machine's own, where other services on the same database are asked.
+    pub peer_ca: Option<PathBuf>,
     /// Where people sign in besides here.
     pub provider: Option<ProviderConfig>,
     /// A file of authorities that are trusted, beside the machine's own, where notices are sent.
@@ -107,10 +111,13 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
     std::fs::create_dir_all(&config.data).map_err(|e| Error::file(&config.data, &e))?;
     let data = config.data.canonicalize().map_err(|e| Error::file(&config.data, &e))?;
     let lock_path = data.join("lock");
-    let lock = std::fs::File::create(&lock_path).map_err(|e| Error::file(&lock_path, &e))?;
+    let mut lock = open_lock(&lock_path)?;
     if lock.try_lock().is_err() {
         return Err(Error::FolderTaken(data.display().to_string()));
     }
+    // Whoever has it drained finds it by this.
+    let told = lock.set_len(0).and_then(|()| write!(lock, "{}", std::process::id()));
+    told.map_err(|e| Error::file(&lock_path, &e))?;
     let room = door::widen();
     let certificate = match &config.tls {
         Some((chain, key)) => {
@@ -153,6 +160,42 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
     }
     drop(lock);
     result
+}
+
+/// The file that tells that a data folder is in use, and by which process.
+fn open_lock(path: &Path) -> Result<std::fs::File, Error> {
+    let opened = std::fs::File::options().read(true).write(true).create(true).truncate(false).open(path);
+    opened.map_err(|e| Error::file(path, &e))
+}
+
+/// Has the service of a data folder end in peace: it says that it is not ready for so long, so that balancers send nothing more, and
+/// hands its pools to another service as it ends. Waits until it has; false if none runs there.
+///
+/// # Errors
+/// If the folder cannot be read, or its service cannot be told.
+pub fn drain(data: &Path, first: Duration) -> Result<bool, Error> {
+    let path = data.join("lock");
+    if !path.exists() {
+        return Ok(false);
+    }
+    let mut lock = open_lock(&path)?;
+    if lock.try_lock().is_ok() {
+        return Ok(false);
+    }
+    let mut text = String::new();
+    lock.read_to_string(&mut text).map_err(|e| Error::file(&path, &e))?;
+    let id: i32 = text.trim().parse().map_err(|_| {
+        Error::Option(format!("{} does not say which process uses the folder: end it by SIGTERM", path.display()))
+    })?;
+    let tell = |signal| {
+        nix::sys::signal::kill(nix::unistd::Pid::from_raw(id), signal)
+            .map_err(|e| Error::Option(format!("the service (process {id}) cannot be told: {e}")))
+    };
+    tell(nix::sys::signal::Signal::SIGUSR1)?;
+    std::thread::sleep(first);
+    tell(nix::sys::signal::Signal::SIGTERM)?;
+    lock.lock().map_err(|e| Error::file(&path, &e))?;
+    Ok(true)
 }
 
 /// What is wrong with how the service is to be run, found without starting it: all of it, in words.
@@ -275,6 +318,20 @@ fn asked_to_end() -> Result<watch::Receiver<bool>, Error> {
     Ok(asked)
 }
 
+/// Listens for SIGUSR1, which says that the service is to be drained.
+fn told_to_drain(draining: &Arc<std::sync::atomic::AtomicBool>) -> Result<(), Error> {
+    let draining = Arc::clone(draining);
+    let mut told =
+        signal(SignalKind::user_defined1()).map_err(|e| Error::Web(format!("signals cannot be listened for: {e}")))?;
+    tokio::spawn(async move {
+        while told.recv().await.is_some() {
+            tracing::info!("draining: this service is not ready any more, and is about to end");
+            draining.store(true, std::sync::atomic::Ordering::Relaxed);
+        }
+    });
+    Ok(())
+}
+
 /// A service that ends by itself says so to whoever asks, for so long.
 const SAY_DEAD: Duration = Duration::from_millis(500);
 
@@ -327,12 +384,14 @@ async fn serve_with(
     let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
     let git = Git::new(data.join("git"), blobs.clone(), config.git_folders.clone());
     let (address, over) = (Arc::new(OnceLock::new()), Arc::new(Notify::new()));
+    let service = service_id(data)?;
+    let peers = Arc::new(peers::Peers::new(service.clone(), store.clone(), config.peer_ca.as_deref())?);
     let ground = kesmo_floor::Ground {
         store: store.clone(),
         blobs: blobs.clone(),
         git: git.clone(),
         patience: config.patience,
-        service: service_id(data)?,
+        service,
         address: Arc::clone(&address),
         over: Arc::clone(&over),
     };
@@ -340,6 +399,8 @@ async fn serve_with(
     let (known, past, rates, clock) = (Arc::default(), Arc::default(), Arc::default(), config.clock.clone());
     let (unpacking, thinking) = (Arc::new(Semaphore::new(UNPACKING)), Arc::new(Semaphore::new(THINKING)));
     let dead: Arc<OnceLock<&'static str>> = Arc::default();
+    let draining = Arc::default();
+    told_to_drain(&draining)?;
     let callers = answering::Callers::default();
     let fleet = kesmo_fleet::Ground::new(store.clone(), floor.clone(), blobs.clone(), Arc::clone(&address));
     let (fleet, fleet_task) = kesmo_fleet::Fleet::start(fleet, asked.clone());
@@ -363,10 +424,12 @@ async fn serve_with(
         watched: watched.clone(),
         sender: Arc::clone(&sender),
         provider,
+        peers,
         unpacking,
         thinking,
         hashing: Arc::new(Semaphore::new(HASHING)),
         dead: Arc::clone(&dead),
+        draining,
     };
     let audited = app.store.clone();
     let catching_up = tokio::spawn(api::failing::keep_up(app.clone(), asked.clone()));

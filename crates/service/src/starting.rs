@@ -171,12 +171,12 @@ pub async fn prepare(app: &App, wanted: Wanted, looked: &mut Looked) -> Result<N
 
 /// How many slots there are in a pool for what needs this.
 async fn slots_now(app: &App, pool: &str, needs: std::collections::BTreeMap<String, String>) -> Result<u32, Refused> {
-    match app.floor.ask(|reply| kesmo_floor::Ask::SlotsOffering(pool.to_owned(), needs, reply)).await {
-        None | Some(0) => Err(Refused::invalid(format!(
+    match app.slots(pool, needs).await {
+        0 => Err(Refused::invalid(format!(
             "--each-slot counts the slots that are linked in the pool {pool}, and there is none that fits: say with --shards N on how many slots \
              each test is to run"
         ))),
-        Some(slots) => Ok(slots),
+        slots => Ok(slots),
     }
 }
 
@@ -313,9 +313,7 @@ pub async fn warnings(app: &App, name: Option<&str>, brief: &Brief) -> Result<Ve
         said.push(format!("{suite} is not from version control: its branch or commit says nothing"));
     }
     let pool = brief.pool.as_deref().unwrap_or(DEFAULT_POOL);
-    if !starts_machines(app, pool).await?
-        && app.floor.ask(|reply| kesmo_floor::Ask::Slots(pool.to_owned(), reply)).await == Some(0)
-    {
+    if !starts_machines(app, pool).await? && app.slots(pool, std::collections::BTreeMap::new()).await == 0 {
         said.push(format!("no worker is in the pool {pool} now; start one with `kesmo worker --pool {pool}`"));
     }
     if let Some(then) = &brief.then

@@ -64,6 +64,18 @@ impl Store {
         Ok(())
     }
 
+    /// Who holds which pool.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn holders(&self) -> Result<Vec<(String, Holder)>, Error> {
+        let mut c = self.connection().await?;
+        let live = leases::table.filter(leases::until.gt(diesel::dsl::now)).order(leases::pool);
+        let found: Vec<(String, String, String)> =
+            live.select((leases::pool, leases::service, leases::address)).load(&mut c).await?;
+        Ok(found.into_iter().map(|(pool, service, address)| (pool, Holder { service, address })).collect())
+    }
+
     /// The address of the service that holds a pool, if one does.
     ///
     /// # Errors

@@ -18,6 +18,10 @@ pub struct Serve {
     /// Only check all options, and what they name, and tell what the service would use
     #[arg(long)]
     pub check: bool,
+    /// Have the service that runs with this --data end in peace: for as long it answers and says that it is not ready (/api/ready), then it
+    /// hands its pools to another service on its database and ends
+    #[arg(long, value_name = "TIME", num_args = 0..=1, default_missing_value = "5s", value_parser = duration)]
+    pub drain: Option<Duration>,
     /// Where to listen
     #[arg(long, value_name = "ADDRESS:PORT", default_value_t = SocketAddr::from(([127, 0, 0, 1], DEFAULT_PORT)))]
     pub listen: SocketAddr,
@@ -43,6 +47,9 @@ pub struct Serve {
     /// Where to keep bundles, artifacts and long logs; services that share a database share it [else: in the data folder]
     #[arg(long, value_name = "DIR")]
     pub blobs: Option<PathBuf>,
+    /// A file of certificate authorities (PEM) to trust, beside the machine's own, where other services on the same database are asked
+    #[arg(long, value_name = "FILE")]
+    pub peer_ca: Option<PathBuf>,
     /// Where workers and other services reach this one [else: where it listens]
     #[arg(long, value_name = "URL")]
     pub reached_at: Option<String>,

@@ -26,7 +26,7 @@ pub(super) fn integer<T: std::str::FromStr + std::fmt::Display>(text: &str) -> R
     })
 }
 
-/// Which group of a provider gives which role: `keepers=admin`.
+/// Which group of a provider gives which role: `wardens=admin`.
 pub(super) fn group_role(text: &str) -> Result<(String, Role), String> {
     // A group's name may hold anything, a role's does not.
     let (group, role) = text.rsplit_once('=').ok_or_else(|| "write it as GROUP=ROLE".to_owned())?;

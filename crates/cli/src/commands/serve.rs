@@ -56,6 +56,16 @@ async fn check(config: &kesmo_service::Config) -> Result<(), Failure> {
 
 pub async fn run(options: &Serve) -> Result<(), Failure> {
     log_to_stderr(options.log_json);
+    if let Some(first) = options.drain {
+        let data = options.data.clone();
+        let drained = tokio::task::spawn_blocking(move || kesmo_service::drain(&data, first)).await;
+        let drained = drained.map_err(|e| Failure::trouble(e.to_string()))?;
+        if !drained.map_err(|e| Failure::call(e.to_string()))? {
+            return Err(Failure::call(format!("no service runs with the folder {}", options.data.display())));
+        }
+        println!("The service has ended.");
+        return Ok(());
+    }
     let config = kesmo_service::Config {
         listen: options.listen,
         tls: options.tls_cert.clone().zip(options.tls_key.clone()),
@@ -64,6 +74,7 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
         database: options.database.clone(),
         patience: options.patience,
         blobs: options.blobs.clone(),
+        peer_ca: options.peer_ca.clone(),
         reached_at: options.reached_at.clone(),
         git_folders: options.git_folder.clone(),
         secret_keys: match (&options.secret_key_file, &options.secret_key_command) {

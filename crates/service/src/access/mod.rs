@@ -22,7 +22,7 @@ use rocket::{
     request::{FromRequest, Outcome},
 };
 
-use crate::{app::App, error::Error, known::REMEMBERED};
+use crate::{app::App, error::Error, known::REMEMBERED, peers::Spoken};
 
 /// The console's cookie. It holds a session and not the token: cookies go to every port of a host, and so to whatever else
 /// listens there.
@@ -95,12 +95,18 @@ pub async fn first_token(store: &Store, data: &std::path::Path, provided: bool) 
 pub enum Shown {
     Token(Vec<u8>),
     Session(Vec<u8>),
+    /// Another service, for somebody.
+    Service(Box<Spoken>),
 }
 
 impl Shown {
     /// What a request shows.
     pub fn of(request: &Request<'_>) -> Option<Self> {
         let bearer = request.headers().get_one("Authorization").and_then(|h| h.strip_prefix("Bearer "));
+        let app = request.rocket().state::<App>();
+        if let Some(spoken) = bearer.zip(app).and_then(|(token, app)| app.peers.read(token.trim())) {
+            return Some(Self::Service(Box::new(spoken)));
+        }
         let session = || request.cookies().get(COOKIE).map(|c| Self::Session(hash(c.value().trim())));
         bearer.map(|token| Self::Token(hash(token.trim()))).or_else(session)
     }
@@ -109,6 +115,7 @@ impl Shown {
     pub fn hash(&self) -> &[u8] {
         match self {
             Self::Token(hash) | Self::Session(hash) => hash,
+            Self::Service(_) => &[],
         }
     }
 
@@ -116,6 +123,7 @@ impl Shown {
         match self {
             Self::Token(hash) => store.speaker_of_token(hash).await,
             Self::Session(hash) => store.speaker_of_session(hash).await,
+            Self::Service(_) => Ok(None),
         }
     }
 }
@@ -161,6 +169,11 @@ impl Standing {
 /// # Errors
 /// A refusal, if it is not known or PostgreSQL does not answer.
 pub async fn who(app: &App, shown: &Shown) -> Result<Me, (Status, Refusal)> {
+    if let Shown::Service(spoken) = shown
+        && spoken.until > chrono::Utc::now()
+    {
+        return Ok(spoken.me.clone());
+    }
     if let Some(me) = app.known.get(shown.hash()) {
         return Ok(me);
     }

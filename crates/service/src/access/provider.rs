@@ -457,10 +457,10 @@ mod tests {
 
     #[test]
     fn the_highest_role_of_all_groups_counts_and_none_lets_nobody_in() {
-        let roles: Vec<(String, Role)> = [("crew", Role::Reader), ("pilots", Role::Operator), ("keepers", Role::Admin)]
+        let roles: Vec<(String, Role)> = [("crew", Role::Reader), ("pilots", Role::Operator), ("wardens", Role::Admin)]
             .map(|(group, role)| (group.to_owned(), role))
             .into();
-        assert_eq!(role_of(&roles, &["crew", "keepers", "pilots"]), Some(Role::Admin));
+        assert_eq!(role_of(&roles, &["crew", "wardens", "pilots"]), Some(Role::Admin));
         assert_eq!(role_of(&roles, &["pilots", "crew"]), Some(Role::Operator));
         assert_eq!(role_of(&roles, &["Keepers", "guests"]), None);
         let all = [("*".to_owned(), Role::Reader)];

@@ -17,7 +17,6 @@ use crate::{
     refused::Refused,
     starting::{self, Looked, Wanted},
 };
-use kesmo_floor::Ask;
 use kesmo_floor::summary::summary_of_row;
 
 pub(super) fn routes() -> Vec<Route> {
@@ -35,7 +34,7 @@ async fn views(app: &App, rows: Vec<BriefRow>, all: &[BriefRow], whole: bool) ->
             last.insert(brief, (run, suite));
         }
     }
-    let active = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
+    let active = app.summaries().await;
     let mut found = Vec::new();
     for row in rows {
         // One that cannot be read is shown as one that will not run, and hides no other.

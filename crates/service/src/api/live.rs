@@ -1,14 +1,23 @@
 //! Live streams as server-sent events: a snapshot, then changes; a watcher that comes back goes on from its last id.
 
 use std::{
+    collections::BTreeMap,
     hash::{DefaultHasher, Hasher},
     sync::Arc,
 };
 
-use futures::future::{BoxFuture, FutureExt, Shared};
+use eventsource_stream::Eventsource;
+use futures::{
+    StreamExt,
+    future::{BoxFuture, FutureExt, Shared},
+    stream::BoxStream,
+};
 use kesmo_core::words::Ended;
-use kesmo_store::runs::RunRow;
-use kesmo_wire::live::{Floor, Gathered, OutputEnd, OutputOver, OutputPiece, RunSnapshot};
+use kesmo_store::{leases::Holder, runs::RunRow};
+use kesmo_wire::{
+    api::{Me, RunSummary, Worker},
+    live::{Floor, Gathered, OutputEnd, OutputOver, OutputPiece, RunSnapshot},
+};
 use rocket::{
     Request, Route, State, get,
     request::{FromRequest, Outcome},
@@ -23,7 +32,7 @@ use super::{
     runs::detail_of_row,
 };
 use crate::{
-    access::{MaySee, Standing},
+    access::{MaySee, Shown, Standing},
     app::App,
     refused::Refused,
 };
@@ -32,6 +41,9 @@ use kesmo_floor::{Ask, FloorHandle, active::LONG_STRIP};
 
 /// A run that is not open here is looked at so often.
 const UNOPENED_EVERY: std::time::Duration = std::time::Duration::from_millis(500);
+/// Whether there are other services is looked at so often, and the first snapshot of them waited for so long.
+const OTHERS_EVERY: std::time::Duration = std::time::Duration::from_secs(1);
+const FIRST: std::time::Duration = std::time::Duration::from_millis(1500);
 
 pub(super) fn routes() -> Vec<Route> {
     routes![run, floor, output]
@@ -48,8 +60,28 @@ impl<'r> FromRequest<'r> for LastEventId {
     }
 }
 
-fn event(hub: &Hub, event: &LiveEvent) -> Event {
-    Event::data(event.data.clone()).event(event.kind).id(hub.id(event.number))
+/// An event of a stream.
+#[derive(Debug)]
+struct Live {
+    kind: &'static str,
+    data: String,
+    id: Option<String>,
+}
+
+impl Live {
+    fn of(hub: &Hub, event: &LiveEvent) -> Self {
+        Self { kind: event.kind, data: event.data.clone(), id: Some(hub.id(event.number)) }
+    }
+}
+
+impl From<Live> for Event {
+    fn from(live: Live) -> Self {
+        let event = Self::data(live.data).event(live.kind);
+        match live.id {
+            Some(id) => event.id(id),
+            None => event,
+        }
+    }
 }
 
 /// Resolves when a stream is to end: the service stops, or its watcher may not see any longer.
@@ -57,6 +89,13 @@ type Over = Shared<BoxFuture<'static, ()>>;
 
 /// The end of the stream that is asked for.
 pub struct Until(Over);
+
+impl Until {
+    /// Resolves when the stream is to end.
+    pub(super) fn over(self) -> impl Future<Output = ()> + Send + 'static {
+        self.0
+    }
+}
 
 #[rocket::async_trait]
 impl<'r> FromRequest<'r> for Until {
@@ -120,7 +159,7 @@ async fn run(
                 let mut ended_unseen = false;
                 for await told in watch(hub, floor, Source::Run(row.id), last.0.clone(), over.clone()) {
                     match told {
-                        Told::Event(event) => yield event,
+                        Told::Event(event) => yield event.into(),
                         Told::Gone => ended_unseen = true,
                     }
                 }
@@ -161,14 +200,58 @@ async fn run(
 #[utoipa::path(get, path = "/api/live", operation_id = "watch_floor", tag = "live",
     responses((status = 200, description = "server-sent events: Floor", body = Floor, content_type = "text/event-stream")))]
 #[get("/api/live")]
-async fn floor(app: &State<App>, _caller: MaySee, last: LastEventId, until: Until) -> EventStream![Event] {
-    let floor = app.floor.clone();
-    let inner = watch(Arc::clone(&floor.hub), floor, Source::Floor, last.0, until.0);
+async fn floor(
+    app: &State<App>,
+    caller: MaySee,
+    shown: Carrying,
+    last: LastEventId,
+    until: Until,
+) -> EventStream![Event] {
+    let (app, me, mut over) = (app.inner().clone(), caller.0, until.0);
+    let mut last = last.0;
     EventStream! {
-        for await told in inner {
-            if let Told::Event(event) = told {
-                yield event;
+        loop {
+            // Another service gathers from all itself.
+            let others = if shown.0 { Vec::new() } else { app.peers.services().await };
+            let own = watch(Arc::clone(&app.floor.hub), app.floor.clone(), Source::Floor, last.take(), over.clone());
+            let mut events = if others.is_empty() {
+                own.filter_map(|told| async { told.event() }).boxed()
+            } else {
+                merged(own.filter_map(|told| async { told.event() }).boxed(), &app, &me, &others).boxed()
+            };
+            let mut changed = others_change(&app, &others, shown.0).boxed();
+            loop {
+                let next = tokio::select! {
+                    next = events.next() => next,
+                    () = &mut changed => break,
+                    () = &mut over => return,
+                };
+                match next {
+                    Some(event) => yield Event::from(event),
+                    None => return,
+                }
             }
+        }
+    }
+}
+
+/// Whether a call is another service's.
+struct Carrying(bool);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Carrying {
+    type Error = ();
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        Outcome::Success(Self(matches!(Shown::of(request), Some(Shown::Service(_)))))
+    }
+}
+
+/// Resolves when there are other services than those.
+async fn others_change(app: &App, others: &[Holder], carrying: bool) {
+    loop {
+        tokio::time::sleep(OTHERS_EVERY).await;
+        if !carrying && app.peers.services().await != others {
+            return;
         }
     }
 }
@@ -189,8 +272,10 @@ async fn output(
     until: Until,
 ) -> Result<EventStream![Event], Refused> {
     let row = find(app, suite, number).await?;
-    let count = past(app, &row).await?.plan.entries.len();
-    if index as usize >= count {
+    // What an open run has is known to the floor, also before it is written down.
+    let open = app.floor.ask(|reply| Ask::EntryState(row.id, index, reply)).await.flatten().is_some();
+    let count = if open { 0 } else { past(app, &row).await?.plan.entries.len() };
+    if !open && index as usize >= count {
         return Err(Refused::not_found(format!(
             "{suite}/{number} has no entry {index}: it has {count}, counted from 0"
         )));
@@ -340,9 +425,124 @@ async fn ended_since(
 
 /// What a stream brings.
 enum Told {
-    Event(Event),
+    Event(Live),
     /// What was to be watched ended before a snapshot of it could be taken: only what is stored tells of it now.
     Gone,
+}
+
+impl Told {
+    fn event(self) -> Option<Live> {
+        match self {
+            Self::Event(event) => Some(event),
+            Self::Gone => None,
+        }
+    }
+}
+
+/// The runs and workers of another service, as they change; none where it is away.
+fn of_other(app: App, me: Me, holder: Holder) -> impl futures::Stream<Item = Option<Live>> {
+    rocket::async_stream::stream! {
+        loop {
+            let headers = [("Accept", "text/event-stream")];
+            let answer = app.peers.open(&holder, &me, reqwest::Method::GET, "/api/live", &headers, None).await;
+            if let Some(answer) = answer.and_then(|answer| answer.error_for_status().ok()) {
+                let mut events = answer.bytes_stream().eventsource();
+                while let Some(Ok(event)) = events.next().await {
+                    let kind = if event.event == "snapshot" { "snapshot" } else { "change" };
+                    yield Some(Live { kind, data: event.data, id: None });
+                }
+            }
+            yield None;
+            tokio::time::sleep(UNOPENED_EVERY).await;
+        }
+    }
+}
+
+/// What this service's floor and those of others hold, in one stream: one snapshot, and then changes.
+fn merged<'a>(
+    own: BoxStream<'a, Live>,
+    app: &App,
+    me: &Me,
+    others: &[Holder],
+) -> impl futures::Stream<Item = Live> + Send + use<'a> {
+    let mut sources = vec![own.map(|live| (0, Some(live))).boxed()];
+    for (at, holder) in others.iter().enumerate() {
+        let other = of_other(app.clone(), me.clone(), holder.clone());
+        sources.push(other.map(move |live| (at + 1, live)).boxed());
+    }
+    let mut merging = Merging::new(sources.len());
+    let mut all = futures::stream::select_all(sources);
+    rocket::async_stream::stream! {
+        // A first snapshot of all, as far as they answer.
+        let until = tokio::time::Instant::now() + FIRST;
+        while !merging.complete() {
+            match tokio::time::timeout_at(until, all.next()).await {
+                Ok(Some((at, live))) => drop(merging.take(at, live)),
+                Ok(None) => return,
+                Err(_) => break,
+            }
+        }
+        yield Live { kind: "snapshot", data: written(&merging.whole()), id: None };
+        while let Some((at, live)) = all.next().await {
+            if let Some(change) = merging.take(at, live) {
+                yield Live { kind: "change", data: written(&change), id: None };
+            }
+        }
+    }
+}
+
+fn written(floor: &Floor) -> String {
+    serde_json::to_string(floor).unwrap_or_default()
+}
+
+/// What each of several floors has told.
+struct Merging {
+    /// By floor: whether it has told anything, and its workers.
+    floors: Vec<(bool, BTreeMap<String, Worker>)>,
+    runs: BTreeMap<String, RunSummary>,
+    /// The first snapshot was taken: runs are not needed any more.
+    begun: bool,
+}
+
+impl Merging {
+    fn new(count: usize) -> Self {
+        Self { floors: vec![(false, BTreeMap::new()); count], runs: BTreeMap::new(), begun: false }
+    }
+
+    fn complete(&self) -> bool {
+        self.floors.iter().all(|(told, _)| *told)
+    }
+
+    /// All that was told so far.
+    fn whole(&mut self) -> Floor {
+        self.begun = true;
+        let workers = self.floors.iter().flat_map(|(_, workers)| workers.values().cloned()).collect();
+        Floor { runs: std::mem::take(&mut self.runs).into_values().collect(), workers, gone: Vec::new() }
+    }
+
+    /// Takes what a floor tells, or that it is away; what changes by it.
+    fn take(&mut self, at: usize, live: Option<Live>) -> Option<Floor> {
+        let known = self.floors.get_mut(at)?;
+        known.0 = true;
+        let told = match &live {
+            Some(live) => serde_json::from_str(&live.data).ok()?,
+            None => Floor { runs: Vec::new(), workers: Vec::new(), gone: Vec::new() },
+        };
+        let whole = live.is_none_or(|live| live.kind == "snapshot");
+        let mut gone: Vec<String> = told.gone;
+        if whole {
+            gone.extend(known.1.keys().filter(|name| !told.workers.iter().any(|w| &w.name == *name)).cloned());
+        }
+        gone.iter().for_each(|name| drop(known.1.remove(name)));
+        known.1.extend(told.workers.iter().map(|worker| (worker.name.clone(), worker.clone())));
+        // A worker that went to another service is there.
+        gone.retain(|name| !self.floors.iter().any(|(_, workers)| workers.contains_key(name)));
+        if !self.begun {
+            self.runs.extend(told.runs.iter().map(|run| (run.name.clone(), run.clone())));
+        }
+        let change = Floor { runs: told.runs, workers: told.workers, gone };
+        (!change.runs.is_empty() || !change.workers.is_empty() || !change.gone.is_empty()).then_some(change)
+    }
 }
 
 fn watch(
@@ -362,7 +562,7 @@ fn watch(
             match subscription.missed {
                 Some(missed) => {
                     for live in missed {
-                        yield Told::Event(event(&hub, &live));
+                        yield Told::Event(Live::of(&hub, &live));
                         if live.kind == "end" {
                             return;
                         }
@@ -371,7 +571,7 @@ fn watch(
                 None => match source.snapshot(&floor).await {
                     Some((snapshot, number)) => {
                         seen = number;
-                        yield Told::Event(Event::data(snapshot).event("snapshot").id(hub.id(number)));
+                        yield Told::Event(Live { kind: "snapshot", data: snapshot, id: Some(hub.id(number)) });
                     }
                     None => {
                         yield Told::Gone;
@@ -390,7 +590,7 @@ fn watch(
                 match received {
                     Ok(live) => {
                         if live.number > seen {
-                            yield Told::Event(event(&hub, &live));
+                            yield Told::Event(Live::of(&hub, &live));
                         }
                         if live.kind == "end" {
                             return;
@@ -407,8 +607,6 @@ fn watch(
 
 #[cfg(test)]
 mod tests {
-    use futures::StreamExt;
-
     use super::*;
 
     fn kinds(told: Vec<Told>) -> Vec<String> {
@@ -417,6 +615,46 @@ mod tests {
             Told::Gone => "gone".to_owned(),
         };
         told.iter().map(kind).collect()
+    }
+
+    fn worker(name: &str) -> Worker {
+        Worker {
+            name: name.into(),
+            pool: "main".into(),
+            offers: BTreeMap::new(),
+            connected: true,
+            since: chrono::DateTime::UNIX_EPOCH,
+            slots: Vec::new(),
+            overloaded: None,
+            fills: 0,
+            only_run: None,
+            draining: false,
+        }
+    }
+
+    fn told(kind: &'static str, workers: &[&str], gone: &[&str]) -> Option<Live> {
+        let workers = workers.iter().map(|name| worker(name)).collect();
+        let gone = gone.iter().map(|name| (*name).to_owned()).collect();
+        Some(Live { kind, data: written(&Floor { runs: Vec::new(), workers, gone }), id: None })
+    }
+
+    #[test]
+    fn what_several_floors_tell_becomes_one() {
+        let mut merging = Merging::new(2);
+        let names = |floor: &Floor| floor.workers.iter().map(|w| w.name.clone()).collect::<Vec<_>>();
+        merging.take(0, told("snapshot", &["a"], &[]));
+        assert!(!merging.complete());
+        merging.take(1, told("snapshot", &["b", "c"], &[]));
+        assert!(merging.complete());
+        assert_eq!(names(&merging.whole()), ["a", "b", "c"]);
+        // One that comes to another floor before its first one lets it go has not gone.
+        assert_eq!(names(&merging.take(0, told("change", &["b"], &[])).expect("a change")), ["b"]);
+        assert!(merging.take(1, told("change", &[], &["b"])).is_none());
+        // A floor that tells all anew, or is away, tells what has gone by leaving it out.
+        let change = merging.take(1, told("snapshot", &["d"], &[])).expect("a change");
+        assert_eq!((names(&change), change.gone), (vec!["d".to_owned()], vec!["c".to_owned()]));
+        assert_eq!(merging.take(1, None).expect("a change").gone, ["d"]);
+        assert!(merging.take(1, None).is_none());
     }
 
     #[rocket::async_test]

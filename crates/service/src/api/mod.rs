@@ -26,6 +26,7 @@ pub mod pools;
 mod providers;
 pub mod queue;
 pub mod reach;
+mod relay;
 mod releases;
 mod report_pages;
 pub mod reports;
@@ -73,6 +74,9 @@ async fn ready(app: &State<App>) -> (Status, Json<Health>) {
     let (status, Json(mut health)) = health(app).await;
     if !health.database && health.trouble.is_none() {
         health.trouble = Some("PostgreSQL does not answer".into());
+    }
+    if app.draining.load(std::sync::atomic::Ordering::Relaxed) {
+        health.trouble = Some("it is drained, and about to end".into());
     }
     (if health.trouble.is_some() { Status::ServiceUnavailable } else { status }, Json(health))
 }
@@ -145,6 +149,7 @@ pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
         .mount("/", workers::routes())
         .mount("/", breakdown::routes())
         .mount("/", live::routes())
+        .mount("/", relay::routes())
         .mount("/", work::routes())
         .mount("/", reach::routes())
         .mount("/", console::routes())

@@ -6,7 +6,6 @@ use kesmo_core::{
     fleet::{How, Pool},
     name::{Slug, did_you_mean, for_shell},
 };
-use kesmo_floor::Ask;
 use kesmo_store::pools::{MachineRow, NewPool as NewRow, PoolRow};
 use kesmo_wire::api::{MachineOf, MachineState, NewPool, PoolOf, Worker};
 use rocket::{
@@ -47,7 +46,7 @@ impl Seen {
         let ids: Vec<i64> = machines.iter().filter_map(|m| m.run_id).collect();
         let name = |(run, suite): (kesmo_store::runs::RunRow, String)| (run.id, format!("{suite}/{}", run.number));
         let runs = app.store.runs_of(&ids).await?.into_iter().map(name).collect();
-        Ok(Self { workers: app.floor.ask(Ask::Workers).await.unwrap_or_default(), runs })
+        Ok(Self { workers: app.workers().await, runs })
     }
 
     fn machine(&self, row: MachineRow, number: i64, what: &str) -> MachineOf {

@@ -13,14 +13,13 @@ use crate::{
     app::App,
     refused::Refused,
 };
-use kesmo_floor::Ask;
 
 pub(super) fn routes() -> Vec<Route> {
     routes![list, order]
 }
 
 async fn waiting(app: &App) -> Vec<(i64, RunSummary)> {
-    let all = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
+    let all = app.summaries().await;
     let mut waiting: Vec<(i64, RunSummary)> = all.into_iter().filter(|(_, s)| s.place.is_some()).collect();
     waiting.sort_by(|a, b| a.1.pool.cmp(&b.1.pool).then(a.1.place.cmp(&b.1.place)));
     waiting

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use kesmo_core::words::{Outcome, Verdict};
-use kesmo_floor::{Ask, summary::summary_of_row};
+use kesmo_floor::summary::summary_of_row;
 use kesmo_store::{
     month_of,
     releases::LabelledTest,
@@ -44,7 +44,7 @@ async fn release(app: &State<App>, _caller: MaySee, label: &str) -> Answer<Relea
         }
     }
     let tests = app.store.labelled_tests(&labels).await?;
-    let active = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
+    let active = app.summaries().await;
     let mut by_suite: BTreeMap<String, Vec<RunRow>> = BTreeMap::new();
     for (row, suite) in rows {
         by_suite.entry(suite).or_default().push(row);

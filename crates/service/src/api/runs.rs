@@ -239,7 +239,7 @@ async fn list(
     let filter =
         Filter { suite, verdict, labels, limit: limit.unwrap_or(50).clamp(1, 500), skip: skip.unwrap_or(0).max(0) };
     let rows = app.store.runs(&filter).await?;
-    let active = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
+    let active = app.summaries().await;
     let read =
         |(row, suite): (RunRow, String)| active.get(&row.id).cloned().unwrap_or_else(|| summary_of_row(&row, &suite));
     Ok(Json(rows.into_iter().map(read).collect()))

@@ -29,7 +29,6 @@ use crate::{
     refused::Refused,
     starting::{self, Looked},
 };
-use kesmo_floor::Ask;
 use kesmo_floor::summary::summary_of_row;
 
 /// Starts that are told before a schedule is saved.
@@ -139,7 +138,7 @@ async fn put(app: &State<App>, caller: MayOperate, new: Sent<NewSchedule>) -> An
 
 /// Summaries of runs, by id.
 async fn summaries(app: &App, ids: &[i64]) -> Result<HashMap<i64, RunSummary>, Refused> {
-    let open = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
+    let open = app.summaries().await;
     let rows = app.store.runs_of(ids).await?;
     let summary = |(row, suite): (RunRow, String)| {
         let id = row.id;

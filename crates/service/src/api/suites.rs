@@ -28,7 +28,6 @@ use crate::{
     refused::Refused,
 };
 use kesmo_files::blobs::{LARGEST, NotTaken};
-use kesmo_floor::Ask;
 use kesmo_floor::summary::summary_of_row;
 
 pub(super) fn routes() -> Vec<Route> {
@@ -120,7 +119,7 @@ async fn list(app: &State<App>, caller: MaySee) -> Answer<Vec<Suite>> {
 
 /// Suites with their latest runs: asked for together, however many they are.
 async fn views(app: &App, rows: Vec<SuiteRow>, most_runs: i64) -> Result<Vec<Suite>, Refused> {
-    let active = app.floor.ask(Ask::Summaries).await.unwrap_or_default();
+    let active = app.summaries().await;
     let ids: Vec<i64> = rows.iter().map(|r| r.id).collect();
     let mut runs: HashMap<i64, Vec<RunRow>> = HashMap::new();
     for run in app.store.last_runs(&ids, most_runs).await? {

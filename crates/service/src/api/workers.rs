@@ -23,8 +23,11 @@ async fn drain(app: &State<App>, caller: MayOperate, name: &str, drain: Sent<Dra
     let drain = body(drain)?.drain;
     let asked = name.to_owned();
     if app.floor.ask(|reply| Ask::Drain(asked, drain, reply)).await != Some(true) {
-        let here: Vec<String> =
-            app.floor.ask(Ask::Workers).await.unwrap_or_default().into_iter().map(|w| w.name).collect();
+        let said = serde_json::json!({ "drain": drain }).to_string();
+        if let Some(worker) = app.drain_elsewhere(&caller.0, name, said).await {
+            return Ok(Json(worker));
+        }
+        let here: Vec<String> = app.workers().await.into_iter().map(|w| w.name).collect();
         let here =
             if here.is_empty() { "no worker is here".to_owned() } else { format!("here are {}", here.join(", ")) };
         return Err(Refused::not_found(format!("there is no worker {name:?}: {here}")));
@@ -39,5 +42,5 @@ async fn drain(app: &State<App>, caller: MayOperate, name: &str, drain: Sent<Dra
 #[utoipa::path(get, path = "/api/workers", tag = "runs", responses((status = 200, body = [Worker])))]
 #[get("/api/workers")]
 async fn workers(app: &State<App>, _caller: MaySee) -> Answer<Vec<Worker>> {
-    Ok(Json(app.floor.ask(Ask::Workers).await.unwrap_or_default()))
+    Ok(Json(app.workers().await))
 }
