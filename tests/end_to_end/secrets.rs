@@ -172,3 +172,77 @@ fn secrets_are_sealed_with_a_key_that_is_changed_while_runs_go_on() {
 fn hex(text: &str) -> String {
     text.bytes().map(|b| format!("{b:02x}")).collect()
 }
+
+/// A server of git repositories that lets in who shows `joan:lantern-and-lamp`. Its process, and where it is.
+fn git_server(root: &std::path::Path) -> (crate::quay::Process, String) {
+    const SERVER: &str = r#"
+import base64, functools, http.server, sys
+class Server(http.server.SimpleHTTPRequestHandler):
+    def do_GET(self):
+        if self.headers.get("Authorization") != "Basic " + base64.b64encode(b"joan:lantern-and-lamp").decode():
+            self.send_response(401); self.send_header("WWW-Authenticate", "Basic"); self.end_headers(); return
+        super().do_GET()
+    def log_message(self, *_): pass
+server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), functools.partial(Server, directory=sys.argv[1]))
+print(f"http://127.0.0.1:{server.server_address[1]}", flush=True)
+server.serve_forever()
+"#;
+    let mut command = std::process::Command::new("python3");
+    command.args(["-c", SERVER]).arg(root).stdout(Stdio::piped());
+    let mut process = crate::quay::Process(crate::quay::spawn(command));
+    let mut said = String::new();
+    let out = process.0.stdout.take().expect("its output");
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(out), &mut said).expect("it says where it is");
+    (process, said.trim().to_owned())
+}
+
+#[test]
+fn git_is_given_what_is_kept_for_its_server_and_runs_are_not() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 1);
+    let folder = quay.tap("lamps", "a b", "echo ok - $t", "");
+    let work = crate::quay::Repo::of(&folder, quay.path("work"));
+    let served = quay.path("served");
+    fs::create_dir_all(&served).expect("a folder");
+    let bare = served.join("lamps.git").display().to_string();
+    work.git(&["clone", "--quiet", "--bare", ".", &bare]);
+    work.git(&["--git-dir", &bare, "update-server-info"]);
+    let (_server, at) = git_server(&served);
+    let address = format!("{at}/lamps.git");
+    let refused = quay.kesmo(&["suite", "add", "--git", &address]);
+    assert!(!refused.status.success(), "nobody is let in without");
+    for (words, value, why) in [
+        (&["lamp-git", "--for-git", "quay.example"][..], "joan:lantern-and-lamp", "the address"),
+        (&["lamp-git", "--for-git", "file:///srv"], "joan:lantern-and-lamp", "for https or ssh"),
+        (&["lamp-git", "--for-git", &at, "--suite", "x"], "joan:lantern-and-lamp", "cannot be used with"),
+    ] {
+        let said = add(&quay, words, value);
+        assert!(!said.status.success(), "{words:?}");
+        assert_says(&all_said(&said), &[why]);
+    }
+    let place = format!("{at}/");
+    let kept = add(&quay, &["lamp-git", "--for-git", &place], "joan:lantern-and-lamp");
+    assert_says(&all_said(&kept), &["git uses it where it calls addresses that begin with"]);
+    let twice = add(&quay, &["other-git", "--for-git", &place], "somebody:else-than-joan");
+    assert_says(&all_said(&twice), &["git uses the secret lamp-git there already"]);
+    let added = quay.kesmo(&["suite", "add", "--git", &address]);
+    assert!(added.status.success(), "{}", all_said(&added));
+    let run = quay.kesmo(&["start", "lamps", "--wait"]);
+    assert_eq!(run.status.code(), Some(0), "{}", all_said(&run));
+    let list = quay.json(&["secret", "list"]);
+    assert!(list[0]["used_at"].is_string() && list[0]["git"] == place.as_str(), "{list}");
+    // A run that asks for it is void, and nothing tells it.
+    let thief = quay.tap("thief", "a", "echo ok - $t", "[secrets]\nLAMP = \"lamp-git\"");
+    let (status, said) = quay.wait(&thief, &[]);
+    assert_eq!(status, 10, "{said}");
+    assert_says(&said, &["the secret lamp-git is for git at", "given to no run"]);
+    let told = quay.sql(
+        "select coalesce(string_agg(t::text, ' '), '') from (select secrets::text as t from secrets union all \
+         select runs::text from runs union all select suites::text from suites union all select audit::text from audit) a",
+    ) + &fs::read_to_string(quay.path("service.log")).expect("the log");
+    assert!(!told.contains("lantern-and-lamp") && !told.contains("am9hbjpsYW50ZXJu"), "it is told somewhere");
+    // Another one is used from then on.
+    assert!(add(&quay, &["lamp-git", "--for-git", &place, "--replace"], "joan:another-lamp").status.success());
+    let said = quay.kesmo(&["suite", "add", "--git", &address]);
+    assert!(!said.status.success() && !all_said(&said).contains("another-lamp"), "{}", all_said(&said));
+}

@@ -101,7 +101,7 @@ function Secrets() {
                 {all.map((secret) => (
                   <tr key={secret.name}>
                     <td className="name">{secret.name}</td>
-                    <td>{[...secret.suites.map((s) => `runs of ${s}`), ...secret.briefs.map((b) => `the brief ${b}`)].join(", ") || "all runs"}</td>
+                    <td>{secret.git ? `git at ${plain(secret.git)}` : [...secret.suites.map((s) => `runs of ${s}`), ...secret.briefs.map((b) => `the brief ${b}`)].join(", ") || "all runs"}</td>
                     <td>{plain(secret.by)}</td>
                     <td>
                       <When at={secret.changed_at} />

@@ -91,6 +91,21 @@ pub fn shown_url(url: &str) -> String {
     }
 }
 
+/// An address in one way of writing, without who calls it: `joan@quay.example:lamps` is `ssh://quay.example/lamps`.
+///
+/// # Errors
+/// If it is no address that git may call.
+pub fn plain_address(url: &str) -> Result<String, Error> {
+    check_url(url)?;
+    let (scheme, rest) = match url.split_once("://") {
+        Some((scheme, rest)) => (scheme, rest.to_owned()),
+        None => ("ssh", url.replacen(':', "/", 1)),
+    };
+    let (host, path) = rest.split_once('/').unwrap_or((&rest, ""));
+    let host = host.rsplit_once('@').map_or(host, |(_, host)| host).to_ascii_lowercase();
+    Ok(format!("{scheme}://{host}/{path}"))
+}
+
 /// The first digits of a commit, as people read it.
 #[must_use]
 pub fn short_commit(commit: &str) -> &str {

@@ -9,6 +9,7 @@ mod app;
 mod auditing;
 pub mod backup;
 mod console;
+mod credentials;
 mod deliveries;
 mod door;
 mod error;
@@ -383,6 +384,7 @@ async fn serve_with(
     let admin_token_file = data.join("admin-token");
     let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
     let git = Git::new(data.join("git"), blobs.clone(), config.git_folders.clone());
+    let git = git.with_credentials(Arc::new(credentials::Kept(store.clone())));
     let (address, over) = (Arc::new(OnceLock::new()), Arc::new(Notify::new()));
     let service = service_id(data)?;
     let peers = Arc::new(peers::Peers::new(service.clone(), store.clone(), config.peer_ca.as_deref())?);

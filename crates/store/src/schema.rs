@@ -195,7 +195,7 @@ diesel::table! {
 diesel::table! {
     secrets (name) {
         name -> Text, sealed -> Binary, suites -> Array<Text>, briefs -> Array<Text>, made_by -> Text, made_at -> Timestamptz,
-        changed_at -> Timestamptz, used_at -> Nullable<Timestamptz>,
+        changed_at -> Timestamptz, used_at -> Nullable<Timestamptz>, git -> Nullable<Text>,
     }
 }
 diesel::table! {

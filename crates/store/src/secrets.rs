@@ -25,6 +25,8 @@ pub struct SecretRow {
     pub made_at: DateTime<Utc>,
     pub changed_at: DateTime<Utc>,
     pub used_at: Option<DateTime<Utc>>,
+    /// Where git uses it: addresses that begin so. It is given to no run then.
+    pub git: Option<String>,
 }
 
 impl SecretRow {
@@ -75,6 +77,7 @@ impl Store {
         name: &str,
         value: &str,
         places: (&[String], &[String]),
+        git: Option<&str>,
         by: &str,
         replace: bool,
     ) -> Result<bool, Error> {
@@ -87,6 +90,7 @@ impl Store {
             secrets::sealed.eq(sealed),
             secrets::suites.eq(places.0),
             secrets::briefs.eq(places.1),
+            secrets::git.eq(git),
             secrets::made_by.eq(by),
         );
         let mut c = self.connection().await?;
@@ -96,11 +100,12 @@ impl Store {
                 secrets::sealed.eq(excluded(secrets::sealed)),
                 secrets::suites.eq(excluded(secrets::suites)),
                 secrets::briefs.eq(excluded(secrets::briefs)),
+                secrets::git.eq(excluded(secrets::git)),
                 secrets::changed_at.eq(Utc::now()),
             );
             new.on_conflict(secrets::name).do_update().set(changed).execute(&mut c).await?
         } else {
-            new.on_conflict_do_nothing().execute(&mut c).await?
+            new.on_conflict(secrets::name).do_nothing().execute(&mut c).await?
         };
         Ok(written == 1)
     }
@@ -131,6 +136,9 @@ impl Store {
         let mut c = self.connection().await?;
         let of = secrets::table.find(name).select((SecretRow::as_select(), secrets::sealed));
         let Some((row, sealed)) = of.first::<(SecretRow, Vec<u8>)>(&mut c).await.optional()? else { return Ok(None) };
+        if let Some(place) = &row.git {
+            return Err(Error::Content(format!("the secret {name} is for git at {place}, and given to no run")));
+        }
         if !row.is_for(suite, brief) {
             return Err(Error::Content(format!(
                 "the secret {name} is not for runs of {suite} (an admin says for which: kesmo secret add {name} --replace --suite {suite})"
@@ -138,6 +146,32 @@ impl Store {
         }
         let value = self.unsealed(&sealed_as("secret", name), sealed)?;
         diesel::update(secrets::table.find(name)).set(secrets::used_at.eq(Utc::now())).execute(&mut c).await?;
+        String::from_utf8(value).map(Some).map_err(|_| Error::Content(format!("the secret {name} is no text")))
+    }
+
+    /// The secret with which git calls an address (as [`kesmo_core::source::plain_address`] writes it): the one that is kept for the
+    /// longest beginning of it. That it was used is noted.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer, or the value cannot be opened.
+    pub async fn secret_for_git(&self, address: &str) -> Result<Option<String>, Error> {
+        let mut c = self.connection().await?;
+        let kept: Vec<(String, Option<String>)> = secrets::table
+            .filter(secrets::git.is_not_null())
+            .select((secrets::name, secrets::git))
+            .load(&mut c)
+            .await?;
+        let begins = |start: &str| {
+            address
+                .strip_prefix(start)
+                .is_some_and(|rest| start.ends_with('/') || rest.is_empty() || rest.starts_with('/'))
+        };
+        let fitting = kept.into_iter().filter_map(|(name, git)| Some((name, git.filter(|start| begins(start))?)));
+        let Some((name, _)) = fitting.max_by_key(|(_, start)| start.len()) else { return Ok(None) };
+        let of = secrets::table.find(&name).select(secrets::sealed);
+        let Some(sealed) = of.first::<Vec<u8>>(&mut c).await.optional()? else { return Ok(None) };
+        let value = self.unsealed(&sealed_as("secret", &name), sealed)?;
+        diesel::update(secrets::table.find(&name)).set(secrets::used_at.eq(Utc::now())).execute(&mut c).await?;
         String::from_utf8(value).map(Some).map_err(|_| Error::Content(format!("the secret {name} is no text")))
     }
 

@@ -27,6 +27,9 @@ pub struct AddSecret {
     /// Only runs that this brief started are given it (repeatable)
     #[arg(long, value_name = "BRIEF")]
     pub brief: Vec<String>,
+    /// Git uses it where it calls addresses that begin so, and no run is given it: USER:PASSWORD, a token, or a private key of ssh
+    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["suite", "brief"])]
+    pub for_git: Option<String>,
     /// A file that holds the value; - reads standard input
     #[arg(long, value_name = "FILE")]
     pub from: Option<PathBuf>,

@@ -30,11 +30,16 @@ async fn add(options: &AddSecret, context: &Context) -> Result<(), Failure> {
         value: value(options)?,
         suites: options.suite.clone(),
         briefs: options.brief.clone(),
+        git: options.for_git.clone(),
         replace: options.replace,
     };
     let kept: SecretOf = context.client.put(&format!("/api/secrets/{}", options.name), &new).await?;
     if context.json {
         return print_json(&kept);
+    }
+    if let Some(git) = &kept.git {
+        println!("The secret {} is kept: git uses it where it calls addresses that begin with {git}", kept.name);
+        return Ok(());
     }
     println!(
         "The secret {} is kept for {}. A suite is given it by a line of its suite file: [secrets] {} = \"{}\"",
@@ -71,6 +76,9 @@ fn all_of_input() -> std::io::Result<String> {
 }
 
 fn places(secret: &SecretOf) -> String {
+    if let Some(git) = &secret.git {
+        return format!("git at {}", plain(git));
+    }
     let suites = secret.suites.iter().map(|suite| format!("runs of {suite}"));
     let briefs = secret.briefs.iter().map(|brief| format!("the brief {brief}"));
     let all: Vec<String> = suites.chain(briefs).collect();

@@ -1,6 +1,6 @@
 //! Secrets: values that runs need and nobody may read back.
 
-use kesmo_core::name::Slug;
+use kesmo_core::{name::Slug, source::plain_address};
 use kesmo_store::secrets::SecretRow;
 use kesmo_wire::api::{NewSecret, SecretOf};
 use rocket::{Route, State, delete, get, http::Status, put, routes, serde::json::Json};
@@ -47,6 +47,7 @@ fn told(row: SecretRow) -> SecretOf {
         made_at: row.made_at,
         changed_at: row.changed_at,
         used_at: row.used_at,
+        git: row.git,
     }
 }
 
@@ -100,8 +101,21 @@ async fn put_secret(app: &State<App>, caller: MayKeep, name: &str, new: Sent<New
             return Err(Refused::not_found(format!("there is no brief named {brief:?}")));
         }
     }
+    let git = new.git.as_deref().map(plain_address).transpose().map_err(|e| Refused::invalid(e.to_string()))?;
+    if git.as_ref().is_some_and(|git| git.starts_with("file:")) {
+        return Err(Refused::invalid("git calls file:// by itself: a secret is for https or ssh"));
+    }
+    if git.is_some() && new.suites.len() + new.briefs.len() > 0 {
+        return Err(Refused::invalid(
+            "a secret that git uses is given to no run: say either where git uses it, or for which runs it is",
+        ));
+    }
+    let others = app.store.secrets().await?;
+    if let Some(other) = others.iter().find(|other| git.is_some() && other.git == git && other.name != name.as_str()) {
+        return Err(Refused::conflict(format!("git uses the secret {} there already", other.name)));
+    }
     let places = (new.suites.as_slice(), new.briefs.as_slice());
-    if !app.store.put_secret(name.as_str(), &new.value, places, &caller.0.name, new.replace).await? {
+    if !app.store.put_secret(name.as_str(), &new.value, places, git.as_deref(), &caller.0.name, new.replace).await? {
         return Err(Refused::conflict(format!("there is a secret named {name} already: change it with --replace")));
     }
     let row = app.store.secrets().await?.into_iter().find(|row| row.name == name.as_str());

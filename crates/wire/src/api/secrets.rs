@@ -16,6 +16,10 @@ pub struct NewSecret {
     /// ... or those that these briefs started; with neither, all runs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub briefs: Vec<String>,
+    /// Git uses it where it calls addresses that begin so, `https://git.quay.example/lamps/`, and no run is given it: `USER:PASSWORD`, a
+    /// token alone, or the private key of ssh.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub git: Option<String>,
     /// Changes the one of that name.
     #[serde(default)]
     pub replace: bool,
@@ -30,7 +34,10 @@ pub struct SecretOf {
     pub by: String,
     pub made_at: DateTime<Utc>,
     pub changed_at: DateTime<Utc>,
-    /// When a run was given it last.
+    /// Where git uses it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub git: Option<String>,
+    /// When a run was given it last, or git used it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub used_at: Option<DateTime<Utc>>,
 }
