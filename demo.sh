@@ -2,7 +2,8 @@
 # The demo, whole: installs what is missing, builds, starts a service with a PostgreSQL of its own, adds the suites of
 # Lantern Quay, starts three workers and some runs, and prints where to look. Ctrl-C ends all of it.
 #   ./demo.sh               until Ctrl-C
-#   ./demo.sh --tour        a whole example without a person; ends with its status
+#   ./demo.sh --tour        a whole example without a person, and then one of a team's service; ends with its status
+#   ./demo.sh --team        a team's service until Ctrl-C: two of them, TLS, accounts, an identity provider, secrets (with --tour: goes through it)
 #   ./demo.sh --build       only install and build; the program is then target/release/kesmo
 #   ./demo.sh --containers  only install, build, and make the worker image, from this machine's own files
 #   ./demo.sh --port N      listen on another port
@@ -11,15 +12,17 @@ cd "$(dirname "$0")"
 . scripts/engine.sh
 
 mode=stay
+team=
 port=7215
 while [ $# -gt 0 ]; do
     case $1 in
         --tour) mode=tour ;;
+        --team) team=1 ;;
         --build) mode=build ;;
         --containers) mode=containers ;;
         --port) port=${2:?--port needs a number}; shift ;;
-        -h | --help) sed -n '2,9s/^# \{0,1\}//p' "$0"; exit 0 ;;
-        *) fail "unknown option $1: use --tour, --build, --containers or --port N" ;;
+        -h | --help) sed -n '2,10s/^# \{0,1\}//p' "$0"; exit 0 ;;
+        *) fail "unknown option $1: use --tour, --team, --build, --containers or --port N" ;;
     esac
     shift
 done
@@ -32,6 +35,12 @@ if [ "$mode" = build ]; then
     step_done
     printf '● The program is target/release/kesmo\n'
     exit 0
+fi
+if [ -n "$team" ]; then
+    step "Building the program (the first time takes some minutes)"
+    cargo build --quiet -p kesmo -p kesmo-made
+    step_done
+    exec scripts/team "$mode" "$port"
 fi
 # For the videos that a suite of the demo leaves behind.
 install_missing ffmpeg=ffmpeg
@@ -403,6 +412,10 @@ if [ "$mode" = tour ]; then
     expect 0 workers
     step_done
     if [ "$status" = 0 ]; then printf '\n● The tour went as it should.\n'; else printf '\n◆ The tour did not go as it should.\n'; fi
+    end_all
+    unset KESMO_URL KESMO_TOKEN
+    printf '\n'
+    scripts/team tour "$port" || status=1
     exit "$status"
 fi
 

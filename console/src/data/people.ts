@@ -54,7 +54,7 @@ export function useComeBack() {
     onSuccess: (me) => queries.setQueryData(["me"], me),
   });
 }
-export const useAddOwnToken = () => useChange("tokens", (body: { place: string }) => call<components["schemas"]["Token"]>("/api/me/tokens", { method: "POST", body }));
+export const useAddOwnToken = () => useChange("accounts", (body: { place: string }) => call<components["schemas"]["Token"]>("/api/me/tokens", { method: "POST", body }));
 
 export type SignIn = { token: string } | { name: string; password: string };
 

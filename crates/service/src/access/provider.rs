@@ -319,7 +319,7 @@ impl Provider {
         let name = called(&told, &claims.sub);
         let Some(role) = role_of(&self.config.roles, &groups) else {
             let says = format!(
-                "{name} is known at {}, and in no group that may come in here: ask whoever keeps this service",
+                "{name} is known at {}, and in no group that may come in here: ask an admin of this service",
                 self.config.name
             );
             return Err(NotIn::NoRole { says, subject: claims.sub });
