@@ -8,6 +8,11 @@ cd "$(dirname "$0")"
 need_tools
 install_missing libxml2-utils=xmllint
 build_console
+# A server that speaks S3, for the trials.
+if [ ! -d tests/objects/node_modules ] || [ tests/objects/package-lock.json -nt tests/objects/node_modules/.package-lock.json ]; then
+    step "Installing an object store for the trials"
+    (cd tests/objects && npm ci --no-audit --no-fund --loglevel=error)
+fi
 
 step "Checking the format"
 cargo fmt --all --check || fail "the format differs: run cargo fmt"

@@ -15,6 +15,7 @@ mod images;
 mod keep;
 mod measures;
 mod notices;
+mod objects;
 mod once;
 mod packaging;
 mod planning;

@@ -264,18 +264,19 @@ impl Freed {
     #[must_use]
     pub fn said(&self) -> String {
         let parts = [
-            (self.runs, "runs"),
-            (self.months, "months of attempts as a whole"),
-            (self.logs, "runs' logs"),
-            (self.artifacts, "runs' artifacts"),
-            (self.pictures, "pictures of passed tests"),
-            (self.deliveries, "deliveries"),
-            (self.audit, "lines of the audit"),
-            (self.others, "lists, stamps and sources"),
+            (self.runs, "run", "runs"),
+            (self.months, "month of attempts as a whole", "months of attempts as a whole"),
+            (self.logs, "run's logs", "runs' logs"),
+            (self.artifacts, "run's artifacts", "runs' artifacts"),
+            (self.pictures, "picture of a passed test", "pictures of passed tests"),
+            (self.deliveries, "delivery", "deliveries"),
+            (self.audit, "line of the audit", "lines of the audit"),
+            (self.others, "list, stamp or source", "lists, stamps and sources"),
         ];
-        let mut said: Vec<String> = parts.iter().filter(|p| p.0 > 0).map(|(n, what)| format!("{n} {what}")).collect();
+        let each = |(n, one, several): &(u64, &str, &str)| format!("{n} {}", if *n == 1 { one } else { several });
+        let mut said: Vec<String> = parts.iter().filter(|p| p.0 > 0).map(each).collect();
         if self.files > 0 {
-            said.push(format!("{} files, {}", self.files, Bytes(self.bytes)));
+            said.push(format!("{}, {}", each(&(self.files, "file", "files")), Bytes(self.bytes)));
         }
         if said.is_empty() { "nothing".to_owned() } else { said.join("; ") }
     }

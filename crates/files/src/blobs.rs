@@ -1,8 +1,10 @@
-//! Blobs under their SHA-256: bundles, artifacts and long logs, in a folder.
+//! Blobs under their SHA-256: bundles, artifacts and long logs, in a folder, or in an object store before which the folder stands.
 
 use std::{
+    io,
     os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
+    sync::Arc,
     time::{Duration, SystemTime},
 };
 
@@ -10,15 +12,17 @@ use kesmo_wire::Digest;
 use sha2::{Digest as _, Sha256};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWriteExt};
 
-use crate::{bundle, error::Error, secret::random_text};
+use crate::{bundle, error::Error, objects::Objects, secret::random_text};
 
 /// The largest blob that is taken, in bytes.
 pub const LARGEST: u64 = 1 << 30;
 
-/// A folder of blobs.
+/// Blobs.
 #[derive(Debug, Clone)]
 pub struct Blobs {
     folder: PathBuf,
+    /// Where they are kept; the folder holds what was used of late.
+    objects: Option<Arc<Objects>>,
 }
 
 /// Why a blob was not taken.
@@ -51,20 +55,73 @@ impl Blobs {
                 tracing::warn!("an upload that was broken off could not be cleared away: {e}");
             }
         }
-        Ok(Self { folder })
+        Ok(Self { folder, objects: None })
     }
 
-    /// Where the blob of a digest is.
+    /// The same, which are kept in an object store.
     #[must_use]
-    pub fn path(&self, digest: &Digest) -> PathBuf {
+    pub fn kept_in(self, objects: Objects) -> Self {
+        Self { objects: Some(Arc::new(objects)), ..self }
+    }
+
+    /// Where the blob of a digest stands in the folder.
+    pub(crate) fn path(&self, digest: &Digest) -> PathBuf {
         let (start, rest) = digest.as_str().split_at(2);
         self.folder.join(start).join(rest)
     }
 
+    /// Where the blob of a digest is on this machine: brought from the object store if it is not here.
+    ///
+    /// # Errors
+    /// If there is none (`NotFound`), or it cannot be brought.
+    pub async fn local(&self, digest: &Digest) -> io::Result<PathBuf> {
+        let path = self.path(digest);
+        if tokio::fs::try_exists(&path).await? {
+            return Ok(path);
+        }
+        let none = || io::Error::new(io::ErrorKind::NotFound, format!("there is no file {digest}"));
+        let objects = self.objects.as_ref().ok_or_else(none)?;
+        let coming = Coming(self.coming());
+        if !objects.get(digest, &coming.0).await.map_err(io::Error::other)? {
+            return Err(none());
+        }
+        let (brought, wanted) = (coming.0.clone(), digest.to_string());
+        let found = tokio::task::spawn_blocking(move || {
+            let mut hash = Sha256::new();
+            io::copy(&mut std::fs::File::open(brought)?, &mut hash)?;
+            Ok::<_, io::Error>(hex::encode(hash.finalize()))
+        });
+        if found.await.map_err(io::Error::other)?? != wanted {
+            return Err(io::Error::other(format!("the object store has another file under {digest}")));
+        }
+        tokio::fs::create_dir_all(path.parent().unwrap_or(Path::new("."))).await?;
+        tokio::fs::rename(&coming.0, &path).await?;
+        Ok(path)
+    }
+
+    /// What a blob holds.
+    ///
+    /// # Errors
+    /// As [`Blobs::local`].
+    pub async fn read(&self, digest: &Digest) -> io::Result<Vec<u8>> {
+        tokio::fs::read(self.local(digest).await?).await
+    }
+
     /// Whether a blob is there.
-    #[must_use]
-    pub fn has(&self, digest: &Digest) -> bool {
-        self.path(digest).exists()
+    pub async fn has(&self, digest: &Digest) -> bool {
+        self.local(digest).await.is_ok()
+    }
+
+    /// Hands a blob of the folder to the object store, where there is one.
+    async fn hand_on(&self, digest: &Digest) -> Result<(), Error> {
+        let Some(objects) = &self.objects else { return Ok(()) };
+        let path = self.path(digest);
+        let put = objects.put(&path, digest).await;
+        if put.is_err() {
+            // What is not kept there is not kept: it comes again.
+            drop(Coming(path.clone()));
+        }
+        put.map_err(|e| Error::file(&path, &io::Error::other(e)))
     }
 
     /// A path of its own for a blob that is being made here.
@@ -77,11 +134,12 @@ impl Blobs {
     ///
     /// # Errors
     /// If it cannot be moved.
-    pub fn adopt(&self, coming: &Path, digest: &Digest) -> Result<(), Error> {
+    pub async fn adopt(&self, coming: &Path, digest: &Digest) -> Result<(), Error> {
         let path = self.path(digest);
         let moved = std::fs::create_dir_all(path.parent().unwrap_or(Path::new(".")))
             .and_then(|()| std::fs::rename(coming, &path));
-        moved.map_err(|e| Error::file(&path, &e))
+        moved.map_err(|e| Error::file(&path, &e))?;
+        self.hand_on(digest).await
     }
 
     /// Takes what is sent as the blob of that digest, without holding it in memory.
@@ -127,19 +185,83 @@ impl Blobs {
             .map_err(|e| failed(&e)),
             Err(e) => Err(e),
         };
-        kept.map(|()| bytes)
+        kept?;
+        self.hand_on(digest).await.map_err(NotTaken::Failed)?;
+        Ok(bytes)
     }
 
     /// Whether a blob is there; if it is, it stays for as long as a new one does.
-    #[must_use]
-    pub fn touch(&self, digest: &Digest) -> bool {
+    pub async fn touch(&self, digest: &Digest) -> bool {
+        if let Some(objects) = &self.objects {
+            return objects.touch(digest).await.unwrap_or_else(|e| {
+                tracing::warn!("{e}");
+                false
+            });
+        }
         let file = std::fs::OpenOptions::new().append(true).open(self.path(digest));
         file.is_ok_and(|file| file.set_modified(SystemTime::now()).is_ok())
     }
 
     /// The blobs that were there and not asked for since a moment.
-    #[must_use]
-    pub fn older_than(&self, moment: SystemTime) -> Vec<Digest> {
+    ///
+    /// # Errors
+    /// If the object store does not tell.
+    pub async fn older_than(&self, moment: SystemTime) -> Result<Vec<Digest>, Error> {
+        if let Some(objects) = &self.objects {
+            let all = objects.all().await.map_err(|e| Error::file(&self.folder, &io::Error::other(e)))?;
+            return Ok(all.into_iter().filter(|one| one.modified < moment).map(|one| one.digest).collect());
+        }
+        let own = self.clone();
+        let found = tokio::task::spawn_blocking(move || own.here_before(moment)).await;
+        found.map_err(|e| Error::file(&self.folder, &io::Error::other(e)))
+    }
+
+    /// All that is kept.
+    ///
+    /// # Errors
+    /// If the object store does not tell.
+    pub async fn all(&self) -> Result<Vec<Digest>, Error> {
+        self.older_than(SystemTime::now() + UPLOAD_LASTS).await
+    }
+
+    /// Blobs that were set aside long enough ago: each is to be ended by [`Blobs::settle`].
+    ///
+    /// # Errors
+    /// If the object store does not tell.
+    pub async fn long_aside(&self) -> Result<Vec<Digest>, Error> {
+        let Some(objects) = &self.objects else { return Ok(Vec::new()) };
+        objects.long_aside().await.map_err(|e| Error::file(&self.folder, &io::Error::other(e)))
+    }
+
+    /// Ends what was set aside: it is needed after all, or goes.
+    ///
+    /// # Errors
+    /// If the object store does not do it.
+    pub async fn settle(&self, digest: &Digest, needed: bool) -> Result<(), Error> {
+        let Some(objects) = &self.objects else { return Ok(()) };
+        objects.settle(digest, needed).await.map_err(|e| Error::file(&self.path(digest), &io::Error::other(e)))
+    }
+
+    /// Lets go of what the folder holds of blobs that are kept in the object store, unless it came since a moment.
+    pub async fn forget_local(&self, moment: SystemTime) {
+        if self.objects.is_none() {
+            return;
+        }
+        let own = self.clone();
+        let forgotten = tokio::task::spawn_blocking(move || {
+            for digest in own.here_before(moment) {
+                if let Err(e) = std::fs::remove_file(own.path(&digest)) {
+                    tracing::debug!("a file that is kept elsewhere stays here: {e}");
+                }
+            }
+        });
+        if let Err(e) = forgotten.await {
+            tracing::warn!("what is kept elsewhere stays here: {e}");
+        }
+    }
+
+    /// The blobs of the folder that came, or were asked for, before a moment.
+    fn here_before(&self, moment: SystemTime) -> Vec<Digest> {
         let mut old = Vec::new();
         for start in std::fs::read_dir(&self.folder).into_iter().flatten().flatten() {
             let name = start.file_name().to_string_lossy().into_owned();
@@ -161,7 +283,17 @@ impl Blobs {
     ///
     /// # Errors
     /// If it cannot be removed.
-    pub fn remove_older(&self, digest: &Digest, moment: SystemTime) -> Result<Option<u64>, Error> {
+    pub async fn remove_older(&self, digest: &Digest, moment: SystemTime) -> Result<Option<u64>, Error> {
+        if let Some(objects) = &self.objects {
+            let gone = objects.set_aside(digest, moment).await;
+            return gone.map_err(|e| Error::file(&self.path(digest), &io::Error::other(e)));
+        }
+        let (own, digest) = (self.clone(), digest.clone());
+        let removed = tokio::task::spawn_blocking(move || own.remove_here(&digest, moment)).await;
+        removed.unwrap_or_else(|e| Err(Error::file(&self.folder, &io::Error::other(e))))
+    }
+
+    fn remove_here(&self, digest: &Digest, moment: SystemTime) -> Result<Option<u64>, Error> {
         let (path, aside) = (self.path(digest), self.coming());
         let failed = |e: &std::io::Error| Error::file(&path, e);
         // Whatever is there by now is moved at once, and then looked at: an upload that comes between is put back.
@@ -183,8 +315,10 @@ impl Blobs {
     ///
     /// # Errors
     /// In words, if it is no bundle that can be used.
-    pub fn suite_file(&self, bundle: &Digest) -> Result<String, String> {
-        bundle::check(&self.path(bundle), bundle::LIMITS).map_err(|e| e.to_string())
+    pub async fn suite_file(&self, bundle: &Digest) -> Result<String, String> {
+        let path = self.local(bundle).await.map_err(|e| e.to_string())?;
+        let read = tokio::task::spawn_blocking(move || bundle::check(&path, bundle::LIMITS).map_err(|e| e.to_string()));
+        read.await.map_err(|e| e.to_string())?
     }
 }
 

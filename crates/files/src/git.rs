@@ -304,8 +304,9 @@ impl Git {
         let (commit, branch) = self.resolve(source).await?;
         let key = (source.url.clone(), source.folder.clone(), commit.clone());
         let known = self.packed.lock().unwrap_or_else(PoisonError::into_inner).get(&key).cloned();
-        if let Some((digest, text)) =
-            known.filter(|(digest, _)| Digest::parse(digest).is_ok_and(|digest| self.blobs.has(&digest)))
+        if let Some((digest, text)) = known
+            && let Ok(bundle) = Digest::parse(&digest)
+            && self.blobs.has(&bundle).await
         {
             let file = read(FILE_NAME, &text, &commit)?;
             return Ok(Fetched { commit, branch, digest, text, file });
@@ -403,7 +404,7 @@ impl Git {
         if !status.success() {
             return Err(Error::Away(format!("git archive of {} failed", short_commit(commit))));
         }
-        self.blobs.adopt(&coming, &digest).map_err(|e| Error::Away(e.to_string()))?;
+        self.blobs.adopt(&coming, &digest).await.map_err(|e| Error::Away(e.to_string()))?;
         Ok(digest.into())
     }
 

@@ -6,6 +6,7 @@ pub mod blobs;
 pub mod bundle;
 pub mod error;
 pub mod git;
+pub mod objects;
 pub mod secret;
 
 use std::{

@@ -99,9 +99,11 @@ impl Floor {
             let why = format!("{name} listed the tests, and did not say in which image");
             return self.list_read(&job, Err(why));
         }
-        let (path, own) = (self.blobs.path(&digest), self.own.clone());
+        let (blobs, own) = (self.blobs.clone(), self.own.clone());
         tokio::spawn(async move {
+            let path = blobs.local(&digest).await;
             let read = tokio::task::spawn_blocking(move || {
+                let path = path.map_err(|e| format!("the list cannot be read: {e}"))?;
                 let output = kesmo_files::read_regular(&path, LARGEST_LIST);
                 let output = output.map_err(|e| format!("the list cannot be read: {e}"))?;
                 listing::read(&output).map(Arc::new).map_err(|e| e.to_string())

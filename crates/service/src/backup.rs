@@ -10,7 +10,12 @@ use std::{
 
 use chrono::{DateTime, Utc};
 use kesmo_database::{Postgres, dump, load};
+use kesmo_files::{
+    blobs::Blobs,
+    objects::{Objects, ObjectsAt},
+};
 use kesmo_store::sweep::Sweeping;
+use kesmo_wire::Digest;
 use serde::{Deserialize, Serialize};
 
 use crate::error::Error;
@@ -29,6 +34,8 @@ pub struct Place {
     pub database: Option<String>,
     /// None: in the data folder.
     pub blobs: Option<PathBuf>,
+    /// The object store in which files are kept, and the file of its key.
+    pub objects: Option<(ObjectsAt, PathBuf)>,
 }
 
 /// What a copy is.
@@ -46,6 +53,15 @@ pub struct About {
 impl Place {
     fn blobs(&self) -> PathBuf {
         self.blobs.clone().unwrap_or_else(|| self.data.join("blobs"))
+    }
+
+    /// The object store, if files are kept in one.
+    async fn objects(&self) -> Result<Option<Blobs>, Error> {
+        let Some((at, key)) = &self.objects else { return Ok(None) };
+        let text = fs::read_to_string(key).map_err(file(key))?;
+        let objects = Objects::new(at, &text).map_err(|why| Error::Option(format!("--objects: {why}")))?;
+        objects.check().await.map_err(|e| Error::Option(format!("--objects: {e}")))?;
+        Ok(Some(Blobs::open(self.blobs())?.kept_in(objects)))
     }
 }
 
@@ -89,11 +105,19 @@ pub async fn backup(place: &Place, to: &Path, with_key: bool) -> Result<About, E
     }
     fs::create_dir_all(to).map_err(file(to))?;
     fs::set_permissions(to, std::os::unix::fs::PermissionsExt::from_mode(0o700)).map_err(file(to))?;
-    let (blobs, target) = (place.blobs(), to.to_owned());
+    let (blobs, target, kept) = (place.blobs(), to.to_owned(), place.objects().await?);
     with_database(place, async |url| {
         let held = Sweeping::hold(&url).await?;
+        let brought = match &kept {
+            // Before the others of the folder, which then are there already.
+            Some(kept) => bring_all(kept, &url, &target).await,
+            None => Ok(()),
+        };
         let copied = tokio::task::spawn_blocking(move || {
-            dump(&url, &target.join(DATABASE))?;
+            brought?;
+            if kept.is_none() {
+                dump(&url, &target.join(DATABASE))?;
+            }
             let (files, bytes) = copy_files(&blobs, &target.join(FILES), with_key)?;
             let about = About { version: env!("CARGO_PKG_VERSION").into(), at: Utc::now(), files, bytes, with_key };
             // Last: a copy without it is none.
@@ -121,13 +145,18 @@ pub async fn restore(place: &Place, from: &Path) -> Result<About, Error> {
         return Err(none(format!("it has {found} files of {}", about.files)));
     }
     fs::create_dir_all(&place.data).map_err(file(&place.data))?;
-    let (blobs, source) = (place.blobs(), from.to_owned());
+    let (blobs, source, kept) = (place.blobs(), from.to_owned(), place.objects().await?);
     with_database(place, async |url| {
         let mut held = Sweeping::hold(&url).await?;
         if held.is_in_use().await? {
             return Err(Error::Option("the database holds something of Kesmo already: restore into an empty one (another --data, or --database)".into()));
         }
+        let handed = match &kept {
+            Some(kept) => hand_all(kept, &source.join(FILES)).await,
+            None => Ok(()),
+        };
         let copied = tokio::task::spawn_blocking(move || {
+            handed?;
             copy_files(&source.join(FILES), &blobs, true)?;
             load(&url, &source.join(DATABASE))?;
             Ok::<_, Error>(())
@@ -142,6 +171,34 @@ pub async fn restore(place: &Place, from: &Path) -> Result<About, Error> {
     })
     .await?;
     Ok(about)
+}
+
+/// Copies the database, and then what the object store keeps.
+async fn bring_all(kept: &Blobs, url: &str, target: &Path) -> Result<(), Error> {
+    let (url, dumped) = (url.to_owned(), target.join(DATABASE));
+    tokio::task::spawn_blocking(move || dump(&url, &dumped)).await.map_err(|e| Error::Web(e.to_string()))??;
+    for digest in kept.all().await? {
+        let (start, rest) = digest.as_str().split_at(2);
+        let path = target.join(FILES).join(start).join(rest);
+        let brought = async {
+            tokio::fs::create_dir_all(path.parent().unwrap_or(target)).await?;
+            tokio::fs::copy(kept.local(&digest).await?, &path).await
+        };
+        brought.await.map_err(file(&path))?;
+    }
+    Ok(())
+}
+
+/// Hands the files of a copy to the object store.
+async fn hand_all(kept: &Blobs, from: &Path) -> Result<(), Error> {
+    for path in files_in(from).map_err(file(from))? {
+        let name: String = path.components().map(|part| part.as_os_str().to_string_lossy()).collect();
+        let path = from.join(path);
+        let digest = Digest::parse(&name).map_err(|e| Error::Option(format!("{}: {e}", path.display())))?;
+        let content = tokio::fs::File::open(&path).await.map_err(file(&path))?;
+        kept.take(&digest, content).await.map_err(|e| Error::Option(format!("{}: {e:?}", path.display())))?;
+    }
+    Ok(())
 }
 
 /// The files of blobs, each with its place below the folder.

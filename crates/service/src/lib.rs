@@ -36,7 +36,7 @@ use std::{
 };
 
 use kesmo_database::Postgres;
-use kesmo_files::{blobs::Blobs, git::Git};
+use kesmo_files::{blobs::Blobs, git::Git, objects::Objects};
 use kesmo_store::{Store, vault::Vault};
 use kesmo_tls::answering::{self, Certificate};
 use rocket::fairing::AdHoc;
@@ -50,6 +50,7 @@ pub use access::provider::ProviderConfig;
 pub use app::App;
 use deliveries::Deliveries;
 pub use error::Error;
+pub use kesmo_files::objects::ObjectsAt;
 pub use kesmo_store::vault::KeySource;
 pub use notices::MailConfig;
 use scheduler::clock::Clock;
@@ -67,6 +68,8 @@ pub struct Config {
     pub patience: Duration,
     /// Where files are kept; none: in the data folder. Services that share a database share it.
     pub blobs: Option<PathBuf>,
+    /// An object store in which files are kept, and the file of its key; the folder then holds what was used of late.
+    pub objects: Option<(ObjectsAt, PathBuf)>,
     /// Where workers and other services reach this one; none: where it listens.
     pub reached_at: Option<String>,
     /// Proxies whose word is taken for who calls and by which scheme.
@@ -211,6 +214,11 @@ pub async fn check(config: &Config) -> Vec<String> {
     problems.extend(
         config.provider.clone().and_then(|one| access::provider::Provider::new(one).err()).map(|e| e.to_string()),
     );
+    match objects_of(config) {
+        Err(e) => problems.push(e.to_string()),
+        Ok(Some(objects)) => problems.extend(objects.check().await.err().map(|e| format!("--objects: {e}"))),
+        Ok(None) => {}
+    }
     problems.extend(notices::Sender::new(config.mail.as_ref(), config.ca.as_deref()).err().map(|e| e.to_string()));
     for folder in config.git_folders.iter().filter(|folder| !folder.is_dir()) {
         problems.push(format!("--git-folder {}: there is no such folder", folder.display()));
@@ -244,6 +252,29 @@ fn tempfile_in(folder: &Path) -> std::io::Result<()> {
     let path = folder.join(format!(".kesmo-check-{}", &kesmo_files::secret::random_text()[..12]));
     std::fs::write(&path, "")?;
     std::fs::remove_file(&path)
+}
+
+/// Where files are kept, if that is an object store.
+fn objects_of(config: &Config) -> Result<Option<Objects>, Error> {
+    let Some((at, key)) = &config.objects else { return Ok(None) };
+    if config.secret_keys.is_none() {
+        let say = "--objects needs --secret-key-file or --secret-key-command: without a folder that they share, services know no key of their own";
+        return Err(Error::Option(say.into()));
+    }
+    let text = std::fs::read_to_string(key).map_err(|e| Error::file(key, &e))?;
+    Objects::new(at, &text).map(Some).map_err(|why| Error::Option(format!("--objects: {why}")))
+}
+
+/// Opens where files are kept.
+async fn blobs_of(config: &Config, data: &Path) -> Result<Blobs, Error> {
+    let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
+    match objects_of(config)? {
+        None => Ok(blobs),
+        Some(objects) => {
+            objects.check().await.map_err(|e| Error::Option(format!("--objects: {e}")))?;
+            Ok(blobs.kept_in(objects))
+        }
+    }
 }
 
 /// The key that seals secrets where no other was named: made at the first start in the folder of files, which services that share a
@@ -382,7 +413,7 @@ async fn serve_with(
     }
     let admin_token = access::first_token(&store, data, provider.is_some()).await?;
     let admin_token_file = data.join("admin-token");
-    let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
+    let blobs = blobs_of(config, data).await?;
     let git = Git::new(data.join("git"), blobs.clone(), config.git_folders.clone());
     let git = git.with_credentials(Arc::new(credentials::Kept(store.clone())));
     let (address, over) = (Arc::new(OnceLock::new()), Arc::new(Notify::new()));

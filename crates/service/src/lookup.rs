@@ -25,6 +25,14 @@ pub(crate) async fn suite_file(app: &App, bundle: &str) -> Result<(String, Suite
     Ok((text, file))
 }
 
+/// Why a file cannot be read: it is not there, or what keeps it does not answer.
+pub(crate) fn unread(e: &std::io::Error, none: impl FnOnce() -> Refused) -> Refused {
+    match e.kind() {
+        std::io::ErrorKind::NotFound => none(),
+        _ => Refused::unavailable(format!("the file cannot be read now: {e}")),
+    }
+}
+
 /// The suite of that name; a refusal names the nearest.
 pub(crate) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
     if let Some(row) = app.store.suite(name).await? {

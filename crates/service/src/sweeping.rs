@@ -175,28 +175,33 @@ pub async fn remove_runs(app: &App, runs: &[(i64, NaiveDate)]) -> Result<(u64, u
 /// Removes files that nothing needs; tells how many, and the bytes that they took.
 async fn files(app: &App) -> Result<(u64, u64), Refused> {
     let before = SystemTime::now() - GRACE;
-    let blobs = app.blobs.clone();
-    let run = |e: tokio::task::JoinError| Refused::unavailable(e.to_string());
-    let old = tokio::task::spawn_blocking(move || blobs.older_than(before)).await.map_err(run)?;
-    let (mut count, mut bytes) = (0, 0);
-    for some in old.chunks(TOGETHER) {
-        let names: Vec<String> = some.iter().map(ToString::to_string).collect();
-        let needed: BTreeSet<String> = app.store.needed_files(&names).await?.into_iter().collect();
-        let idle: Vec<Digest> = some.iter().filter(|digest| !needed.contains(digest.as_str())).cloned().collect();
-        let blobs = app.blobs.clone();
-        let removed = tokio::task::spawn_blocking(move || {
-            let mut removed = (0, 0);
-            for digest in &idle {
-                match blobs.remove_older(digest, before) {
-                    Ok(Some(bytes)) => removed = (removed.0 + 1, removed.1 + bytes),
-                    Ok(None) => {}
-                    Err(e) => tracing::warn!("a file that nothing needs stays: {e}"),
-                }
+    let away = |e: kesmo_files::Error| Refused::unavailable(e.to_string());
+    // What was set aside by the sweep before, and came or was needed after all, is there again before anything else goes.
+    for some in app.blobs.long_aside().await.map_err(away)?.chunks(TOGETHER) {
+        let needed = needed(app, some).await?;
+        for digest in some {
+            if let Err(e) = app.blobs.settle(digest, needed.contains(digest.as_str())).await {
+                tracing::warn!("a file that was set aside stays there: {e}");
             }
-            removed
-        });
-        let removed: (u64, u64) = removed.await.map_err(run)?;
-        (count, bytes) = (count + removed.0, bytes + removed.1);
+        }
     }
+    let (mut count, mut bytes) = (0, 0);
+    for some in app.blobs.older_than(before).await.map_err(away)?.chunks(TOGETHER) {
+        let needed = needed(app, some).await?;
+        for digest in some.iter().filter(|digest| !needed.contains(digest.as_str())) {
+            match app.blobs.remove_older(digest, before).await {
+                Ok(Some(freed)) => (count, bytes) = (count + 1, bytes + freed),
+                Ok(None) => {}
+                Err(e) => tracing::warn!("a file that nothing needs stays: {e}"),
+            }
+        }
+    }
+    app.blobs.forget_local(before).await;
     Ok((count, bytes))
+}
+
+/// Those of some files that something needs.
+async fn needed(app: &App, some: &[Digest]) -> Result<BTreeSet<String>, Refused> {
+    let names: Vec<String> = some.iter().map(ToString::to_string).collect();
+    Ok(app.store.needed_files(&names).await?.into_iter().collect())
 }

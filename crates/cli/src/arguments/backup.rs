@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use kesmo_service::ObjectsAt;
 
 /// Where a service keeps everything.
 #[derive(Debug, Args)]
@@ -16,6 +17,12 @@ pub struct Kept {
     /// Where it keeps files, if that is not in the data folder
     #[arg(long, value_name = "DIR")]
     pub blobs: Option<PathBuf>,
+    /// The object store in which it keeps them, as for `kesmo serve`
+    #[arg(long, value_name = "URL", value_parser = ObjectsAt::parse, requires = "objects_key_file")]
+    pub objects: Option<ObjectsAt>,
+    /// A file that holds the key of that store, ID:SECRET
+    #[arg(long, value_name = "FILE", requires = "objects")]
+    pub objects_key_file: Option<PathBuf>,
 }
 
 #[derive(Debug, Args)]

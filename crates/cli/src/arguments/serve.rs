@@ -8,6 +8,7 @@ use std::{
 
 use super::values::{duration, group_role};
 use clap::Args;
+use kesmo_service::ObjectsAt;
 use kesmo_wire::{DEFAULT_PORT, api::Role};
 
 #[derive(Debug, Args)]
@@ -47,6 +48,13 @@ pub struct Serve {
     /// Where to keep bundles, artifacts and long logs; services that share a database share it [else: in the data folder]
     #[arg(long, value_name = "DIR")]
     pub blobs: Option<PathBuf>,
+    /// Keep files in an object store that speaks S3, s3://BUCKET/PREFIX?endpoint=https://HOST (region=R, style=host, ca=FILE); --blobs then
+    /// holds what was used of late
+    #[arg(long, value_name = "URL", value_parser = ObjectsAt::parse, requires = "objects_key_file")]
+    pub objects: Option<ObjectsAt>,
+    /// A file that holds the key of that store, ID:SECRET
+    #[arg(long, value_name = "FILE", requires = "objects")]
+    pub objects_key_file: Option<PathBuf>,
     /// A file of certificate authorities (PEM) to trust, beside the machine's own, where other services on the same database are asked
     #[arg(long, value_name = "FILE")]
     pub peer_ca: Option<PathBuf>,

@@ -14,7 +14,12 @@ use crate::{
 };
 
 fn place(kept: &Kept) -> Place {
-    Place { data: kept.data.clone(), database: kept.database.clone(), blobs: kept.blobs.clone() }
+    Place {
+        data: kept.data.clone(),
+        database: kept.database.clone(),
+        blobs: kept.blobs.clone(),
+        objects: kept.objects.clone().zip(kept.objects_key_file.clone()),
+    }
 }
 
 fn failed(error: Error) -> Failure {

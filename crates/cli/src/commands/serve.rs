@@ -45,6 +45,9 @@ async fn check(config: &kesmo_service::Config) -> Result<(), Failure> {
         "a PostgreSQL of its own"
     };
     println!("Its database is {database}.");
+    if let Some((at, _)) = &config.objects {
+        println!("Its files are kept in {} at {}, which answers.", at.bucket, at.endpoint);
+    }
     if let Some(provider) = &config.provider {
         println!("People sign in at {}, too.", provider.issuer);
     }
@@ -74,6 +77,7 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
         database: options.database.clone(),
         patience: options.patience,
         blobs: options.blobs.clone(),
+        objects: options.objects.clone().zip(options.objects_key_file.clone()),
         peer_ca: options.peer_ca.clone(),
         reached_at: options.reached_at.clone(),
         git_folders: options.git_folder.clone(),

@@ -261,7 +261,7 @@ pub(super) async fn log_text(app: &App, row: &RunRow, index: i32, attempt: i32) 
     let Some((text, blob)) = found else { return Ok(None) };
     let Some(blob) = blob else { return Ok(Some(text)) };
     let blob = crate::lookup::digest(&blob)?;
-    let bytes = match tokio::fs::read(app.blobs.path(&blob)).await {
+    let bytes = match app.blobs.read(&blob).await {
         // A sweep removed it since the row was read.
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Some(kesmo_store::sweep::GONE.to_owned())),
         bytes => bytes,
@@ -313,7 +313,8 @@ async fn blob(app: &State<App>, _caller: MaySee, digest: &str) -> Result<BlobFil
     let none = || Refused::new(Status::NotFound, "not-found", format!("there is no artifact {digest:?}"));
     let name = kesmo_wire::Digest::parse(digest).map_err(|_| none())?;
     let path = app.store.is_kept_file(digest).await?.ok_or_else(none)?;
-    let file = rocket::fs::NamedFile::open(app.blobs.path(&name)).await.map_err(|_| none())?;
+    let local = app.blobs.local(&name).await.map_err(|e| crate::lookup::unread(&e, none))?;
+    let file = rocket::fs::NamedFile::open(local).await.map_err(|_| none())?;
     Ok(BlobFile {
         file,
         kind: media_type(&path),

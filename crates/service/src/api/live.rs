@@ -10,7 +10,6 @@ use eventsource_stream::Eventsource;
 use futures::{
     StreamExt,
     future::{BoxFuture, FutureExt, Shared},
-    stream::BoxStream,
 };
 use kesmo_core::words::Ended;
 use kesmo_store::{leases::Holder, runs::RunRow};
@@ -71,6 +70,12 @@ struct Live {
 impl Live {
     fn of(hub: &Hub, event: &LiveEvent) -> Self {
         Self { kind: event.kind, data: event.data.clone(), id: Some(hub.id(event.number)) }
+    }
+}
+
+impl Live {
+    fn change(floor: &Floor) -> Self {
+        Self { kind: "change", data: written(floor), id: None }
     }
 }
 
@@ -208,27 +213,56 @@ async fn floor(
     until: Until,
 ) -> EventStream![Event] {
     let (app, me, mut over) = (app.inner().clone(), caller.0, until.0);
-    let mut last = last.0;
     EventStream! {
+        let mut first = true;
+        let mut merging = Merging::default();
+        // Another service gathers from all itself.
+        let mut others = if shown.0 { Vec::new() } else { app.peers.services().await };
+        let last = last.0.filter(|_| others.is_empty());
+        let own = watch(Arc::clone(&app.floor.hub), app.floor.clone(), Source::Floor, last, over.clone());
+        // Listened to throughout, whichever others come and go, so that nothing of it is missed.
+        let mut own = own.filter_map(|told| async { told.event() }).boxed();
         loop {
-            // Another service gathers from all itself.
-            let others = if shown.0 { Vec::new() } else { app.peers.services().await };
-            let own = watch(Arc::clone(&app.floor.hub), app.floor.clone(), Source::Floor, last.take(), over.clone());
-            let mut events = if others.is_empty() {
-                own.filter_map(|told| async { told.event() }).boxed()
-            } else {
-                merged(own.filter_map(|told| async { told.event() }).boxed(), &app, &me, &others).boxed()
-            };
-            let mut changed = others_change(&app, &others, shown.0).boxed();
+            let streams = others.iter().enumerate().map(|(at, holder)| {
+                of_other(app.clone(), me.clone(), holder.clone()).map(move |live| (at + 1, live)).boxed()
+            });
+            let mut theirs = futures::stream::select_all(streams);
+            if let Some(change) = merging.hear(others.len()) {
+                yield Live::change(&change).into();
+            }
+            let mut changed = others_change(app.clone(), others.clone(), shown.0).boxed();
+            // A first snapshot of all, as far as they answer.
+            let gathered = tokio::time::Instant::now() + FIRST;
+            let mut gathering = first && !others.is_empty();
+            first = false;
             loop {
-                let next = tokio::select! {
-                    next = events.next() => next,
-                    () = &mut changed => break,
+                if gathering && (merging.complete() || tokio::time::Instant::now() >= gathered) {
+                    gathering = false;
+                    yield Live { kind: "snapshot", data: written(&merging.whole()), id: None }.into();
+                }
+                let (at, live) = tokio::select! {
+                    next = own.next() => match next {
+                        Some(live) => (0, Some(live)),
+                        None => return,
+                    },
+                    Some(next) = theirs.next(), if !others.is_empty() => next,
+                    () = tokio::time::sleep_until(gathered), if gathering => continue,
+                    now = &mut changed => {
+                        others = now;
+                        break;
+                    }
                     () = &mut over => return,
                 };
-                match next {
-                    Some(event) => yield Event::from(event),
-                    None => return,
+                if others.is_empty() {
+                    // As it is, with its number: who is cut off goes on from there.
+                    if let Some(live) = live {
+                        merging.note(&live);
+                        yield live.into();
+                    }
+                } else if let Some(change) = merging.take(at, live, gathering)
+                    && !gathering
+                {
+                    yield Live::change(&change).into();
                 }
             }
         }
@@ -246,12 +280,16 @@ impl<'r> FromRequest<'r> for Carrying {
     }
 }
 
-/// Resolves when there are other services than those.
-async fn others_change(app: &App, others: &[Holder], carrying: bool) {
+/// Resolves when there are other services than those, with them.
+async fn others_change(app: App, others: Vec<Holder>, carrying: bool) -> Vec<Holder> {
     loop {
         tokio::time::sleep(OTHERS_EVERY).await;
-        if !carrying && app.peers.services().await != others {
-            return;
+        if carrying {
+            continue;
+        }
+        let now = app.peers.services().await;
+        if now != others {
+            return now;
         }
     }
 }
@@ -458,55 +496,32 @@ fn of_other(app: App, me: Me, holder: Holder) -> impl futures::Stream<Item = Opt
     }
 }
 
-/// What this service's floor and those of others hold, in one stream: one snapshot, and then changes.
-fn merged<'a>(
-    own: BoxStream<'a, Live>,
-    app: &App,
-    me: &Me,
-    others: &[Holder],
-) -> impl futures::Stream<Item = Live> + Send + use<'a> {
-    let mut sources = vec![own.map(|live| (0, Some(live))).boxed()];
-    for (at, holder) in others.iter().enumerate() {
-        let other = of_other(app.clone(), me.clone(), holder.clone());
-        sources.push(other.map(move |live| (at + 1, live)).boxed());
-    }
-    let mut merging = Merging::new(sources.len());
-    let mut all = futures::stream::select_all(sources);
-    rocket::async_stream::stream! {
-        // A first snapshot of all, as far as they answer.
-        let until = tokio::time::Instant::now() + FIRST;
-        while !merging.complete() {
-            match tokio::time::timeout_at(until, all.next()).await {
-                Ok(Some((at, live))) => drop(merging.take(at, live)),
-                Ok(None) => return,
-                Err(_) => break,
-            }
-        }
-        yield Live { kind: "snapshot", data: written(&merging.whole()), id: None };
-        while let Some((at, live)) = all.next().await {
-            if let Some(change) = merging.take(at, live) {
-                yield Live { kind: "change", data: written(&change), id: None };
-            }
-        }
-    }
-}
-
 fn written(floor: &Floor) -> String {
     serde_json::to_string(floor).unwrap_or_default()
 }
 
-/// What each of several floors has told.
+/// What several floors have told: this service's own first.
+#[derive(Default)]
 struct Merging {
     /// By floor: whether it has told anything, and its workers.
     floors: Vec<(bool, BTreeMap<String, Worker>)>,
+    /// Runs that were told while a first snapshot is gathered.
     runs: BTreeMap<String, RunSummary>,
-    /// The first snapshot was taken: runs are not needed any more.
-    begun: bool,
 }
 
 impl Merging {
-    fn new(count: usize) -> Self {
-        Self { floors: vec![(false, BTreeMap::new()); count], runs: BTreeMap::new(), begun: false }
+    /// Hears of so many other floors from now on; what has gone with those before.
+    fn hear(&mut self, others: usize) -> Option<Floor> {
+        let mut before: Vec<String> =
+            self.floors.iter().skip(1).flat_map(|(_, workers)| workers.keys().cloned()).collect();
+        self.floors.truncate(1);
+        self.floors.resize(others + 1, (false, BTreeMap::new()));
+        before.retain(|name| !self.knows(name));
+        (!before.is_empty()).then(|| Floor { runs: Vec::new(), workers: Vec::new(), gone: before })
+    }
+
+    fn knows(&self, worker: &str) -> bool {
+        self.floors.iter().any(|(_, workers)| workers.contains_key(worker))
     }
 
     fn complete(&self) -> bool {
@@ -515,13 +530,18 @@ impl Merging {
 
     /// All that was told so far.
     fn whole(&mut self) -> Floor {
-        self.begun = true;
         let workers = self.floors.iter().flat_map(|(_, workers)| workers.values().cloned()).collect();
         Floor { runs: std::mem::take(&mut self.runs).into_values().collect(), workers, gone: Vec::new() }
     }
 
+    /// Notes what this service's own floor tells while nothing is merged.
+    fn note(&mut self, live: &Live) {
+        let live = Live { kind: live.kind, data: live.data.clone(), id: None };
+        self.take(0, Some(live), false);
+    }
+
     /// Takes what a floor tells, or that it is away; what changes by it.
-    fn take(&mut self, at: usize, live: Option<Live>) -> Option<Floor> {
+    fn take(&mut self, at: usize, live: Option<Live>, gathering: bool) -> Option<Floor> {
         let known = self.floors.get_mut(at)?;
         known.0 = true;
         let told = match &live {
@@ -536,8 +556,8 @@ impl Merging {
         gone.iter().for_each(|name| drop(known.1.remove(name)));
         known.1.extend(told.workers.iter().map(|worker| (worker.name.clone(), worker.clone())));
         // A worker that went to another service is there.
-        gone.retain(|name| !self.floors.iter().any(|(_, workers)| workers.contains_key(name)));
-        if !self.begun {
+        gone.retain(|name| !self.knows(name));
+        if gathering {
             self.runs.extend(told.runs.iter().map(|run| (run.name.clone(), run.clone())));
         }
         let change = Floor { runs: told.runs, workers: told.workers, gone };
@@ -640,21 +660,26 @@ mod tests {
 
     #[test]
     fn what_several_floors_tell_becomes_one() {
-        let mut merging = Merging::new(2);
+        let mut merging = Merging::default();
         let names = |floor: &Floor| floor.workers.iter().map(|w| w.name.clone()).collect::<Vec<_>>();
-        merging.take(0, told("snapshot", &["a"], &[]));
+        assert!(merging.hear(1).is_none());
+        merging.take(0, told("snapshot", &["a"], &[]), true);
         assert!(!merging.complete());
-        merging.take(1, told("snapshot", &["b", "c"], &[]));
+        merging.take(1, told("snapshot", &["b", "c"], &[]), true);
         assert!(merging.complete());
         assert_eq!(names(&merging.whole()), ["a", "b", "c"]);
         // One that comes to another floor before its first one lets it go has not gone.
-        assert_eq!(names(&merging.take(0, told("change", &["b"], &[])).expect("a change")), ["b"]);
-        assert!(merging.take(1, told("change", &[], &["b"])).is_none());
+        assert_eq!(names(&merging.take(0, told("change", &["b"], &[]), false).expect("a change")), ["b"]);
+        assert!(merging.take(1, told("change", &[], &["b"]), false).is_none());
         // A floor that tells all anew, or is away, tells what has gone by leaving it out.
-        let change = merging.take(1, told("snapshot", &["d"], &[])).expect("a change");
+        let change = merging.take(1, told("snapshot", &["d"], &[]), false).expect("a change");
         assert_eq!((names(&change), change.gone), (vec!["d".to_owned()], vec!["c".to_owned()]));
-        assert_eq!(merging.take(1, None).expect("a change").gone, ["d"]);
-        assert!(merging.take(1, None).is_none());
+        assert_eq!(merging.take(1, None, false).expect("a change").gone, ["d"]);
+        assert!(merging.take(1, None, false).is_none());
+        // With another service its workers go, but for those that have come here.
+        merging.take(1, told("change", &["a", "e"], &[]), false);
+        assert_eq!(merging.hear(0).expect("a change").gone, ["e"]);
+        assert!(merging.knows("a") && merging.hear(2).is_none());
     }
 
     #[rocket::async_test]

@@ -321,7 +321,7 @@ async fn machine_log(
     })?;
     if let Some(log) = &row.log {
         let digest = crate::lookup::digest(log)?;
-        let bytes = tokio::fs::read(app.blobs.path(&digest)).await;
+        let bytes = app.blobs.read(&digest).await;
         let bytes = bytes.map_err(|e| Refused::unavailable(format!("its log cannot be read: {e}")))?;
         return Ok((ContentType::Plain, String::from_utf8_lossy(&bytes).into_owned()));
     }

@@ -259,8 +259,8 @@ impl<'a> Files<'a> {
         let read = if self.pictures == Pictures::Small && picture && kind != DRAWN {
             self.made.get(&row.digest).cloned().flatten()
         } else {
-            let path = self.app.blobs.path(&Digest::parse(&row.digest).ok()?);
-            Some((tokio::fs::read(path).await.ok()?, kind.to_owned()))
+            let bytes = self.app.blobs.read(&Digest::parse(&row.digest).ok()?).await.ok()?;
+            Some((bytes, kind.to_owned()))
         };
         let Some((bytes, kind)) = read.filter(|(bytes, _)| self.taken + bytes.len() <= most) else {
             self.without += 1;
@@ -291,10 +291,10 @@ async fn made_smaller(app: &App, all: Vec<&ArtifactRow>) -> HashMap<String, Opti
     let size = Arc::new(AtomicUsize::new(0));
     let one = |(digest, kind): (&str, String)| {
         let (digest, size) = (digest.to_owned(), Arc::clone(&size));
-        let path = Digest::parse(&digest).map(|digest| app.blobs.path(&digest));
+        let (blobs, name) = (app.blobs.clone(), Digest::parse(&digest));
         async move {
-            let bytes = match path {
-                Ok(path) => tokio::fs::read(path).await.ok(),
+            let bytes = match name {
+                Ok(name) => blobs.read(&name).await.ok(),
                 Err(_) => None,
             };
             let made = tokio::task::spawn_blocking(move || {

@@ -55,7 +55,7 @@ impl From<NotTaken> for Refused {
     responses((status = 200), (status = 404)))]
 #[head("/api/bundles/<bundle>")]
 async fn bundle_known(app: &State<App>, _caller: MayOperate, bundle: &str) -> Result<Status, Refused> {
-    let known = app.blobs.touch(&digest(bundle)?) && app.store.suite_file(bundle).await?.is_some();
+    let known = app.blobs.touch(&digest(bundle)?).await && app.store.suite_file(bundle).await?.is_some();
     if known {
         app.store.touch_source(bundle).await?;
     }
@@ -71,9 +71,7 @@ async fn put_bundle(app: &State<App>, _caller: MayOperate, bundle: &str, content
     let bytes = app.blobs.take(&name, content.open((LARGEST + 1).bytes())).await?;
     // A bundle may be large once it is unpacked: few are read through at a time.
     let _turn = app.unpacking.acquire().await.map_err(|e| Refused::unavailable(e.to_string()))?;
-    let blobs = app.blobs.clone();
-    let read = tokio::task::spawn_blocking(move || blobs.suite_file(&name)).await;
-    let text = read.map_err(|e| Refused::unavailable(e.to_string()))?.map_err(Refused::invalid)?;
+    let text = app.blobs.suite_file(&name).await.map_err(Refused::invalid)?;
     SuiteFile::parse(FILE_NAME, &text).map_err(|e| Refused::invalid(e.to_string()))?;
     app.store.add_source(bundle, &text).await?;
     Ok(Json(Stored { digest: bundle.to_owned(), bytes }))

@@ -52,7 +52,8 @@ fn machine(caller: MayLend) -> Answer<WorkingMachine> {
 async fn bundle(app: &State<App>, _caller: MayLend, digest: &str) -> Result<NamedFile, Refused> {
     let none = || Refused::not_found(format!("there is no bundle {digest:?}"));
     let digest = Digest::parse(digest).map_err(|_| none())?;
-    NamedFile::open(app.blobs.path(&digest)).await.map_err(|_| none())
+    let path = app.blobs.local(&digest).await.map_err(|e| crate::lookup::unread(&e, none))?;
+    NamedFile::open(path).await.map_err(|_| none())
 }
 
 /// A file that an attempt left behind, or a long log.
