@@ -149,7 +149,7 @@ fn containers_are_started_for_a_run_and_go_when_nothing_waits() {
             "--slots", "1", "--offer", "os=linux",
         ],
     );
-    let folder = suite(&quay, "sounding", 40, "0.2");
+    let folder = suite(&quay, "sounding", 120, "0.2");
     let began = Instant::now();
     let run = quay.start_run(&folder, &["--pool", "night"]);
     until("a test has ended", || (quay.run(&run)["tally"]["passed"].as_u64() > Some(0)).then_some(()));
@@ -160,7 +160,7 @@ fn containers_are_started_for_a_run_and_go_when_nothing_waits() {
     quay.start();
     let watched = quay.kesmo(&["watch", &run]);
     assert_eq!(watched.status.code(), Some(0), "{}", all_said(&watched));
-    once_each(&quay, &run, 40);
+    once_each(&quay, &run, 120);
     let shown = quay.run(&run);
     let notes = shown["notes"].to_string();
     assert!(notes.contains("machines of the pool night: ") && notes.contains(" of 3: "), "{notes}");

@@ -52,9 +52,13 @@ fn provider(app: &App) -> Result<&Provider, Refused> {
     app.provider.as_deref().ok_or_else(|| Refused::not_found(none))
 }
 
+fn of_address(record: &Record<'_>) -> String {
+    format!("provider {}", record.address())
+}
+
 /// Counts what is tried from an address.
 async fn count(app: &App, record: &Record<'_>) -> Result<(), Refused> {
-    match app.store.try_once(&format!("provider {}", record.address()), OFTEN).await? {
+    match app.store.try_once(&of_address(record), OFTEN).await? {
         Ok(()) => Ok(()),
         Err(seconds) => {
             let seconds = seconds.ceil().max(1.0) as u64;
@@ -134,6 +138,10 @@ async fn end(
     let me = Me { name, role: person.role, account: true, suites: Vec::new(), pools: Vec::new(), provided: true };
     record.note(format!("{}, {}", me.name, me.role.word()));
     open(app, cookies, &origin, &record, &me, None, HOURS).await?;
+    // Many people may come from one address: what went well, begun and ended, counts no more.
+    for _ in 0..2 {
+        app.store.tried_less(&of_address(&record)).await?;
+    }
     app.known.forget();
     Ok(Json(me))
 }
