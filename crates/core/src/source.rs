@@ -91,18 +91,29 @@ pub fn shown_url(url: &str) -> String {
     }
 }
 
-/// An address in one way of writing, without who calls it: `joan@quay.example:lamps` is `ssh://quay.example/lamps`.
+/// An address in one way of writing, without who calls it: `joan@quay.example:lamps` is `ssh://quay.example/lamps`. It leads where it reads as
+/// leading, so that what is kept for a place goes nowhere else.
 ///
 /// # Errors
-/// If it is no address that git may call.
+/// If it is no address that git may call, or programs may take it for another place (RFC 3986, 3.2 and 5.2.4).
 pub fn plain_address(url: &str) -> Result<String, Error> {
     check_url(url)?;
     let (scheme, rest) = match url.split_once("://") {
         Some((scheme, rest)) => (scheme, rest.to_owned()),
         None => ("ssh", url.replacen(':', "/", 1)),
     };
-    let (host, path) = rest.split_once('/').unwrap_or((&rest, ""));
-    let host = host.rsplit_once('@').map_or(host, |(_, host)| host).to_ascii_lowercase();
+    let (authority, path) = rest.split_once('/').unwrap_or((&rest, ""));
+    let (_, host) = authority.rsplit_once('@').unwrap_or(("", authority));
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-._:[]".contains(c);
+    let odd = authority.matches('@').count() > 1 || authority.contains(['?', '#', '\\']) || !host.chars().all(plain);
+    let dots = |part: &str| matches!(part.to_ascii_lowercase().replace("%2e", ".").as_str(), "." | "..");
+    if odd || path.contains(['\\', '?', '#']) || path.split('/').any(dots) {
+        return Err(Error::Source(format!(
+            "the address {:?} does not say plainly where it leads: write its host and path without ?, #, \\, . and ..",
+            shorten(&shown_url(url), 100)
+        )));
+    }
+    let host = host.to_ascii_lowercase();
     Ok(format!("{scheme}://{host}/{path}"))
 }
 
@@ -234,6 +245,35 @@ pub fn pause_after(failures: u32, first: Span) -> Span {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn an_address_is_plain_only_where_it_leads_where_it_reads_as_leading() {
+        for (url, plain) in [
+            ("https://joan:pw@Git.Quay.example/lamps/a.git", "https://git.quay.example/lamps/a.git"),
+            ("joan@quay.example:lamps", "ssh://quay.example/lamps"),
+            ("ssh://joan@quay.example:2222/lamps", "ssh://quay.example:2222/lamps"),
+            ("http://[::1]:8080/lamps", "http://[::1]:8080/lamps"),
+            ("https://quay.example", "https://quay.example/"),
+        ] {
+            assert_eq!(plain_address(url).unwrap(), plain, "{url}");
+        }
+        // What is kept for quay.example/lamps/ must go neither to another host nor to another path.
+        for url in [
+            "https://evil.example?@quay.example/lamps/a",
+            "https://evil.example#@quay.example/lamps/a",
+            "https://evil.example\\@quay.example/lamps/a",
+            "https://joan@evil.example@quay.example/lamps/a",
+            "https://quay.example%2f.evil.example/lamps/a",
+            "https://quay.example/lamps/../boats",
+            "https://quay.example/lamps/%2E%2e/boats",
+            "https://quay.example/lamps/./a",
+            "https://quay.example/lamps\\..\\boats",
+            "https://quay.example/lamps/?/a",
+        ] {
+            let said = plain_address(url).expect_err(url).to_string();
+            assert!(said.contains("does not say plainly where it leads"), "{url}: {said}");
+        }
+    }
 
     #[test]
     fn only_addresses_that_git_reaches_by_itself_are_taken() {

@@ -82,7 +82,7 @@ impl Blobs {
         let none = || io::Error::new(io::ErrorKind::NotFound, format!("there is no file {digest}"));
         let objects = self.objects.as_ref().ok_or_else(none)?;
         let coming = Coming(self.coming());
-        if !objects.get(digest, &coming.0).await.map_err(io::Error::other)? {
+        if !objects.get(digest, &coming.0, LARGEST).await.map_err(io::Error::other)? {
             return Err(none());
         }
         let (brought, wanted) = (coming.0.clone(), digest.to_string());

@@ -186,8 +186,8 @@ impl Objects {
         .map(drop)
     }
 
-    /// Brings what is kept under a digest into a file; false if there is nothing, also not aside.
-    pub(crate) async fn get(&self, digest: &Digest, to: &Path) -> Result<bool, Failed> {
+    /// Brings what is kept under a digest into a file, of at most so many bytes; false if there is nothing, also not aside.
+    pub(crate) async fn get(&self, digest: &Digest, to: &Path, most: u64) -> Result<bool, Failed> {
         for again in [false, true] {
             let key = self.key(digest);
             let url = || self.bucket.get_object(Some(&self.credentials), &key).sign(SIGNED);
@@ -201,10 +201,20 @@ impl Objects {
             }
             let failed = |e: std::io::Error| Failed(format!("{}: {e}", to.display()));
             let mut file = tokio::fs::File::create(to).await.map_err(failed)?;
+            let mut bytes = 0;
             loop {
                 let chunk = answer.chunk().await;
                 match chunk.map_err(|e| Failed(format!("{}: a file was cut off: {}", self.name, why(&e))))? {
-                    Some(chunk) => file.write_all(&chunk).await.map_err(failed)?,
+                    Some(chunk) => {
+                        bytes += chunk.len() as u64;
+                        if bytes > most {
+                            return Err(Failed(format!(
+                                "{}: {digest} is larger than any file that is kept",
+                                self.name
+                            )));
+                        }
+                        file.write_all(&chunk).await.map_err(failed)?;
+                    }
                     None => break,
                 }
             }
@@ -215,12 +225,9 @@ impl Objects {
     }
 
     /// When what is kept under a digest came, or was asked for, and its bytes; none if there is nothing.
-    pub(crate) async fn head(&self, digest: &Digest) -> Result<Option<(SystemTime, u64)>, Failed> {
-        self.head_of(&self.key(digest)).await
-    }
-
-    async fn head_of(&self, key: &str) -> Result<Option<(SystemTime, u64)>, Failed> {
-        let url = || self.bucket.head_object(Some(&self.credentials), key).sign(SIGNED);
+    async fn head(&self, digest: &Digest) -> Result<Option<(SystemTime, u64)>, Failed> {
+        let key = self.key(digest);
+        let url = || self.bucket.head_object(Some(&self.credentials), &key).sign(SIGNED);
         let good = [StatusCode::OK, StatusCode::NOT_FOUND];
         let answer = self.call("looking at a file", &good, || Ok(self.client.head(url()))).await?;
         if answer.status() == StatusCode::NOT_FOUND {

@@ -40,6 +40,8 @@ pub struct Spoken {
     /// Which service asks.
     pub service: String,
     pub me: Me,
+    /// The one call that it is good for: method and path.
+    pub call: String,
     pub until: DateTime<Utc>,
 }
 
@@ -104,7 +106,7 @@ impl Peers {
         headers: &[(&str, &str)],
         body: Option<String>,
     ) -> Option<reqwest::Response> {
-        let token = self.token(me)?;
+        let token = self.token(me, call_of(method.as_str(), path)?)?;
         let mut asked = self.client.request(method, format!("{}{path}", holder.address.trim_end_matches('/')));
         asked = asked.bearer_auth(token);
         for (name, value) in headers {
@@ -151,17 +153,37 @@ impl Peers {
         Me { name, role: Role::Reader, account: false, suites: Vec::new(), pools: Vec::new(), provided: false }
     }
 
-    fn token(&self, me: &Me) -> Option<String> {
+    fn token(&self, me: &Me, call: String) -> Option<String> {
         let until = Utc::now() + TimeDelta::minutes(GOOD_MINUTES);
-        let spoken = Spoken { service: self.service.clone(), me: me.clone(), until };
+        let spoken = Spoken { service: self.service.clone(), me: me.clone(), call, until };
         let sealed = self.store.vault()?.seal(SEALED, &serde_json::to_vec(&spoken).ok()?).ok()?;
         Some(format!("{TOKEN}{}", URL_SAFE_NO_PAD.encode(sealed)))
     }
 
-    /// For whom another service asks, by its token; none if it is no service's.
+    /// For whom another service asks, by its token; none if it is no service's, or is for another call.
     #[must_use]
-    pub fn read(&self, token: &str) -> Option<Spoken> {
+    pub fn read(&self, token: &str, method: &str, path: &str) -> Option<Spoken> {
         let sealed = URL_SAFE_NO_PAD.decode(token.strip_prefix(TOKEN)?).ok()?;
-        serde_json::from_slice(&self.store.vault()?.unseal(SEALED, &sealed).ok()?).ok()
+        let spoken: Spoken = serde_json::from_slice(&self.store.vault()?.unseal(SEALED, &sealed).ok()?).ok()?;
+        (call_of(method, path)? == spoken.call).then_some(spoken)
+    }
+}
+
+/// A call, as both sides write it; the path as it is sent, which may have more to it.
+fn call_of(method: &str, path: &str) -> Option<String> {
+    let url = reqwest::Url::parse(&format!("http://service{path}")).ok()?;
+    Some(format!("{method} {}", url.path()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_call_is_the_same_on_both_sides_and_no_other() {
+        let call = |path: &str| call_of("GET", path).expect("a call");
+        assert_eq!(call("/api/runs/gate/1/entries?state=all"), "GET /api/runs/gate/1/entries");
+        assert_eq!(call("/api/runs/gate/1/../../../tokens"), "GET /api/tokens", "as it arrives");
+        assert_ne!(call("/api/runs/gate/1"), call_of("POST", "/api/runs/gate/1").expect("a call"));
     }
 }

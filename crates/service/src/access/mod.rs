@@ -104,7 +104,8 @@ impl Shown {
     pub fn of(request: &Request<'_>) -> Option<Self> {
         let bearer = request.headers().get_one("Authorization").and_then(|h| h.strip_prefix("Bearer "));
         let app = request.rocket().state::<App>();
-        if let Some(spoken) = bearer.zip(app).and_then(|(token, app)| app.peers.read(token.trim())) {
+        let (method, path) = (request.method().as_str(), request.uri().path().as_str());
+        if let Some(spoken) = bearer.zip(app).and_then(|(token, app)| app.peers.read(token.trim(), method, path)) {
             return Some(Self::Service(Box::new(spoken)));
         }
         let session = || request.cookies().get(COOKIE).map(|c| Self::Session(hash(c.value().trim())));

@@ -112,8 +112,12 @@ impl<'r> Responder<'r, 'static> for Carried {
                 built.header_adjoin(Header::new(name.as_str().to_owned(), value.to_owned()));
             }
         }
-        let bytes = answer.bytes_stream().map_err(std::io::Error::other).take_until(until.over());
-        built.streamed_body(StreamReader::new(bytes.boxed()));
+        // A stream of events ends when it is over. Whatever else is cut off must not read as if it were whole.
+        let events =
+            answer.headers().get("content-type").is_some_and(|kind| kind.as_bytes().starts_with(b"text/event-stream"));
+        let bytes = answer.bytes_stream().map_err(std::io::Error::other);
+        let bytes = if events { bytes.take_until(until.over()).boxed() } else { bytes.boxed() };
+        built.streamed_body(StreamReader::new(bytes));
         built.ok()
     }
 }
