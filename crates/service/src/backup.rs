@@ -10,15 +10,12 @@ use std::{
 
 use chrono::{DateTime, Utc};
 use kesmo_database::{Postgres, dump, load};
-use kesmo_files::{
-    blobs::Blobs,
-    objects::{Objects, ObjectsAt},
-};
+use kesmo_files::{blobs::Blobs, objects::ObjectsAt};
 use kesmo_store::sweep::Sweeping;
 use kesmo_wire::Digest;
 use serde::{Deserialize, Serialize};
 
-use crate::error::Error;
+use crate::{error::Error, open_objects};
 
 /// The files of a copy.
 const ABOUT: &str = "kesmo-backup.json";
@@ -58,10 +55,7 @@ impl Place {
     /// The object store, if files are kept in one.
     async fn objects(&self) -> Result<Option<Blobs>, Error> {
         let Some((at, key)) = &self.objects else { return Ok(None) };
-        let text = fs::read_to_string(key).map_err(file(key))?;
-        let objects = Objects::new(at, &text).map_err(|why| Error::Option(format!("--objects: {why}")))?;
-        objects.check().await.map_err(|e| Error::Option(format!("--objects: {e}")))?;
-        Ok(Some(Blobs::open(self.blobs())?.kept_in(objects)))
+        Ok(Some(Blobs::open(self.blobs())?.kept_in(open_objects(at, key).await?)))
     }
 }
 

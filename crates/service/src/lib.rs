@@ -214,11 +214,7 @@ pub async fn check(config: &Config) -> Vec<String> {
     problems.extend(
         config.provider.clone().and_then(|one| access::provider::Provider::new(one).err()).map(|e| e.to_string()),
     );
-    match objects_of(config) {
-        Err(e) => problems.push(e.to_string()),
-        Ok(Some(objects)) => problems.extend(objects.check().await.err().map(|e| format!("--objects: {e}"))),
-        Ok(None) => {}
-    }
+    problems.extend(objects_of(config).await.err().map(|e| e.to_string()));
     problems.extend(notices::Sender::new(config.mail.as_ref(), config.ca.as_deref()).err().map(|e| e.to_string()));
     for folder in config.git_folders.iter().filter(|folder| !folder.is_dir()) {
         problems.push(format!("--git-folder {}: there is no such folder", folder.display()));
@@ -255,26 +251,30 @@ fn tempfile_in(folder: &Path) -> std::io::Result<()> {
 }
 
 /// Where files are kept, if that is an object store.
-fn objects_of(config: &Config) -> Result<Option<Objects>, Error> {
+async fn objects_of(config: &Config) -> Result<Option<Objects>, Error> {
     let Some((at, key)) = &config.objects else { return Ok(None) };
     if config.secret_keys.is_none() {
         let say = "--objects needs --secret-key-file or --secret-key-command: without a folder that they share, services know no key of their own";
         return Err(Error::Option(say.into()));
     }
+    open_objects(at, key).await.map(Some)
+}
+
+/// Opens an object store with the key in a file, and makes sure that it can be used.
+pub(crate) async fn open_objects(at: &ObjectsAt, key: &Path) -> Result<Objects, Error> {
     let text = std::fs::read_to_string(key).map_err(|e| Error::file(key, &e))?;
-    Objects::new(at, &text).map(Some).map_err(|why| Error::Option(format!("--objects: {why}")))
+    let objects = Objects::new(at, &text).map_err(|why| Error::Option(format!("--objects: {why}")))?;
+    objects.check().await.map_err(|e| Error::Option(format!("--objects: {e}")))?;
+    Ok(objects)
 }
 
 /// Opens where files are kept.
 async fn blobs_of(config: &Config, data: &Path) -> Result<Blobs, Error> {
     let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
-    match objects_of(config)? {
-        None => Ok(blobs),
-        Some(objects) => {
-            objects.check().await.map_err(|e| Error::Option(format!("--objects: {e}")))?;
-            Ok(blobs.kept_in(objects))
-        }
-    }
+    Ok(match objects_of(config).await? {
+        None => blobs,
+        Some(objects) => blobs.kept_in(objects),
+    })
 }
 
 /// The key that seals secrets where no other was named: made at the first start in the folder of files, which services that share a

@@ -51,13 +51,17 @@ pub const BACK: &str = "/signed-in";
 const MINUTES: i64 = 10;
 /// What the provider says of itself, and its keys, are asked for again after this.
 const FRESH: Duration = Duration::from_secs(300);
-/// A key that is not known is asked for no sooner than this after the last time.
+/// A key that is not known, or one that did not answer, is asked for no sooner than this after the last time: else everybody would wait in
+/// turn for one that hangs.
 const SOONEST: Duration = Duration::from_secs(5);
 /// The longest answer that is read, in bytes, and how long one may take.
 const LARGEST: usize = 1 << 20;
 const SOON: Duration = Duration::from_secs(10);
 /// Clocks may differ by so much, in seconds.
 const LEEWAY: u64 = 60;
+/// What is said of a sign-in that was not begun in this browser, at this address and of late.
+pub const NOT_BEGUN: &str =
+    "this sign-in was begun in another browser, at another address or too long ago: sign in again";
 /// What signs ID tokens: by a key that the provider alone has.
 const SIGNED: [Algorithm; 9] = [
     Algorithm::RS256,
@@ -140,8 +144,8 @@ struct Claims {
     more: Map<String, Value>,
 }
 
-/// What was heard, and when.
-type Known = (Instant, Arc<(Told, JwkSet)>);
+/// What was heard, or why nothing was, and when.
+type Known = (Instant, Result<Arc<(Told, JwkSet)>, String>);
 
 /// A provider.
 pub struct Provider {
@@ -214,8 +218,7 @@ impl Provider {
     /// If it was not this one, the provider does not vouch for anybody, or who it is has no role here.
     pub async fn end(&self, begun: &Begun, state: &str, code: &str, back: &str) -> Result<Person, NotIn> {
         if begun.state != state || begun.until < Utc::now().timestamp() {
-            let say = "this sign-in was begun in another browser, at another address or too long ago: sign in again";
-            return Err(NotIn::Refused(say.into()));
+            return Err(NotIn::Refused(NOT_BEGUN.into()));
         }
         let known = self.known(false).await?;
         let tokens = self.tokens(&known.0, begun, code, back).await?;
@@ -331,10 +334,17 @@ impl Provider {
     async fn known(&self, key_is_missing: bool) -> Result<Arc<(Told, JwkSet)>, NotIn> {
         let mut known = self.known.lock().await;
         if let Some((at, found)) = &*known
-            && at.elapsed() < if key_is_missing { SOONEST } else { FRESH }
+            && at.elapsed() < if key_is_missing || found.is_err() { SOONEST } else { FRESH }
         {
-            return Ok(Arc::clone(found));
+            return found.clone().map_err(NotIn::Away);
         }
+        let found = self.hear().await.map(Arc::new);
+        *known = Some((Instant::now(), found.as_ref().map(Arc::clone).map_err(ToString::to_string)));
+        found
+    }
+
+    /// Asks the provider what it is, and for its keys.
+    async fn hear(&self) -> Result<(Told, JwkSet), NotIn> {
         let address = format!("{}/.well-known/openid-configuration", self.config.issuer.trim_end_matches('/'));
         let (status, answer) = self.answer(self.client.get(address)).await?;
         let told: Told = self.read(status, &answer)?;
@@ -352,9 +362,7 @@ impl Provider {
         let keys = keys["keys"].as_array().into_iter().flatten();
         let keys = keys.filter(|key| key["use"].as_str().is_none_or(|of| of == "sig"));
         let keys = keys.filter_map(|key| serde_json::from_value(key.clone()).ok()).collect();
-        let found = Arc::new((told, JwkSet { keys }));
-        *known = Some((Instant::now(), Arc::clone(&found)));
-        Ok(found)
+        Ok((told, JwkSet { keys }))
     }
 
     async fn answer(&self, asked: reqwest::RequestBuilder) -> Result<(reqwest::StatusCode, Vec<u8>), NotIn> {

@@ -24,13 +24,7 @@ pub async fn by_password(app: &App, record: &Record<'_>, name: &str, password: &
     }
     let (of_name, of_address) = (format!("account {name}"), format!("address {}", record.address()));
     for (what, slowing) in [(&of_name, OF_NAME), (&of_address, OF_ADDRESS)] {
-        if let Err(seconds) = app.store.try_once(what, slowing).await? {
-            let seconds = seconds.ceil().max(1.0) as u64;
-            record.later(seconds);
-            return Err(Refused::too_fast(format!(
-                "signing in was tried too often with this name or from this address: try again in {seconds} s"
-            )));
-        }
+        count(app, record, what, slowing, "with this name or from this address").await?;
     }
     let (role, kept) = app.store.password_of(name).await?.unzip();
     let fits = hold(app, password.to_owned(), kept).await?;
@@ -38,6 +32,17 @@ pub async fn by_password(app: &App, record: &Record<'_>, name: &str, password: &
     app.store.tried_well(&of_name).await?;
     app.store.tried_less(&of_address).await?;
     Ok(Me { name: name.to_owned(), role, account: true, suites: Vec::new(), pools: Vec::new(), provided: false })
+}
+
+/// Counts that signing in is tried.
+///
+/// # Errors
+/// A refusal that says when it may be tried again, where it was tried too often.
+pub async fn count(app: &App, record: &Record<'_>, what: &str, slowing: Slowing, how: &str) -> Result<(), Refused> {
+    let Err(seconds) = app.store.try_once(what, slowing).await? else { return Ok(()) };
+    let seconds = seconds.ceil().max(1.0) as u64;
+    record.later(seconds);
+    Err(Refused::too_fast(format!("signing in was tried too often {how}: try again in {seconds} s")))
 }
 
 /// Holds a password against what is kept, beside the calls; few at a time, as each takes memory and a core.

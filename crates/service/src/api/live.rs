@@ -71,9 +71,7 @@ impl Live {
     fn of(hub: &Hub, event: &LiveEvent) -> Self {
         Self { kind: event.kind, data: event.data.clone(), id: Some(hub.id(event.number)) }
     }
-}
 
-impl Live {
     fn change(floor: &Floor) -> Self {
         Self { kind: "change", data: written(floor), id: None }
     }
@@ -227,7 +225,9 @@ async fn floor(
                 of_other(app.clone(), me.clone(), holder.clone()).map(move |live| (at + 1, live)).boxed()
             });
             let mut theirs = futures::stream::select_all(streams);
-            if let Some(change) = merging.hear(others.len()) {
+            // Its own are told already, but for the first time; who they are is needed once there are others.
+            let here = if first || others.is_empty() { None } else { app.floor.ask(Ask::Workers).await };
+            if let Some(change) = merging.hear(others.len(), here) {
                 yield Live::change(&change).into();
             }
             let mut changed = others_change(app.clone(), others.clone(), shown.0).boxed();
@@ -256,7 +256,6 @@ async fn floor(
                 if others.is_empty() {
                     // As it is, with its number: who is cut off goes on from there.
                     if let Some(live) = live {
-                        merging.note(&live);
                         yield live.into();
                     }
                 } else if let Some(change) = merging.take(at, live, gathering)
@@ -510,12 +509,15 @@ struct Merging {
 }
 
 impl Merging {
-    /// Hears of so many other floors from now on; what has gone with those before.
-    fn hear(&mut self, others: usize) -> Option<Floor> {
+    /// Hears of so many other floors from now on, and of the workers here, where they are not told anew; what has gone with those before.
+    fn hear(&mut self, others: usize, here: Option<Vec<Worker>>) -> Option<Floor> {
         let mut before: Vec<String> =
             self.floors.iter().skip(1).flat_map(|(_, workers)| workers.keys().cloned()).collect();
         self.floors.truncate(1);
         self.floors.resize(others + 1, (false, BTreeMap::new()));
+        if let Some(here) = here {
+            self.floors[0] = (true, here.into_iter().map(|worker| (worker.name.clone(), worker)).collect());
+        }
         before.retain(|name| !self.knows(name));
         (!before.is_empty()).then(|| Floor { runs: Vec::new(), workers: Vec::new(), gone: before })
     }
@@ -532,12 +534,6 @@ impl Merging {
     fn whole(&mut self) -> Floor {
         let workers = self.floors.iter().flat_map(|(_, workers)| workers.values().cloned()).collect();
         Floor { runs: std::mem::take(&mut self.runs).into_values().collect(), workers, gone: Vec::new() }
-    }
-
-    /// Notes what this service's own floor tells while nothing is merged.
-    fn note(&mut self, live: &Live) {
-        let live = Live { kind: live.kind, data: live.data.clone(), id: None };
-        self.take(0, Some(live), false);
     }
 
     /// Takes what a floor tells, or that it is away; what changes by it.
@@ -662,7 +658,7 @@ mod tests {
     fn what_several_floors_tell_becomes_one() {
         let mut merging = Merging::default();
         let names = |floor: &Floor| floor.workers.iter().map(|w| w.name.clone()).collect::<Vec<_>>();
-        assert!(merging.hear(1).is_none());
+        assert!(merging.hear(1, None).is_none());
         merging.take(0, told("snapshot", &["a"], &[]), true);
         assert!(!merging.complete());
         merging.take(1, told("snapshot", &["b", "c"], &[]), true);
@@ -678,8 +674,9 @@ mod tests {
         assert!(merging.take(1, None, false).is_none());
         // With another service its workers go, but for those that have come here.
         merging.take(1, told("change", &["a", "e"], &[]), false);
-        assert_eq!(merging.hear(0).expect("a change").gone, ["e"]);
-        assert!(merging.knows("a") && merging.hear(2).is_none());
+        assert_eq!(merging.hear(0, None).expect("a change").gone, ["e"]);
+        assert!(merging.knows("a") && merging.hear(2, Some(vec![worker("b")])).is_none());
+        assert!(merging.knows("b") && !merging.knows("a"), "what is here now counts");
     }
 
     #[rocket::async_test]

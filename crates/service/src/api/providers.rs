@@ -19,7 +19,8 @@ use super::{
 use crate::{
     access::{
         COOKIE, MaySee, Record,
-        provider::{BACK, Begun, NotIn, Provider},
+        provider::{BACK, Begun, NOT_BEGUN, NotIn, Provider},
+        signing,
     },
     app::App,
     refused::Refused,
@@ -58,16 +59,7 @@ fn of_address(record: &Record<'_>) -> String {
 
 /// Counts what is tried from an address.
 async fn count(app: &App, record: &Record<'_>) -> Result<(), Refused> {
-    match app.store.try_once(&of_address(record), OFTEN).await? {
-        Ok(()) => Ok(()),
-        Err(seconds) => {
-            let seconds = seconds.ceil().max(1.0) as u64;
-            record.later(seconds);
-            Err(Refused::too_fast(format!(
-                "signing in was tried too often from this address: try again in {seconds} s"
-            )))
-        }
-    }
+    signing::count(app, record, &of_address(record), OFTEN, "from this address").await
 }
 
 /// Where people sign in besides here.
@@ -112,9 +104,7 @@ async fn end(
     let provider = provider(app)?;
     count(app, &record).await?;
     let refuse = |why: String| Refused::new(Status::Unauthorized, "unauthorized", why);
-    let begun = begun(app, cookies).ok_or_else(|| {
-        refuse("this sign-in was begun in another browser, at another address or too long ago: sign in again".into())
-    })?;
+    let begun = begun(app, cookies).ok_or_else(|| refuse(NOT_BEGUN.into()))?;
     // It is good once, whatever comes of it.
     cookies.remove(Cookie::build(BEGUN).path("/api/provider"));
     if !came.error.is_empty() {
