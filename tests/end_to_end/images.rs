@@ -184,7 +184,9 @@ fn what_goes_wrong_in_an_image_is_told_as_what_it_is() {
         let container = format!("{}\n{container}", image());
         let folder = tap(quay, name, &container, body);
         let toml = folder.join("kesmo.toml");
-        fs::write(&toml, fs::read_to_string(&toml).unwrap() + "[limits]\ntest = \"1s\"\n").unwrap();
+        // Memory takes its time to be full on a busy machine: only what is to overrun has a short limit.
+        let limit = if name == "time" { "1s" } else { "60s" };
+        fs::write(&toml, format!("{}[limits]\ntest = \"{limit}\"\n", fs::read_to_string(&toml).unwrap())).unwrap();
         let (code, said) = here(quay, &engine, &folder, &[]);
         assert_eq!(code, status, "{name}: {said}");
         assert_says(&said, &wanted);

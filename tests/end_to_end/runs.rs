@@ -60,9 +60,9 @@ fn a_start_option_and_a_rule_decide_about_retries() {
 fn a_test_past_its_limit_is_ended_with_all_its_processes() {
     let quay = shared();
     let body = "[ $t = slow ] && { setsid sleep 7654 & (sleep 7654 &) ; sleep 7654; }; echo \"ok - $t\"";
-    let (status, said) = quay.wait(&quay.tap("overrun", "quick slow after", body, "[limits]\ntest = \"1s\""), &[]);
+    let (status, said) = quay.wait(&quay.tap("overrun", "quick slow after", body, "[limits]\ntest = \"3s\""), &[]);
     assert_eq!(status, 1, "{said}");
-    assert_says(&said, &["● 2  ◆ 1", "it ran longer than its limit of 1.0 s and was ended"]);
+    assert_says(&said, &["● 2  ◆ 1", "it ran longer than its limit of 3.0 s and was ended"]);
     assert_eq!(quay.history("overrun/1", "slow")[0]["ended"], "timed-out");
     assert_eq!(quay.history("overrun/1", "after").len(), 1, "the ones after it go back uncharged");
     assert_eq!(processes_with("sleep\u{0}7654"), 0, "no orphan is left");
