@@ -8,6 +8,7 @@ mod covers;
 mod engine;
 mod failing;
 mod files;
+mod fuzzed;
 mod getting_in;
 mod history;
 mod holes;

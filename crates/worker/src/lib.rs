@@ -19,7 +19,7 @@ mod hearing;
 mod home;
 mod images;
 mod link;
-mod mask;
+pub mod mask;
 mod process;
 mod progress;
 mod reaching;

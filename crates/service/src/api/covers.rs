@@ -75,7 +75,7 @@ fn test(row: stored::CoveringTest) -> CoveringTest {
 /// The requirements that tests cover, of a `suite` or of all, with how they stand by the tests' latest outcomes: on a `branch` (empty:
 /// where none is known), or on any; 1,000 at once, `from` one on.
 #[utoipa::path(get, path = "/api/covers", operation_id = "covers", tag = "suites", params(("suite" = Option<String>, Query),
-    ("branch" = Option<String>, Query), ("from" = Option<u32>, Query)), responses((status = 200, body = RequirementsShown)))]
+    ("branch" = Option<String>, Query), ("from" = Option<u32>, Query)), responses((status = 200, body = RequirementsShown), (status = 404)))]
 #[get("/api/covers?<suite>&<branch>&<from>")]
 async fn covers(
     app: &State<App>,
@@ -117,7 +117,7 @@ async fn covers_of(
 
 /// Each test of each requirement as comma-separated values (RFC 4180).
 #[utoipa::path(get, path = "/api/covers.csv", operation_id = "covers_csv", tag = "suites", params(("suite" = Option<String>, Query),
-    ("branch" = Option<String>, Query)), responses((status = 200, body = String, content_type = "text/csv")))]
+    ("branch" = Option<String>, Query)), responses((status = 200, body = String, content_type = "text/csv"), (status = 404)))]
 #[get("/api/covers.csv?<suite>&<branch>")]
 async fn covers_csv(
     app: &State<App>,

@@ -85,7 +85,7 @@ async fn summed(
 /// What the runs that are over took of slots, summed up `by` suite (also if it is left out), `brief`, `account`, `pool`, `month`, `run`
 /// or `label:KEY`; of those that were made from the day `from` (30 days before) on and before `until` (tomorrow), by UTC.
 #[utoipa::path(get, path = "/api/usage", operation_id = "usage", tag = "runs", params(("by" = Option<String>, Query),
-    ("suite" = Option<String>, Query), ("from" = Option<String>, Query), ("until" = Option<String>, Query)), responses((status = 200, body = Usage)))]
+    ("suite" = Option<String>, Query), ("from" = Option<String>, Query), ("until" = Option<String>, Query)), responses((status = 200, body = Usage), (status = 404)))]
 #[get("/api/usage?<by>&<suite>&<from>&<until>")]
 async fn usage(
     app: &State<App>,
@@ -101,7 +101,7 @@ async fn usage(
 /// The same as comma-separated values (RFC 4180), in seconds.
 #[utoipa::path(get, path = "/api/usage.csv", operation_id = "usage_csv", tag = "runs", params(("by" = Option<String>, Query),
     ("suite" = Option<String>, Query), ("from" = Option<String>, Query), ("until" = Option<String>, Query)),
-    responses((status = 200, body = String, content_type = "text/csv")))]
+    responses((status = 200, body = String, content_type = "text/csv"), (status = 404)))]
 #[get("/api/usage.csv?<by>&<suite>&<from>&<until>")]
 async fn usage_csv(
     app: &State<App>,
