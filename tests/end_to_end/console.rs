@@ -286,6 +286,13 @@ async fn fill(page: &Browser, id: &str, text: &str) {
     field.send_keys(&format!("\u{e009}a\u{e000}\u{e017}{text}")).await.expect("typing");
 }
 
+/// Chooses of a list, whose choices may have to be read first.
+async fn choose(page: &Browser, id: &str, label: &str) {
+    let choice = format!("//select[@id='{id}']/option[.='{label}']");
+    let choice = page.client.wait().for_element(Locator::XPath(&choice)).await;
+    choice.unwrap_or_else(|e| panic!("{label} of {id}: {e}")).click().await.expect("it is chosen");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn briefs_schedules_and_webhooks_are_made_in_the_console() {
     if std::env::var_os("KESMO_NO_BROWSER").is_some() {
@@ -321,8 +328,7 @@ async fn briefs_schedules_and_webhooks_are_made_in_the_console() {
     page.click("//button[text()='Make a schedule']").await;
     page.shows(&["At 02:15, Monday to Friday"]).await;
     fill(&page, "schedule-name", "clicked-nights").await;
-    let starts = page.client.find(Locator::Id("schedule-starts")).await.expect("the field");
-    starts.select_by_label("brief clicked-gates").await.expect("it is there");
+    choose(&page, "schedule-starts", "brief clicked-gates").await;
     fill(&page, "schedule-when", "75 2 * * *").await;
     page.shows(&["field 1 (minute) is \"75\""]).await;
     fill(&page, "schedule-when", "30 6 * * sun").await;
@@ -341,8 +347,7 @@ async fn briefs_schedules_and_webhooks_are_made_in_the_console() {
     page.client.goto(&format!("{}/webhooks", quay.url)).await.expect("the page");
     page.click("//button[text()='Make a webhook']").await;
     fill(&page, "webhook-name", "clicked-push").await;
-    let brief = page.client.find(Locator::Id("webhook-brief")).await.expect("the field");
-    brief.select_by_label("clicked-gates").await.expect("it is there");
+    choose(&page, "webhook-brief", "clicked-gates").await;
     fill(&page, "webhook-takes", "label.author=/author").await;
     fill(&page, "webhook-whens", "/branch=*").await;
     page.click("//button[text()='Make it']").await;
@@ -374,8 +379,7 @@ async fn a_first_suite_file_is_written_in_the_console_and_a_park_says_where_it_h
     fill(&page, "draft-files", "desk/*.py").await;
     fill(&page, "draft-rerun", "python3 {name} --only {cases-file}").await;
     page.shows(&["suite = \"ferry-desk\"", "run = [\"python3\", \"{name}\"]", "rerun = [\"python3\""]).await;
-    let kind = page.client.find(Locator::Id("draft-kind")).await.expect("the field");
-    kind.select_by_label("It ends with status 0 if it passed").await.expect("it is there");
+    choose(&page, "draft-kind", "It ends with status 0 if it passed").await;
     page.shows(&["results = \"exit\""]).await;
     fill(&page, "draft-limit", "soon").await;
     page.shows(&["[limits]", "soon"]).await;

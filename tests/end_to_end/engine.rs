@@ -60,7 +60,10 @@ impl Engine {
     fn command(&self, words: &[&str]) -> Command {
         let mut command = as_root("env");
         command.arg(format!("CONTAINERS_CONF={}", self.path("containers.conf").display()));
-        command.args(["podman", "--storage-driver", "vfs", "--root"]).arg(self.path("store"));
+        command
+            .current_dir(self.dir.path())
+            .args(["podman", "--storage-driver", "vfs", "--root"])
+            .arg(self.path("store"));
         command.arg("--runroot").arg(self.path("run")).args(words);
         command
     }

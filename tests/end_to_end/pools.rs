@@ -140,7 +140,7 @@ fn engine_with_worker() -> Engine {
 #[test]
 fn containers_are_started_for_a_run_and_go_when_nothing_waits() {
     // Its workers have the time to come back to a service that starts slowly beside other tests.
-    let (mut quay, engine) = (Quay::with_patience("10s"), engine_with_worker());
+    let (mut quay, engine) = (Quay::with_patience("40s"), engine_with_worker());
     let address = engine.address();
     add(
         &quay,
