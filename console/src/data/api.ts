@@ -107,6 +107,11 @@ export function useMe() {
   return useQuery({ queryKey: ["me"], queryFn: ({ signal }) => call<Me>("/api/me", { signal }), retry: false, staleTime: Infinity });
 }
 
+/** Whether whoever is signed in is for some suites only: what is about all of them is not theirs to see. */
+export function useLimited(): boolean {
+  return (useMe().data?.suites ?? []).length > 0;
+}
+
 /** Whether whoever is signed in may start and stop runs, and change what starts them. */
 export function useMayOperate(): boolean {
   const role = useMe().data?.role;
@@ -134,7 +139,7 @@ export function useSuites() {
 
 /** The private addresses that are offered now. */
 export function useReachable() {
-  return useQuery({ queryKey: ["reach"], queryFn: ({ signal }) => call<Reachable[]>("/api/reach", { signal }), refetchInterval: 5000 });
+  return useQuery({ queryKey: ["reach"], queryFn: ({ signal }) => call<Reachable[]>("/api/reach", { signal }), refetchInterval: 5000, enabled: !useLimited() });
 }
 
 export function useSuite(name: string) {

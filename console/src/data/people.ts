@@ -16,9 +16,9 @@ function useChange<In, Out>(key: string, change: (given: In) => Promise<Out>) {
 }
 
 export const useAccounts = () => useQuery({ queryKey: ["accounts"], queryFn: ({ signal }) => call<Account[]>("/api/accounts", { signal }) });
-export const useAddAccount = () => useChange("accounts", (body: { name: string; role: Role }) => call<PasswordLink>("/api/accounts", { method: "POST", body }));
+export const useAddAccount = () => useChange("accounts", (body: { name: string; role: Role; suites: string[] }) => call<PasswordLink>("/api/accounts", { method: "POST", body }));
 export const useLinkAccount = () => useChange("accounts", (name: string) => call<PasswordLink>(`/api/accounts/${name}/link`, { method: "POST", body: {} }));
-export const useChangeAccount = () => useChange("accounts", ({ name, role }: { name: string; role: Role }) => call<void>(`/api/accounts/${name}`, { method: "PUT", body: { role } }));
+export const useChangeAccount = () => useChange("accounts", ({ name, ...body }: { name: string; role: Role; suites?: string[] }) => call<void>(`/api/accounts/${name}`, { method: "PUT", body }));
 export const useRemoveAccount = () => useChange("accounts", (name: string) => call<void>(`/api/accounts/${name}`, { method: "DELETE" }));
 
 export const useSessions = (all: boolean) => useQuery({ queryKey: ["sessions", all], queryFn: ({ signal }) => call<Session[]>(`/api/sessions${all ? "?all=true" : ""}`, { signal }) });

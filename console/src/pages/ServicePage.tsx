@@ -1,15 +1,19 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
 import { Link } from "react-router";
 
 import { useAsked } from "../data/address";
-import { call, useMayOperate, useMe } from "../data/api";
+import { call, useLimited, useMayOperate, useMe } from "../data/api";
+import { useMayKeep } from "../data/pools";
 import type { components } from "../generated/api";
 import { Alarm } from "../parts/Frame";
 import { DetailPage } from "../parts/Pages";
 import { Accounts, You } from "../parts/People";
 import { When, plain } from "../parts/words";
 
+type Rule = components["schemas"]["Rule"];
+type Swept = components["schemas"]["Swept"];
 type Keeping = components["schemas"]["Keeping"];
 type Secret = components["schemas"]["SecretOf"];
 type Shared = components["schemas"]["SharedAddress"];
@@ -18,7 +22,13 @@ type Audited = components["schemas"]["Audited"];
 /** The service itself: what it keeps for how long, what it was given to keep secret, what is shared, and who did what when. */
 export function ServicePage() {
   const me = useMe();
-  return (
+  const limited = useLimited();
+  return limited ? (
+    <>
+      <h1 className="figure">The service</h1>
+      <You />
+    </>
+  ) : (
     <>
       <h1 className="figure">The service</h1>
       <You />
@@ -31,17 +41,154 @@ export function ServicePage() {
   );
 }
 
+/** Something of this page that is changed by an admin. */
+function useChanged<In, Out = unknown>(key: string, change: (given: In) => Promise<Out>) {
+  const queries = useQueryClient();
+  return useMutation({ mutationFn: change, onSettled: () => queries.invalidateQueries({ queryKey: [key] }) });
+}
+
+// By what a rule keeps, with what a number of it means.
+const LIMITS = {
+  age_us: { said: "for so many days", of: 86_400_000_000 },
+  count: { said: "the latest so many runs", of: 1 },
+  bytes: { said: "so many GiB of the latest", of: 1024 ** 3 },
+} as const;
+
+/** A new rule of what is kept for how long. */
+function NewRule() {
+  const [what, setWhat] = useState<Rule["what"]>("logs");
+  const [by, setBy] = useState<keyof typeof LIMITS>("age_us");
+  const [limit, setLimit] = useState("");
+  const [suite, setSuite] = useState("");
+  const [branch, setBranch] = useState("");
+  const add = useChanged("keep", (rule: Partial<Rule>) => {
+    // A rule is known by what it is about: the same again changes it.
+    const plain = (text: string) => text.replace(/[^a-z0-9]+/g, "-").replace(/^-+|-+$/g, "");
+    const name = [what, plain(suite), plain(branch), { age_us: "", count: "count", bytes: "size" }[by]].filter(Boolean).join("-");
+    return call(`/api/keep/${name}`, { method: "PUT", body: { rule, replace: true } });
+  });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    add.mutate({ what, [by]: Math.round(Number(limit) * LIMITS[by].of), ...(suite ? { suite } : {}), ...(branch ? { branch } : {}) }, { onSuccess: () => setLimit("") });
+  };
+  return (
+    <>
+      <Form onSubmit={submit} className="in-a-row wide" aria-label="A new rule">
+        <Form.Select size="sm" aria-label="What is kept" value={what} onChange={(e) => setWhat(e.target.value as Rule["what"])}>
+          {(["runs", "logs", "artifacts", "pictures", "deliveries", "audit"] as const).map((one) => (
+            <option key={one}>{one}</option>
+          ))}
+        </Form.Select>
+        <Form.Select size="sm" aria-label="By what" value={by} onChange={(e) => setBy(e.target.value as keyof typeof LIMITS)}>
+          {Object.entries(LIMITS).map(([key, { said }]) => (
+            <option key={key} value={key}>
+              {said}
+            </option>
+          ))}
+        </Form.Select>
+        <Form.Control size="sm" required type="number" min={by === "count" ? 1 : 0.001} step={by === "count" ? 1 : "any"} className="short-number" id="keep-limit" aria-label={LIMITS[by].said} value={limit} onChange={(e) => setLimit(e.target.value)} />
+        <Form.Control size="sm" className="name" id="keep-suite" aria-label="Of suites" placeholder="all suites, or a glob" value={suite} onChange={(e) => setSuite(e.target.value)} />
+        <Form.Control size="sm" className="name" id="keep-branch" aria-label="Of branches" placeholder="all branches, or a glob" value={branch} onChange={(e) => setBranch(e.target.value)} />
+        <Button size="sm" type="submit" variant="outline-primary" className="text-nowrap" disabled={add.isPending}>
+          Add the rule
+        </Button>
+      </Form>
+      <Alarm said={add.error?.message} />
+    </>
+  );
+}
+
+/** A sweep by hand: what it would free is told first. */
+function SweepNow() {
+  const sweep = useChanged("keep", (really: boolean) => call<Swept>(`/api/sweep?try=${!really}`, { method: "POST", body: {} }));
+  return (
+    <div className="actions">
+      <Button size="sm" variant="outline-primary" disabled={sweep.isPending} onClick={() => sweep.mutate(false)}>
+        What would go
+      </Button>
+      {sweep.data && sweep.variables === false ? (
+        <Button size="sm" variant="outline-danger" disabled={sweep.isPending} onClick={() => sweep.mutate(true)}>
+          Remove it now
+        </Button>
+      ) : null}
+      <span role="status">{sweep.isPending ? "Looking …" : sweep.data ? `${sweep.variables ? "Removed" : "Would go"}: ${plain(sweep.data.said)}.` : null}</span>
+      <Alarm said={sweep.error?.message} />
+    </div>
+  );
+}
+
+/** A secret to keep: its value is sent once, and shown nowhere again. */
+function NewSecret() {
+  const [name, setName] = useState("");
+  const [value, setValue] = useState("");
+  const [to, setTo] = useState<"all" | "suite" | "brief" | "git">("all");
+  const [of, setOf] = useState("");
+  const [replace, setReplace] = useState(false);
+  const keep = useChanged("secrets", (body: unknown) => call(`/api/secrets/${name}`, { method: "PUT", body }));
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const all = of.split(/[\s,]+/).filter(Boolean);
+    const given = to === "suite" ? { suites: all } : to === "brief" ? { briefs: all } : to === "git" ? { git: of.trim() } : {};
+    keep.mutate(
+      { value, replace, ...given },
+      {
+        onSuccess: () => {
+          setName("");
+          setValue("");
+          setOf("");
+          setReplace(false);
+        },
+      },
+    );
+  };
+  return (
+    <>
+      <Form onSubmit={submit} className="in-a-row wide" aria-label="A secret to keep">
+        <Form.Control size="sm" required className="name" id="secret-name" aria-label="Name of the secret" placeholder="name" value={name} onChange={(e) => setName(e.target.value)} pattern="[a-z0-9][a-z0-9\-]*" title="a-z, 0-9 and '-'" />
+        <Form.Control size="sm" required type="password" autoComplete="off" id="secret-value" aria-label="Its value" placeholder="value" value={value} onChange={(e) => setValue(e.target.value)} />
+        <Form.Select size="sm" aria-label="Given to" value={to} onChange={(e) => setTo(e.target.value as typeof to)}>
+          <option value="all">all runs</option>
+          <option value="suite">runs of suites</option>
+          <option value="brief">runs of briefs</option>
+          <option value="git">git alone</option>
+        </Form.Select>
+        {to === "all" ? null : <Form.Control size="sm" required className="name" id="secret-of" aria-label="Of which" placeholder={to === "git" ? "https://git.quay.example/lamps/" : "names"} value={of} onChange={(e) => setOf(e.target.value)} />}
+        <Form.Check type="checkbox" id="secret-replace" label="in place of one" className="text-nowrap" checked={replace} onChange={(e) => setReplace(e.target.checked)} />
+        <Button size="sm" type="submit" variant="outline-primary" className="text-nowrap" disabled={keep.isPending}>
+          Keep the secret
+        </Button>
+      </Form>
+      <Alarm said={keep.error?.message} />
+    </>
+  );
+}
+
+/** Takes something of this page away. */
+function RemoveIt({ what, path, of, name }: { what: string; path: string; of: string; name: string }) {
+  const remove = useChanged(of, () => call(`${path}/${name}`, { method: "DELETE" }));
+  return (
+    <>
+      <Button size="sm" variant="link" className="text-danger" disabled={remove.isPending} onClick={() => remove.mutate(undefined)} aria-label={`Remove the ${what} ${name}`}>
+        Remove
+      </Button>
+      <Alarm said={remove.error?.message} />
+    </>
+  );
+}
+
 function Kept() {
+  const admin = useMayKeep();
   const kept = useQuery({ queryKey: ["keep"], queryFn: ({ signal }) => call<Keeping>("/api/keep", { signal }) });
   return (
     <>
       <h2>What is kept for how long</h2>
+      {admin ? <NewRule /> : null}
       <DetailPage query={kept} what="what is kept">
         {({ rules, sweeps }) => (
           <>
             {rules.length === 0 ? (
               <p>
-                Everything is kept. Say in a terminal how long something is: <code>kesmo keep add runs --for 365d</code>
+                Everything is kept{admin ? "" : ": an admin says how long something is"}.
               </p>
             ) : (
               <Table size="sm" className="dense">
@@ -50,6 +197,11 @@ function Kept() {
                     <th>Rule</th>
                     <th>Kept are</th>
                     <th>By</th>
+                    {admin ? (
+                      <th>
+                        <span className="visually-hidden">Do</span>
+                      </th>
+                    ) : null}
                   </tr>
                 </thead>
                 <tbody>
@@ -58,11 +210,17 @@ function Kept() {
                       <td className="name">{rule.name}</td>
                       <td>{plain(rule.said)}</td>
                       <td>{plain(rule.by)}</td>
+                      {admin ? (
+                        <td>
+                          <RemoveIt what="rule" path="/api/keep" of="keep" name={rule.name} />
+                        </td>
+                      ) : null}
                     </tr>
                   ))}
                 </tbody>
               </Table>
             )}
+            {admin && rules.length > 0 ? <SweepNow /> : null}
             {sweeps.slice(0, 5).map((swept) => (
               <p key={swept.at} className="under-figure">
                 <When at={swept.at} />: removed {plain(swept.said)}.
@@ -76,15 +234,17 @@ function Kept() {
 }
 
 function Secrets() {
+  const admin = useMayKeep();
   const secrets = useQuery({ queryKey: ["secrets"], queryFn: ({ signal }) => call<Secret[]>("/api/secrets", { signal }) });
   return (
     <>
       <h2>Secrets</h2>
+      {admin ? <NewSecret /> : null}
       <DetailPage query={secrets} what="the secrets">
         {(all) =>
           all.length === 0 ? (
             <p>
-              There is none. Values that tests need and nobody is to read are kept from a terminal: <code>kesmo secret add gate-password</code>
+              There is none. Secrets are values that tests need and nobody is to read{admin ? "" : ": an admin keeps them"}.
             </p>
           ) : (
             <Table size="sm" className="dense">
@@ -95,6 +255,11 @@ function Secrets() {
                   <th>By</th>
                   <th>Changed</th>
                   <th>Last used</th>
+                  {admin ? (
+                    <th>
+                      <span className="visually-hidden">Do</span>
+                    </th>
+                  ) : null}
                 </tr>
               </thead>
               <tbody>
@@ -107,6 +272,11 @@ function Secrets() {
                       <When at={secret.changed_at} />
                     </td>
                     <td>{secret.used_at ? <When at={secret.used_at} /> : "never"}</td>
+                    {admin ? (
+                      <td>
+                        <RemoveIt what="secret" path="/api/secrets" of="secrets" name={secret.name} />
+                      </td>
+                    ) : null}
                   </tr>
                 ))}
               </tbody>

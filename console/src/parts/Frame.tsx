@@ -4,7 +4,7 @@ import { useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { Button } from "react-bootstrap";
 
-import { call, useMe } from "../data/api";
+import { call, useLimited, useMe } from "../data/api";
 import { useFloor } from "../data/floor";
 import { CommandBox } from "./CommandBox";
 import { plain } from "./words";
@@ -79,6 +79,7 @@ function useTheme(): [Theme, () => void] {
 
 export function Frame({ children }: { children: ReactNode }) {
   const me = useMe();
+  const limited = useLimited();
   const { linked, seen } = useFloor();
   const [theme, turn] = useTheme();
   const leave = async () => {
@@ -113,9 +114,13 @@ export function Frame({ children }: { children: ReactNode }) {
           <NavLink to="/flaky">Flaky</NavLink>
           <NavLink to="/briefs">Briefs</NavLink>
           <NavLink to="/schedules">Schedules</NavLink>
-          <NavLink to="/webhooks">Webhooks</NavLink>
-          <NavLink to="/notices">Notices</NavLink>
-          <NavLink to="/pools">Pools</NavLink>
+          {limited ? null : (
+            <>
+              <NavLink to="/webhooks">Webhooks</NavLink>
+              <NavLink to="/notices">Notices</NavLink>
+              <NavLink to="/pools">Pools</NavLink>
+            </>
+          )}
           <NavLink to="/workers">Workers</NavLink>
           <NavLink to="/service">Service</NavLink>
           <NavLink to="/wall">Wall</NavLink>

@@ -22,7 +22,8 @@ export function You() {
     <section aria-label="You">
       <h2>You</h2>
       <p>
-        Signed in {me.account ? "as" : "with the token"} <span className="name">{me.name}</span>, {me.role}.
+        Signed in {me.account ? "as" : "with the token"} <span className="name">{me.name}</span>, {me.role}
+        {me.suites?.length ? ` of the suites ${me.suites.join(", ")} only` : ""}.
       </p>
       <div className="actions">
         <Button size="sm" variant="outline-primary" onClick={() => out.mutate()} disabled={out.isPending}>
@@ -173,6 +174,30 @@ function SignsInAt({ issuer, last }: { issuer: string; last?: string | null | un
   );
 }
 
+const globs = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+const said = (suites: string[] | undefined) => (suites?.length ? suites.join(", ") : "all suites");
+
+/** The suites of an account, which can be changed: what is typed holds from Enter on, or when one goes elsewhere. */
+function Suites({ name, of, disabled, put }: { name: string; of: string[]; disabled: boolean; put: (to: string[]) => void }) {
+  const [text, setText] = useState(of.join(", "));
+  const save = () => {
+    if (globs(text).join(", ") !== of.join(", ")) put(globs(text));
+  };
+  return (
+    <Form.Control
+      size="sm"
+      className="name"
+      aria-label={`Suites of ${name}`}
+      placeholder="all suites"
+      value={text}
+      disabled={disabled}
+      onChange={(e) => setText(e.target.value)}
+      onBlur={save}
+      onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+    />
+  );
+}
+
 /** The accounts of people, for admins. */
 export function Accounts() {
   const accounts = useAccounts();
@@ -180,15 +205,17 @@ export function Accounts() {
   const own = useMe().data;
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("operator");
+  const [suites, setSuites] = useState("");
   const [made, setMade] = useState<PasswordLink | null>(null);
   const submit = (event: FormEvent) => {
     event.preventDefault();
     add.mutate(
-      { name, role },
+      { name, role, suites: role === "admin" ? [] : globs(suites) },
       {
         onSuccess: (given) => {
           setMade(given);
           setName("");
+          setSuites("");
         },
       },
     );
@@ -217,6 +244,7 @@ export function Accounts() {
       <Form onSubmit={submit} className="in-a-row" aria-label="A new account">
         <Form.Control size="sm" required className="name" id="account-name" aria-label="Name of a new account" placeholder="name" value={name} onChange={(e) => setName(e.target.value)} pattern="[a-z0-9][a-z0-9\-]*" title="a-z, 0-9 and '-'" />
         {roles(role, setRole, "Role of a new account", false)}
+        {role === "admin" ? null : <Form.Control size="sm" className="name" id="account-suites" aria-label="Suites of a new account" placeholder="all suites, or globs" value={suites} onChange={(e) => setSuites(e.target.value)} />}
         <Button size="sm" type="submit" variant="outline-primary" className="text-nowrap" disabled={add.isPending}>
           Make an account
         </Button>
@@ -232,6 +260,7 @@ export function Accounts() {
                 <tr>
                   <th>Account</th>
                   <th>Role</th>
+                  <th>For</th>
                   <th>Signs in</th>
                   <th className="number">Browsers</th>
                   <th className="number">Tokens</th>
@@ -248,6 +277,7 @@ export function Accounts() {
                     <tr key={a.name}>
                       <td className="name">{a.name}</td>
                       <td>{a.issuer ? a.role : roles(a.role, (to) => change.mutate({ name: a.name, role: to }), `Role of ${a.name}`, oneself || change.isPending)}</td>
+                      <td>{a.issuer || a.role === "admin" ? said(a.suites) : <Suites key={said(a.suites)} name={a.name} of={a.suites ?? []} disabled={oneself || change.isPending} put={(to) => change.mutate({ name: a.name, role: a.role, suites: to })} />}</td>
                       <td>{a.issuer ? <SignsInAt issuer={a.issuer} last={a.confirmed_at} /> : a.chosen ? "by a password" : a.link_until ? <>by a password that is to be chosen until <When at={a.link_until} /></> : "not yet"}</td>
                       <td className="number">{a.sessions}</td>
                       <td className="number">{a.tokens}</td>

@@ -46,7 +46,7 @@ use tokio::{
     task::JoinHandle,
 };
 
-pub use access::provider::ProviderConfig;
+pub use access::provider::{Given, ProviderConfig};
 pub use app::App;
 use deliveries::Deliveries;
 pub use error::Error;

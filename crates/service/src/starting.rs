@@ -21,7 +21,10 @@ use kesmo_store::{
     suites::SuiteRow,
 };
 
+use kesmo_wire::api::Me;
+
 use crate::{
+    access::suites,
     app::App,
     lookup::{DEFAULT_POOL, named, suite_file},
     refused::Refused,
@@ -70,6 +73,27 @@ pub async fn brief_row(app: &App, name: &str) -> Result<BriefRow, Refused> {
 /// If there is none, or PostgreSQL does not answer.
 pub async fn brief_named(app: &App, name: &str) -> Result<Brief, Refused> {
     Ok(brief_row(app, name).await?.brief()?)
+}
+
+/// That somebody's token or account is for the suite of a brief, and for those of the briefs that follow it.
+///
+/// # Errors
+/// If it is not, or PostgreSQL does not answer.
+pub async fn must_be_for(app: &App, me: &Me, brief: &Brief) -> Result<(), Refused> {
+    if me.suites.is_empty() {
+        return Ok(());
+    }
+    suites::must_be_for(me, brief.suite.as_deref().unwrap_or_default())?;
+    let all = app.store.briefs().await?;
+    let mut next = brief.then.clone();
+    // A chain of briefs that are saved has no loop, but this one may make one: it is found when it is saved.
+    for _ in 0..=all.len() {
+        let Some(then) = next.and_then(|name| all.iter().find(|brief| brief.name == name)) else { break };
+        let then = then.brief()?;
+        suites::must_be_for(me, then.suite.as_deref().unwrap_or_default())?;
+        next = then.then;
+    }
+    Ok(())
 }
 
 fn invalid(error: kesmo_core::Error) -> Refused {

@@ -128,7 +128,7 @@ impl Store {
     pub async fn speaker_of_token(&self, hash: &[u8]) -> Result<Option<Speaker>, Error> {
         let mut c = self.connection().await?;
         let found: Option<Speaker> = diesel::sql_query(format!(
-            "select coalesce(t.account, t.name) as name, coalesce(a.role, t.role) as role, t.account, t.name as token, t.suites, t.pools, \
+            "select coalesce(t.account, t.name) as name, coalesce(a.role, t.role) as role, t.account, t.name as token, coalesce(a.suites, t.suites) as suites, t.pools, \
              a.issuer is not null as provided \
              from tokens t left join accounts a on a.name = t.account where t.hash = $1 and (t.until is null or t.until > now()) and {GOOD}"
         ))
@@ -159,7 +159,7 @@ impl Store {
     pub async fn speaker_of_session(&self, hash: &[u8]) -> Result<Option<Speaker>, Error> {
         let mut c = self.connection().await?;
         Ok(diesel::sql_query(format!(
-            "select coalesce(a.name, t.name) as name, coalesce(a.role, t.role) as role, a.name as account, t.name as token, coalesce(t.suites, '{{}}') as suites, \
+            "select coalesce(a.name, t.name) as name, coalesce(a.role, t.role) as role, a.name as account, t.name as token, coalesce(a.suites, t.suites, '{{}}') as suites, \
              coalesce(t.pools, '{{}}') as pools, a.issuer is not null as provided from sessions s \
              left join tokens t on t.name = s.token left join accounts a on a.name = coalesce(s.account, t.account) \
              where s.hash = $1 and s.until > now() and (s.token is null or t.until is null or t.until > now()) and {GOOD}"

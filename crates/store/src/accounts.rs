@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
-    sql_types::{BigInt, Binary, Bool, Double, Integer, Nullable, Text, Timestamptz},
+    sql_types::{Array, BigInt, Binary, Bool, Double, Integer, Nullable, Text, Timestamptz},
 };
 use diesel_async::{AsyncConnection, RunQueryDsl};
 
@@ -19,6 +19,9 @@ pub struct AccountRow {
     pub name: String,
     #[diesel(sql_type = Text)]
     pub role: String,
+    /// Globs of the suites that it is for; none: all.
+    #[diesel(sql_type = Array<Text>)]
+    pub suites: Vec<String>,
     /// Where its people sign in, if that is elsewhere (OpenID Connect).
     #[diesel(sql_type = Nullable<Text>)]
     pub issuer: Option<String>,
@@ -42,6 +45,13 @@ pub struct AccountRow {
     pub sessions: i64,
     #[diesel(sql_type = BigInt)]
     pub tokens: i64,
+}
+
+/// What somebody may do: a role, for the suites of some globs; none: for all.
+#[derive(Debug, Clone, Copy)]
+pub struct Rights<'a> {
+    pub role: &'a str,
+    pub suites: &'a [String],
 }
 
 /// A browser that is signed in.
@@ -109,22 +119,23 @@ impl Store {
     pub async fn add_account(
         &self,
         name: &str,
-        role: &str,
+        rights: Rights<'_>,
         made_by: &str,
         link: &[u8],
         until: DateTime<Utc>,
     ) -> Result<bool, Error> {
         let mut c = self.connection().await?;
         let added = diesel::sql_query(
-            "with added as (insert into accounts (name, role, made_by) select $1, $2, $3 \
+            "with added as (insert into accounts (name, role, made_by, suites) select $1, $2, $3, $6 \
              where not exists (select from tokens where name = $1) on conflict do nothing returning name) \
              insert into password_links (hash, account, until) select $4, name, $5 from added",
         )
         .bind::<Text, _>(name)
-        .bind::<Text, _>(role)
+        .bind::<Text, _>(rights.role)
         .bind::<Text, _>(made_by)
         .bind::<Binary, _>(link)
-        .bind::<Timestamptz, _>(until);
+        .bind::<Timestamptz, _>(until)
+        .bind::<Array<Text>, _>(rights.suites);
         // The link refers to a row of the same statement: PostgreSQL checks that at its end.
         Ok(added.execute(&mut c).await? == 1)
     }
@@ -136,7 +147,7 @@ impl Store {
     pub async fn accounts(&self) -> Result<Vec<AccountRow>, Error> {
         let mut c = self.connection().await?;
         Ok(diesel::sql_query(
-            "select a.name, a.role, a.issuer, a.confirmed_at, a.password is not null as chosen, a.made_by, a.made_at, a.seen_at, \
+            "select a.name, a.role, a.suites, a.issuer, a.confirmed_at, a.password is not null as chosen, a.made_by, a.made_at, a.seen_at, \
              (select max(l.until) from password_links l where l.account = a.name and l.until > now()) as link_until, \
              (select count(*) from sessions s where s.account = a.name and s.until > now()) as sessions, \
              (select count(*) from tokens t where t.account = a.name) as tokens from accounts a order by a.name",
@@ -155,31 +166,39 @@ impl Store {
         Ok(found.is_some())
     }
 
-    /// The role and the password's hash of an account; none where there is none, or no password was chosen.
+    /// The role, the suites and the password's hash of an account; none where there is none, or no password was chosen.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn password_of(&self, name: &str) -> Result<Option<(String, String)>, Error> {
+    pub async fn password_of(&self, name: &str) -> Result<Option<(String, Vec<String>, String)>, Error> {
         let mut c = self.connection().await?;
-        let found: Option<(String, Option<String>)> =
-            accounts::table.find(name).select((accounts::role, accounts::password)).first(&mut c).await.optional()?;
-        Ok(found.and_then(|(role, password)| Some((role, password?))))
+        let columns = (accounts::role, accounts::suites, accounts::password);
+        let found: Option<(String, Vec<String>, Option<String>)> =
+            accounts::table.find(name).select(columns).first(&mut c).await.optional()?;
+        Ok(found.and_then(|(role, suites, password)| Some((role, suites, password?))))
     }
 
-    /// The account of somebody who signed in at a provider, with the role that was told there: found by `subject`, whatever it is called
+    /// The account of somebody who signed in at a provider, with the rights that its groups give there: found by `subject`, whatever it is called
     /// there by now, or made. A new one is called `name`, or `name-2` where that is taken; none if many of those are.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn come_in(&self, issuer: &str, subject: &str, name: &str, role: &str) -> Result<Option<String>, Error> {
+    pub async fn come_in(
+        &self,
+        issuer: &str,
+        subject: &str,
+        name: &str,
+        rights: Rights<'_>,
+    ) -> Result<Option<String>, Error> {
         let mut c = self.connection().await?;
         for number in 1..1000 {
             let found: Option<Name> = diesel::sql_query(
-                "update accounts set role = $3, confirmed_at = now() where issuer = $1 and subject = $2 returning name",
+                "update accounts set role = $3, suites = $4, confirmed_at = now() where issuer = $1 and subject = $2 returning name",
             )
             .bind::<Text, _>(issuer)
             .bind::<Text, _>(subject)
-            .bind::<Text, _>(role)
+            .bind::<Text, _>(rights.role)
+            .bind::<Array<Text>, _>(rights.suites)
             .get_result(&mut c)
             .await
             .optional()?;
@@ -189,13 +208,14 @@ impl Store {
             let name = if number == 1 { name.to_owned() } else { format!("{name}-{number}") };
             // Of two browsers at once one makes it, and the other finds it the next time around.
             let added = diesel::sql_query(
-                "insert into accounts (name, role, made_by, issuer, subject, confirmed_at) select $4, $3, $1, $1, $2, now() \
+                "insert into accounts (name, role, made_by, issuer, subject, suites, confirmed_at) select $4, $3, $1, $1, $2, $5, now() \
                  where not exists (select from tokens where name = $4) on conflict do nothing",
             )
             .bind::<Text, _>(issuer)
             .bind::<Text, _>(subject)
-            .bind::<Text, _>(role)
-            .bind::<Text, _>(&name);
+            .bind::<Text, _>(rights.role)
+            .bind::<Text, _>(&name)
+            .bind::<Array<Text>, _>(rights.suites);
             if added.execute(&mut c).await? == 1 {
                 return Ok(Some(name));
             }
@@ -233,13 +253,14 @@ impl Store {
         Ok(found.flatten())
     }
 
-    /// Gives an account another role; false if there is none of that name.
+    /// Gives an account other rights; false if there is none of that name.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn set_role(&self, name: &str, role: &str) -> Result<bool, Error> {
+    pub async fn set_rights(&self, name: &str, rights: Rights<'_>) -> Result<bool, Error> {
         let mut c = self.connection().await?;
-        let set = diesel::update(accounts::table.find(name)).set(accounts::role.eq(role));
+        let to = (accounts::role.eq(rights.role), accounts::suites.eq(rights.suites));
+        let set = diesel::update(accounts::table.find(name)).set(to);
         Ok(set.execute(&mut c).await? == 1)
     }
 

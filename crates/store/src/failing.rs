@@ -110,11 +110,11 @@ impl Store {
         Ok(rows.into_iter().map(|row| (row.suite_id, u32::try_from(row.count).unwrap_or(u32::MAX))).collect())
     }
 
-    /// The tests that fail now, of a suite or of all, those that do so longest last; at most so many.
+    /// The tests that fail now, of some suites or of all, those that do so longest last; at most so many.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn failing(&self, suite_id: Option<i64>, most: i64) -> Result<Vec<FailingTest>, Error> {
+    pub async fn failing(&self, suite_ids: Option<&[i64]>, most: i64) -> Result<Vec<FailingTest>, Error> {
         let mut c = self.connection().await?;
         Ok(diesel::sql_query(
             "select s.slug as suite, f.branch, f.pool, f.variant, f.test, f.runs, f.passes_before, f.entry, \
@@ -124,10 +124,10 @@ impl Store {
              and a.month = date_trunc('month', last.created_at at time zone 'UTC')::date order by a.number desc limit 1), '') as message \
              from failing f join suites s on s.id = f.suite_id and not s.removed \
              join runs since on since.id = f.since_run join runs last on last.id = f.last_run \
-             where $1 is null or f.suite_id = $1 \
+             where $1 is null or f.suite_id = any($1) \
              order by f.since_run desc, s.slug, f.test, f.variant, f.branch, f.pool limit $2",
         )
-        .bind::<Nullable<BigInt>, _>(suite_id)
+        .bind::<Nullable<Array<BigInt>>, _>(suite_ids)
         .bind::<BigInt, _>(most)
         .load(&mut c)
         .await?)

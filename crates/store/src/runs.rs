@@ -153,7 +153,8 @@ pub struct NewRun {
 /// Which runs to list, newest first.
 #[derive(Debug, Clone, Default)]
 pub struct Filter {
-    pub suite: Option<String>,
+    /// The names of suites; none: all.
+    pub suites: Option<Vec<String>>,
     pub verdict: Option<String>,
     /// Labels that a run must have.
     pub labels: std::collections::BTreeMap<String, String>,
@@ -199,8 +200,8 @@ impl Store {
     pub async fn runs(&self, filter: &Filter) -> Result<Vec<NamedRun>, Error> {
         let mut c = self.connection().await?;
         let mut query = runs::table.inner_join(suites::table).into_boxed();
-        if let Some(suite) = &filter.suite {
-            query = query.filter(suites::slug.eq(suite));
+        if let Some(suites) = &filter.suites {
+            query = query.filter(suites::slug.eq_any(suites));
         }
         if let Some(verdict) = &filter.verdict {
             query = query.filter(runs::verdict.eq(verdict));

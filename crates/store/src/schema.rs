@@ -10,7 +10,7 @@ diesel::table! {
 diesel::table! {
     accounts (name) {
         name -> Text, role -> Text, password -> Nullable<Text>, made_by -> Text, made_at -> Timestamptz, seen_at -> Nullable<Timestamptz>,
-        issuer -> Nullable<Text>, subject -> Nullable<Text>, confirmed_at -> Nullable<Timestamptz>,
+        issuer -> Nullable<Text>, subject -> Nullable<Text>, confirmed_at -> Nullable<Timestamptz>, suites -> Array<Text>,
     }
 }
 diesel::table! {

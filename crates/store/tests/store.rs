@@ -26,7 +26,7 @@ use kesmo_database::Postgres;
 use kesmo_store::{
     Error, Store,
     access::NewToken,
-    accounts::{NewSession, Slowing},
+    accounts::{NewSession, Rights, Slowing},
     cases::{CaseOrder, CaseQuestion},
     commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
     failing::FailingChange,
@@ -221,7 +221,7 @@ async fn runs_are_numbered_by_suite_and_found_again() {
     assert_eq!(found.run_options().unwrap().retries, Some(2));
     assert!(store.run("numbers", 3).await.unwrap().is_none());
     let with = |label: &[(&str, &str)]| Filter {
-        suite: Some("numbers".into()),
+        suites: Some(vec!["numbers".into()]),
         labels: label.iter().map(|(k, v)| ((*k).into(), (*v).into())).collect(),
         limit: 10,
         ..Filter::default()
@@ -859,9 +859,12 @@ async fn an_account_has_its_password_sessions_and_tokens() {
     let store = store().await;
     let later = Utc::now() + chrono::TimeDelta::hours(1);
     store.add_token("crew", b"crew", "reader").await.unwrap();
-    assert!(!store.add_account("crew", "reader", "first", b"link-0", later).await.unwrap(), "a token is called so");
-    assert!(store.add_account("ada", "operator", "first", b"link-1", later).await.unwrap());
-    assert!(!store.add_account("ada", "admin", "first", b"link-2", later).await.unwrap());
+    let gates = ["gate-*".to_owned()];
+    let limited = Rights { role: "operator", suites: &gates };
+    const READER: Rights<'static> = Rights { role: "reader", suites: &[] };
+    assert!(!store.add_account("crew", READER, "first", b"link-0", later).await.unwrap(), "a token is called so");
+    assert!(store.add_account("ada", limited, "first", b"link-1", later).await.unwrap());
+    assert!(!store.add_account("ada", READER, "first", b"link-2", later).await.unwrap());
     assert_eq!(store.password_of("ada").await.unwrap(), None, "none was chosen");
     assert_eq!(store.account_of_link(b"link-1").await.unwrap().as_deref(), Some("ada"));
     // A newer link takes the place of the one before, and each is good once.
@@ -869,7 +872,10 @@ async fn an_account_has_its_password_sessions_and_tokens() {
     assert_eq!(store.choose_password(b"link-1", "secret").await.unwrap(), None);
     assert_eq!(store.choose_password(b"link-3", "secret").await.unwrap().as_deref(), Some("ada"));
     assert_eq!(store.choose_password(b"link-3", "another").await.unwrap(), None);
-    assert_eq!(store.password_of("ada").await.unwrap(), Some(("operator".into(), "secret".into())));
+    assert_eq!(
+        store.password_of("ada").await.unwrap(),
+        Some(("operator".into(), vec!["gate-*".into()], "secret".into()))
+    );
     let session = |hash: &'static [u8]| NewSession {
         hash,
         token: None,
@@ -885,14 +891,14 @@ async fn an_account_has_its_password_sessions_and_tokens() {
     assert!(store.add_token_with(&own).await.unwrap());
     let role = async |hash: &'static [u8], token: bool| {
         let found = if token { store.speaker_of_token(hash).await } else { store.speaker_of_session(hash).await };
-        found.unwrap().map(|s| format!("{} {}", s.name, s.role))
+        found.unwrap().map(|s| format!("{} {} {}", s.name, s.role, s.suites.join(",")))
     };
-    assert_eq!(role(b"one", false).await.as_deref(), Some("ada operator"));
-    assert_eq!(role(b"laptop", true).await.as_deref(), Some("ada operator"), "the token speaks for the account");
+    assert_eq!(role(b"one", false).await.as_deref(), Some("ada operator gate-*"));
+    assert_eq!(role(b"laptop", true).await.as_deref(), Some("ada operator gate-*"), "the token speaks for the account");
     // Another role holds at once, also for what was made before.
-    assert!(store.set_role("ada", "reader").await.unwrap());
-    assert_eq!(role(b"one", false).await.as_deref(), Some("ada reader"));
-    assert_eq!(role(b"laptop", true).await.as_deref(), Some("ada reader"));
+    assert!(store.set_rights("ada", READER).await.unwrap());
+    assert_eq!(role(b"one", false).await.as_deref(), Some("ada reader "));
+    assert_eq!(role(b"laptop", true).await.as_deref(), Some("ada reader "));
     let all = store.accounts().await.unwrap();
     assert_eq!((all[0].chosen, all[0].sessions, all[0].tokens, all[0].link_until), (true, 2, 1, None));
     // Another password ends what others may have opened.

@@ -12,14 +12,23 @@ pub enum Account {
         /// reader, operator or admin
         #[arg(long, value_name = "ROLE")]
         role: String,
+        /// A reader or operator of these suites only (a glob; repeatable)
+        #[arg(long, value_name = "GLOB")]
+        suite: Vec<String>,
     },
     /// All accounts
     List,
-    /// Give an account another role; it holds at once
+    /// Give an account another role, or other suites; it holds at once
     Role {
         name: String,
         /// reader, operator or admin
         role: String,
+        /// Of these suites only from now on (a glob; repeatable) [else: as before]
+        #[arg(long, value_name = "GLOB", conflicts_with = "all_suites")]
+        suite: Vec<String>,
+        /// Of all suites from now on
+        #[arg(long)]
+        all_suites: bool,
     },
     /// Print a link by which the password is chosen anew
     Reset(Named),

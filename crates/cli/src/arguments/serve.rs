@@ -8,8 +8,8 @@ use std::{
 
 use super::values::{duration, group_role};
 use clap::Args;
-use kesmo_service::ObjectsAt;
-use kesmo_wire::{DEFAULT_PORT, api::Role};
+use kesmo_service::{Given, ObjectsAt};
+use kesmo_wire::DEFAULT_PORT;
 
 #[derive(Debug, Args)]
 pub struct Serve {
@@ -90,9 +90,10 @@ pub struct Serve {
     /// A file that holds the secret that goes with it [else: none, where the provider knows a public client]
     #[arg(long, value_name = "FILE", requires = "oidc_issuer")]
     pub oidc_secret_file: Option<PathBuf>,
-    /// Which group of the provider gives which role, `*` for whoever can sign in there (repeatable); the highest counts
+    /// Which group of the provider gives which role, `*` for whoever can sign in there (repeatable); the highest counts. With
+    /// :GLOB,GLOB behind it only for those suites
     #[arg(long, value_name = "GROUP=ROLE", requires = "oidc_issuer", value_parser = group_role)]
-    pub oidc_role: Vec<(String, Role)>,
+    pub oidc_role: Vec<Given>,
     /// The claim that holds a person's groups; one within another is written with dots
     #[arg(long, value_name = "CLAIM", default_value = "groups", requires = "oidc_issuer")]
     pub oidc_groups: String,

@@ -8,6 +8,7 @@ use kesmo_core::{
     plan::{Priority, brief::ThenIf},
     time::{Bytes, Span},
 };
+use kesmo_service::Given;
 use kesmo_wire::api::Role;
 
 pub(super) fn pair(text: &str) -> Result<(String, String), String> {
@@ -27,18 +28,24 @@ pub(super) fn integer<T: std::str::FromStr + std::fmt::Display>(text: &str) -> R
 }
 
 /// Which group of a provider gives which role: `wardens=admin`.
-pub(super) fn group_role(text: &str) -> Result<(String, Role), String> {
-    // A group's name may hold anything, a role's does not.
-    let (group, role) = text.rsplit_once('=').ok_or_else(|| "write it as GROUP=ROLE".to_owned())?;
+pub(super) fn group_role(text: &str) -> Result<Given, String> {
+    // A group's name may hold anything, a role's and a glob of suites does not.
+    let wrong = || "write it as GROUP=ROLE, or GROUP=ROLE:SUITE,SUITE".to_owned();
+    let (group, role) = text.rsplit_once('=').ok_or_else(wrong)?;
     if group.trim().is_empty() {
-        return Err("write it as GROUP=ROLE".into());
+        return Err(wrong());
+    }
+    let (role, suites) = role.split_once(':').map_or((role, None), |(role, suites)| (role, Some(suites)));
+    let suites: Vec<String> = suites.into_iter().flat_map(|all| all.split(',')).map(|one| one.trim().into()).collect();
+    if suites.iter().any(String::is_empty) {
+        return Err(wrong());
     }
     let people = Role::of(role.trim()).filter(|role| *role != Role::Worker);
     let role = people.ok_or_else(|| {
         let hint = did_you_mean(role, ["reader", "operator", "admin"]);
         format!("{role:?} is not a valid role of a person{hint}; use reader, operator or admin")
     })?;
-    Ok((group.trim().to_owned(), role))
+    Ok(Given { group: group.trim().to_owned(), role, suites })
 }
 
 pub(super) fn priority(text: &str) -> Result<Priority, String> {

@@ -16,18 +16,20 @@ use crate::{
 
 pub async fn run(command: &Account, context: &Context) -> Result<(), Failure> {
     match command {
-        Account::Add { name, role } => {
-            let new = NewAccount { name: name.clone(), role: role_of(role)? };
+        Account::Add { name, role, suite } => {
+            let new = NewAccount { name: name.clone(), role: role_of(role)?, suites: suite.clone() };
             told(&context.client.post("/api/accounts", &new).await?, context)
         }
         Account::Reset(named) => {
             let path = format!("/api/accounts/{}/link", named.name);
             told(&context.client.post(&path, &serde_json::json!({})).await?, context)
         }
-        Account::Role { name, role } => {
+        Account::Role { name, role, suite, all_suites } => {
             let role = role_of(role)?;
-            context.client.put_done(&format!("/api/accounts/{name}"), &ChangeAccount { role }).await?;
-            println!("{} is {} from now on, wherever it is signed in.", plain(name), role.word());
+            let suites = (*all_suites || !suite.is_empty()).then(|| suite.clone());
+            context.client.put_done(&format!("/api/accounts/{name}"), &ChangeAccount { role, suites }).await?;
+            let of = if suite.is_empty() { String::new() } else { format!(" of {}", plain(&suite.join(", "))) };
+            println!("{} is {}{of} from now on, wherever it is signed in.", plain(name), role.word());
             Ok(())
         }
         Account::Remove(named) => {
@@ -86,9 +88,18 @@ async fn list(context: &Context) -> Result<(), Failure> {
             (false, None) => format!("not yet: kesmo account reset {}", of.name),
         };
         let seen = of.seen_at.map_or_else(|| "never".to_owned(), view::moment);
-        vec![of.name.clone(), of.role.word().to_owned(), password, of.sessions.to_string(), of.tokens.to_string(), seen]
+        let suites = if of.suites.is_empty() { "all".to_owned() } else { plain(&of.suites.join(", ")) };
+        vec![
+            of.name.clone(),
+            of.role.word().to_owned(),
+            suites,
+            password,
+            of.sessions.to_string(),
+            of.tokens.to_string(),
+            seen,
+        ]
     };
-    let heads = ["account", "role", "signs in", "browsers", "tokens", "last seen"];
+    let heads = ["account", "role", "for", "signs in", "browsers", "tokens", "last seen"];
     print!("{}", view::table(&heads, all.iter().map(row).collect()));
     Ok(())
 }

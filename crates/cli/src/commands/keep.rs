@@ -1,11 +1,11 @@
 //! `kesmo keep`: what is kept for how long.
 
 use kesmo_core::{
-    keep::{Freed, Kept, Rule, parse_age},
+    keep::{Kept, Rule, parse_age},
     name::did_you_mean,
     time::Bytes,
 };
-use kesmo_wire::api::{KeepRule, Keeping, NewKeep};
+use kesmo_wire::api::{KeepRule, Keeping, NewKeep, Swept};
 
 use super::print_json;
 use crate::{
@@ -25,7 +25,7 @@ pub async fn run(command: &Keep, context: &Context) -> Result<(), Failure> {
             Ok(())
         }
         Keep::Sweep { r#try } => {
-            let freed: Freed = context.client.post(&format!("/api/sweep?try={try}"), &()).await?;
+            let Swept { freed, .. } = context.client.post(&format!("/api/sweep?try={try}"), &()).await?;
             if context.json {
                 return print_json(&freed);
             }

@@ -22,6 +22,7 @@ use serde_json::{Map, Value};
 use sha2::{Digest, Sha256};
 use tokio::sync::Mutex;
 
+use super::suites::check_globs;
 use crate::error::Error;
 
 /// How a provider is used.
@@ -39,10 +40,20 @@ pub struct ProviderConfig {
     pub scopes: String,
     /// The claim that holds groups; one within another is written with dots.
     pub groups: String,
-    /// Which group gives which role, `*` for whoever can sign in there; the highest of them counts.
-    pub roles: Vec<(String, Role)>,
+    /// Which group gives what; of all that somebody is given the highest role counts.
+    pub roles: Vec<Given>,
     /// A file of authorities to trust, beside the machine's own.
     pub ca: Option<PathBuf>,
+}
+
+/// What a group gives.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Given {
+    /// `*`: whoever can sign in there.
+    pub group: String,
+    pub role: Role,
+    /// Globs of the suites that it is for; none: all.
+    pub suites: Vec<String>,
 }
 
 /// The path to which the provider sends browsers back: a page of the console, which hands on what it brings.
@@ -113,6 +124,8 @@ pub struct Person {
     /// What they may be called here.
     pub name: String,
     pub role: Role,
+    /// Globs of the suites that it is for; none: all.
+    pub suites: Vec<String>,
 }
 
 /// What a provider says of itself (OpenID Connect Discovery 1.0, 3), as far as it is used.
@@ -165,6 +178,9 @@ impl Provider {
         secure(&config.issuer).map_err(|why| wrong(format!("--oidc-issuer: {why}")))?;
         if config.roles.is_empty() {
             return Err(wrong("--oidc-role GROUP=ROLE is missing: without one nobody could come in".into()));
+        }
+        for one in &config.roles {
+            check_globs(&one.suites, one.role).map_err(|why| wrong(format!("--oidc-role {}: {why}", one.group)))?;
         }
         let read = |path: &PathBuf| std::fs::read_to_string(path).map_err(|e| Error::file(path, &e));
         let secret = config.secret.as_ref().map(read).transpose()?.map(|text| text.trim().to_owned());
@@ -320,14 +336,14 @@ impl Provider {
         }
         let groups = claim(&told, &self.config.groups).map(texts).unwrap_or_default();
         let name = called(&told, &claims.sub);
-        let Some(role) = role_of(&self.config.roles, &groups) else {
+        let Some((role, suites)) = given(&self.config.roles, &groups) else {
             let says = format!(
                 "{name} is known at {}, and in no group that may come in here: ask an admin of this service",
                 self.config.name
             );
             return Err(NotIn::NoRole { says, subject: claims.sub });
         };
-        Ok(Person { subject: claims.sub, name, role })
+        Ok(Person { subject: claims.sub, name, role, suites })
     }
 
     /// What the provider says of itself, and its keys; again where a key is not known.
@@ -434,11 +450,16 @@ fn texts(value: &Value) -> Vec<&str> {
     }
 }
 
-/// The highest role that one of the groups gives.
-fn role_of(roles: &[(String, Role)], groups: &[&str]) -> Option<Role> {
+/// The highest role that one of the groups gives, and the suites of all that give it; none: all suites.
+fn given(roles: &[Given], groups: &[&str]) -> Option<(Role, Vec<String>)> {
     let rank = |role: &Role| [Role::Reader, Role::Operator, Role::Admin].iter().position(|one| one == role);
-    let given = roles.iter().filter(|(group, _)| group == "*" || groups.contains(&group.as_str()));
-    given.map(|(_, role)| *role).max_by_key(rank)
+    let given = || roles.iter().filter(|one| one.group == "*" || groups.contains(&one.group.as_str()));
+    let role = given().map(|one| one.role).max_by_key(rank)?;
+    let of_it = || given().filter(|one| one.role == role);
+    let mut suites: Vec<String> = of_it().flat_map(|one| one.suites.iter().cloned()).collect();
+    suites.sort();
+    suites.dedup();
+    Some((role, if of_it().any(|one| one.suites.is_empty()) { Vec::new() } else { suites }))
 }
 
 /// What somebody is called here: as at the provider, in the letters of a name.
@@ -465,14 +486,25 @@ mod tests {
 
     #[test]
     fn the_highest_role_of_all_groups_counts_and_none_lets_nobody_in() {
-        let roles: Vec<(String, Role)> = [("crew", Role::Reader), ("pilots", Role::Operator), ("wardens", Role::Admin)]
-            .map(|(group, role)| (group.to_owned(), role))
-            .into();
-        assert_eq!(role_of(&roles, &["crew", "wardens", "pilots"]), Some(Role::Admin));
-        assert_eq!(role_of(&roles, &["pilots", "crew"]), Some(Role::Operator));
-        assert_eq!(role_of(&roles, &["Keepers", "guests"]), None);
-        let all = [("*".to_owned(), Role::Reader)];
-        assert_eq!(role_of(&all, &[]), Some(Role::Reader));
+        let of = |group: &str, role: Role, suites: &[&str]| Given {
+            group: group.into(),
+            role,
+            suites: suites.iter().map(ToString::to_string).collect(),
+        };
+        let roles = [
+            of("crew", Role::Reader, &[]),
+            of("gate-crew", Role::Operator, &["gate-*"]),
+            of("lamp-crew", Role::Operator, &["lamps", "gate-*"]),
+            of("pilots", Role::Operator, &[]),
+            of("wardens", Role::Admin, &[]),
+        ];
+        let given = |groups: &[&str]| given(&roles, groups).map(|(role, suites)| (role, suites.join(" ")));
+        assert_eq!(given(&["crew", "wardens", "pilots"]), Some((Role::Admin, String::new())));
+        assert_eq!(given(&["pilots", "crew"]), Some((Role::Operator, String::new())));
+        assert_eq!(given(&["Wardens", "guests"]), None);
+        assert_eq!(given(&["crew", "gate-crew", "lamp-crew"]), Some((Role::Operator, "gate-* lamps".into())));
+        assert_eq!(given(&["gate-crew", "pilots"]), Some((Role::Operator, String::new())), "one is for all");
+        assert_eq!(super::given(&[of("*", Role::Reader, &[])], &[]), Some((Role::Reader, Vec::new())));
     }
 
     #[test]

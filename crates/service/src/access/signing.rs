@@ -26,12 +26,13 @@ pub async fn by_password(app: &App, record: &Record<'_>, name: &str, password: &
     for (what, slowing) in [(&of_name, OF_NAME), (&of_address, OF_ADDRESS)] {
         count(app, record, what, slowing, "with this name or from this address").await?;
     }
-    let (role, kept) = app.store.password_of(name).await?.unzip();
+    let (known, kept) = app.store.password_of(name).await?.map(|(role, suites, kept)| ((role, suites), kept)).unzip();
     let fits = hold(app, password.to_owned(), kept).await?;
-    let Some(role) = role.and_then(|role| Role::of(&role)).filter(|_| fits) else { return Err(wrong()) };
+    let known = known.and_then(|(role, suites)| Some((Role::of(&role)?, suites)));
+    let Some((role, suites)) = known.filter(|_| fits) else { return Err(wrong()) };
     app.store.tried_well(&of_name).await?;
     app.store.tried_less(&of_address).await?;
-    Ok(Me { name: name.to_owned(), role, account: true, suites: Vec::new(), pools: Vec::new(), provided: false })
+    Ok(Me { name: name.to_owned(), role, account: true, suites, pools: Vec::new(), provided: false })
 }
 
 /// Counts that signing in is tried.

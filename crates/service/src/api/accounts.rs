@@ -4,7 +4,7 @@ use chrono::{TimeDelta, Utc};
 use kesmo_core::name::{Slug, did_you_mean, shorten};
 use kesmo_store::{
     access::NewToken,
-    accounts::{AccountRow, SessionRow},
+    accounts::{AccountRow, Rights, SessionRow},
 };
 use kesmo_wire::api::{
     Account, ChangeAccount, ChangePassword, ChoosePassword, Chosen, LogIn, Me, NewAccount, PasswordLink, Role, Session,
@@ -25,7 +25,7 @@ use super::{
     people::{Origin, PREFIX},
 };
 use crate::{
-    access::{self, MayKeep, MaySee, Record, Shown, signing},
+    access::{self, MayKeep, MaySee, Record, Shown, signing, suites},
     app::App,
     refused::Refused,
 };
@@ -48,6 +48,11 @@ fn role_of(role: Role) -> Result<Role, Refused> {
     }
 }
 
+/// What somebody may do, for the record.
+pub(super) fn said(role: Role, suites: &[String]) -> String {
+    if suites.is_empty() { role.word().to_owned() } else { format!("{} of {}", role.word(), suites.join(", ")) }
+}
+
 async fn none_named(app: &App, name: &str) -> Result<Refused, Refused> {
     let all = app.store.accounts().await?;
     let hint = did_you_mean(name, all.iter().map(|a| a.name.as_str()));
@@ -62,9 +67,11 @@ async fn add(app: &State<App>, caller: MayKeep, record: Record<'_>, new: Sent<Ne
     let new = body(new)?;
     let name = Slug::parse("the account's name", &new.name).map_err(|e| Refused::invalid(e.to_string()))?;
     let role = role_of(new.role)?;
-    record.note(format!("{name}, {}", role.word()));
+    suites::check_globs(&new.suites, role).map_err(Refused::invalid)?;
+    record.note(format!("{name}, {}", said(role, &new.suites)));
     let (key, until) = (kesmo_files::secret::random_text(), Utc::now() + TimeDelta::days(LINK_DAYS));
-    let made = app.store.add_account(name.as_str(), role.word(), &caller.0.name, &access::hash(&key), until).await?;
+    let rights = Rights { role: role.word(), suites: &new.suites };
+    let made = app.store.add_account(name.as_str(), rights, &caller.0.name, &access::hash(&key), until).await?;
     if !made {
         return Err(Refused::conflict(format!(
             "there is an account or a token named {name} already: choose another name"
@@ -80,6 +87,7 @@ async fn list(app: &State<App>, _caller: MayKeep) -> Answer<Vec<Account>> {
     let told = |row: AccountRow| {
         Some(Account {
             role: Role::of(&row.role)?,
+            suites: row.suites,
             name: row.name,
             issuer: row.issuer,
             confirmed_at: row.confirmed_at,
@@ -95,7 +103,7 @@ async fn list(app: &State<App>, _caller: MayKeep) -> Answer<Vec<Account>> {
     Ok(Json(app.store.accounts().await?.into_iter().filter_map(told).collect()))
 }
 
-/// Gives an account another role: it holds at once, where it is signed in and for its tokens.
+/// Gives an account another role, or other suites: it holds at once, where it is signed in and for its tokens.
 #[utoipa::path(put, path = "/api/accounts/{name}", operation_id = "change_account", params(("name" = String, Path)), request_body = ChangeAccount,
     tag = "people", responses((status = 204), (status = 404), (status = 409)))]
 #[put("/api/accounts/<name>", data = "<changed>")]
@@ -106,8 +114,8 @@ async fn change(
     name: &str,
     changed: Sent<ChangeAccount>,
 ) -> Result<Status, Refused> {
-    let role = role_of(body(changed)?.role)?;
-    record.note(role.word());
+    let changed = body(changed)?;
+    let role = role_of(changed.role)?;
     if caller.0.account && caller.0.name == name {
         return Err(Refused::conflict("this is your own account: another admin gives it another role"));
     }
@@ -116,7 +124,16 @@ async fn change(
             "{name} signs in at {issuer}: its role comes from its groups there (--oidc-role)"
         )));
     }
-    if !app.store.set_role(name, role.word()).await? {
+    let named = changed.suites.is_some();
+    let before = app.store.accounts().await?.into_iter().find(|account| account.name == name);
+    let suites = match (changed.suites, before) {
+        (Some(suites), _) => suites,
+        (None, before) => before.map(|account| account.suites).unwrap_or_default(),
+    };
+    let say = |why| format!("{why}. {name} is for {} only so far: --all-suites ends that", suites.join(", "));
+    suites::check_globs(&suites, role).map_err(|why| Refused::invalid(if named { why } else { say(why) }))?;
+    record.note(said(role, &suites));
+    if !app.store.set_rights(name, Rights { role: role.word(), suites: &suites }).await? {
         return Err(none_named(app, name).await?);
     }
     app.known.forget();

@@ -7,12 +7,12 @@ use kesmo_core::{
     plan::brief::{Brief, chain},
 };
 use kesmo_store::briefs::{BriefRow, NotSaved};
-use kesmo_wire::api::{BriefOf, NewBrief};
+use kesmo_wire::api::{BriefOf, Me, NewBrief};
 use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
 use super::body::{Answer, Sent, body};
 use crate::{
-    access::{MayOperate, MaySee},
+    access::{MayOperate, MaySee, suites},
     app::App,
     refused::Refused,
     starting::{self, Looked, Wanted},
@@ -71,6 +71,14 @@ async fn view(app: &App, row: BriefRow, all: &[BriefRow]) -> Result<BriefOf, Ref
     views(app, vec![row], all, true).await?.pop().ok_or_else(gone)
 }
 
+/// A brief that somebody may see.
+async fn seen(app: &App, me: &Me, name: &str) -> Result<BriefRow, Refused> {
+    let row = starting::brief_row(app, name).await?;
+    // One that cannot be read is of no suite that is known.
+    suites::must_be_for(me, row.brief().ok().and_then(|brief| brief.suite).as_deref().unwrap_or_default())?;
+    Ok(row)
+}
+
 /// Checks a brief as a start of it would, and that the one is there which is to follow it.
 async fn checked(app: &App, brief: &Brief) -> Result<(), Refused> {
     if brief.suite.is_none() {
@@ -91,6 +99,10 @@ async fn checked(app: &App, brief: &Brief) -> Result<(), Refused> {
 async fn put(app: &State<App>, caller: MayOperate, new: Sent<NewBrief>) -> Answer<BriefOf> {
     let NewBrief { name, brief, replace } = body(new)?;
     let name = Slug::parse("the brief's name", &name).map_err(|e| Refused::invalid(e.to_string()))?.to_string();
+    starting::must_be_for(app, &caller.0, &brief).await?;
+    if replace && app.store.brief(&name).await?.is_some() {
+        seen(app, &caller.0, &name).await?;
+    }
     if brief.then.as_deref() != Some(name.as_str()) {
         checked(app, &brief).await?;
     }
@@ -109,8 +121,9 @@ async fn put(app: &State<App>, caller: MayOperate, new: Sent<NewBrief>) -> Answe
 #[utoipa::path(post, path = "/api/briefs/check", operation_id = "check_brief", request_body = NewBrief, tag = "briefs",
     responses((status = 200, body = [String]), (status = 422)))]
 #[post("/api/briefs/check", data = "<new>")]
-async fn check(app: &State<App>, _caller: MaySee, new: Sent<NewBrief>) -> Answer<Vec<String>> {
+async fn check(app: &State<App>, caller: MaySee, new: Sent<NewBrief>) -> Answer<Vec<String>> {
     let NewBrief { name, brief, .. } = body(new)?;
+    starting::must_be_for(app, &caller.0, &brief).await?;
     if let Err(e) = checked(app, &brief).await {
         return Ok(Json(vec![e.1.message]));
     }
@@ -120,17 +133,21 @@ async fn check(app: &State<App>, _caller: MaySee, new: Sent<NewBrief>) -> Answer
 /// All briefs, by name.
 #[utoipa::path(get, path = "/api/briefs", operation_id = "list_briefs", tag = "briefs", responses((status = 200, body = [BriefOf])))]
 #[get("/api/briefs")]
-async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<BriefOf>> {
-    let rows = app.store.briefs().await?;
-    Ok(Json(views(app, rows.clone(), &rows, false).await?))
+async fn list(app: &State<App>, caller: MaySee) -> Answer<Vec<BriefOf>> {
+    let all = app.store.briefs().await?;
+    let mut rows = all.clone();
+    if !caller.0.suites.is_empty() {
+        rows.retain(|row| row.brief().is_ok_and(|brief| brief.suite.is_some_and(|suite| caller.0.is_for(&suite))));
+    }
+    Ok(Json(views(app, rows, &all, false).await?))
 }
 
 /// One brief, with what would keep it from running.
 #[utoipa::path(get, path = "/api/briefs/{name}", operation_id = "show_brief", params(("name" = String, Path)), tag = "briefs",
     responses((status = 200, body = BriefOf), (status = 404)))]
 #[get("/api/briefs/<name>")]
-async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<BriefOf> {
-    let row = starting::brief_row(app, name).await?;
+async fn show(app: &State<App>, caller: MaySee, name: &str) -> Answer<BriefOf> {
+    let row = seen(app, &caller.0, name).await?;
     let all = app.store.briefs().await?;
     Ok(Json(view(app, row, &all).await?))
 }
@@ -139,8 +156,8 @@ async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<BriefOf> 
 #[utoipa::path(delete, path = "/api/briefs/{name}", operation_id = "remove_brief", params(("name" = String, Path)), tag = "briefs",
     responses((status = 204), (status = 404), (status = 409, description = "something starts it")))]
 #[delete("/api/briefs/<name>")]
-async fn remove(app: &State<App>, _caller: MayOperate, name: &str) -> Result<Status, Refused> {
-    starting::brief_row(app, name).await?;
+async fn remove(app: &State<App>, caller: MayOperate, name: &str) -> Result<Status, Refused> {
+    seen(app, &caller.0, name).await?;
     let all = app.store.briefs().await?;
     let users = app.store.users_of_briefs(&all).await?.remove(name).unwrap_or_default();
     if !users.is_empty() {

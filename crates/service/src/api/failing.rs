@@ -51,10 +51,27 @@ fn told(row: Row) -> FailingTest {
 /// The tests of all suites that fail now: whose latest outcome that counts is failed.
 #[utoipa::path(get, path = "/api/failing", operation_id = "failing", tag = "suites", responses((status = 200, body = FailingTests)))]
 #[get("/api/failing")]
-async fn all(app: &State<App>, _caller: MaySee) -> Answer<FailingTests> {
+async fn all(app: &State<App>, caller: MaySee) -> Answer<FailingTests> {
     app.floor.recorded().await;
-    let tests: Vec<FailingTest> = app.store.failing(None, MOST).await?.into_iter().map(told).collect();
-    let total = app.store.failing_counts().await?.values().fold(0u32, |sum, count| sum.saturating_add(*count));
+    let me = caller.0;
+    let seen: Option<Vec<i64>> = if me.suites.is_empty() {
+        None
+    } else {
+        Some(
+            app.store
+                .suites()
+                .await?
+                .into_iter()
+                .filter(|suite| me.is_for(&suite.slug))
+                .map(|suite| suite.id)
+                .collect(),
+        )
+    };
+    let is_seen = |suite: &i64| seen.as_ref().is_none_or(|seen| seen.contains(suite));
+    let tests: Vec<FailingTest> = app.store.failing(seen.as_deref(), MOST).await?.into_iter().map(told).collect();
+    let counts = app.store.failing_counts().await?;
+    let seen = counts.iter().filter(|(suite, _)| is_seen(suite));
+    let total = seen.fold(0u32, |sum, (_, count)| sum.saturating_add(*count));
     Ok(Json(FailingTests { total: total.max(tests.len() as u32), tests }))
 }
 
@@ -65,7 +82,7 @@ async fn all(app: &State<App>, _caller: MaySee) -> Answer<FailingTests> {
 async fn of_suite(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<FailingTests> {
     let row = named(app, suite).await?;
     app.floor.recorded().await;
-    let tests: Vec<FailingTest> = app.store.failing(Some(row.id), MOST).await?.into_iter().map(told).collect();
+    let tests: Vec<FailingTest> = app.store.failing(Some(&[row.id]), MOST).await?.into_iter().map(told).collect();
     let total = app.store.failing_counts().await?.get(&row.id).copied().unwrap_or(0);
     Ok(Json(FailingTests { total: total.max(tests.len() as u32), tests }))
 }
@@ -90,7 +107,7 @@ async fn forget(app: &State<App>, _caller: MayOperate, suite: &str, branch: &str
     }
     let tests = app.store.forget_failing(row.id, branch).await?;
     if tests == 0 {
-        let fails: Vec<Row> = app.store.failing(Some(row.id), MOST).await?;
+        let fails: Vec<Row> = app.store.failing(Some(&[row.id]), MOST).await?;
         let mut branches: Vec<&str> = fails.iter().map(|f| f.branch.as_str()).filter(|b| !b.is_empty()).collect();
         branches.sort_unstable();
         branches.dedup();

@@ -18,7 +18,7 @@ use kesmo_store::{
     suites::SuiteRow,
 };
 use kesmo_wire::api::{
-    CommitOf, DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, Park, PastEntry,
+    CommitOf, DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, Me, Park, PastEntry,
     TestHistory,
 };
 use rocket::{Route, State, get, routes, serde::json::Json};
@@ -260,12 +260,12 @@ fn flaky_test(row: FlakyRow) -> FlakyTest {
     }
 }
 
-async fn flaky_tests(app: &App, suite: Option<i64>) -> Answer<FlakyTests> {
+async fn flaky_tests(app: &App, me: &Me, suite: Option<i64>) -> Answer<FlakyTests> {
     app.floor.recorded().await;
     let now = Utc::now();
     let since = month_of(now.checked_sub_months(Months::new(MONTHS_BACK)).unwrap_or(now));
     let rows = app.store.flaky(suite, since, WINDOW, MOST_FLAKY).await?;
-    let mut tests: Vec<FlakyTest> = rows.into_iter().map(flaky_test).collect();
+    let mut tests: Vec<FlakyTest> = rows.into_iter().map(flaky_test).filter(|test| me.is_for(&test.suite)).collect();
     tests.sort_by(|a, b| b.flaky.low.total_cmp(&a.flaky.low).then_with(|| a.test.cmp(&b.test)));
     tests.truncate(MOST_TOLD);
     Ok(Json(FlakyTests { since, retried_us: tests.iter().map(|t| t.retried_us).sum(), tests }))
@@ -274,17 +274,17 @@ async fn flaky_tests(app: &App, suite: Option<i64>) -> Answer<FlakyTests> {
 /// The tests of all suites that were flaky of late, those that are most surely flaky often first.
 #[utoipa::path(get, path = "/api/flaky", operation_id = "flaky", tag = "suites", responses((status = 200, body = FlakyTests)))]
 #[get("/api/flaky")]
-async fn flaky(app: &State<App>, _caller: MaySee) -> Answer<FlakyTests> {
-    flaky_tests(app, None).await
+async fn flaky(app: &State<App>, caller: MaySee) -> Answer<FlakyTests> {
+    flaky_tests(app, &caller.0, None).await
 }
 
 /// The tests of a suite that were flaky of late, those that are most surely flaky often first.
 #[utoipa::path(get, path = "/api/suites/{suite}/flaky", operation_id = "flaky_of_suite", params(("suite" = String, Path)),
     tag = "suites", responses((status = 200, body = FlakyTests)))]
 #[get("/api/suites/<suite>/flaky")]
-async fn flaky_of_suite(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<FlakyTests> {
+async fn flaky_of_suite(app: &State<App>, caller: MaySee, suite: &str) -> Answer<FlakyTests> {
     let row = named(app, suite).await?;
-    flaky_tests(app, Some(row.id)).await
+    flaky_tests(app, &caller.0, Some(row.id)).await
 }
 
 /// What failing goes with of a test's last attempts: a worker, a busy machine, its place in its process, the time of day, a variant,

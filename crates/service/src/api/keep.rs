@@ -1,6 +1,6 @@
 //! What is kept for how long.
 
-use kesmo_core::{keep::Freed, name::Slug};
+use kesmo_core::name::Slug;
 use kesmo_store::{month_of, sweep::KeepRow};
 use kesmo_wire::api::{KeepRule, Keeping, NewKeep, Swept};
 use rocket::{Route, State, delete, get, http::Status, post, put, routes, serde::json::Json};
@@ -87,14 +87,14 @@ async fn remove_keep(app: &State<App>, _caller: MayKeep, name: &str) -> Result<S
 /// Sweeps now: removes what the rules let go and what nothing needs; with `try` it only tells what would go by the rules, and the bytes of
 /// files that would be needed no more.
 #[utoipa::path(post, path = "/api/sweep", operation_id = "sweep", params(("try" = Option<bool>, Query)), tag = "keep",
-    responses((status = 200, body = Freed), (status = 409, description = "a sweep goes on")))]
+    responses((status = 200, body = Swept), (status = 409, description = "a sweep goes on")))]
 #[post("/api/sweep?<try>")]
-async fn sweep(app: &State<App>, _caller: MayKeep, record: Record<'_>, r#try: Option<bool>) -> Answer<Freed> {
+async fn sweep(app: &State<App>, _caller: MayKeep, record: Record<'_>, r#try: Option<bool>) -> Answer<Swept> {
     let only_tell = r#try.unwrap_or(false);
     let freed = sweeping::sweep(app, only_tell).await?;
     let freed = freed.ok_or_else(|| Refused::conflict("a sweep goes on: wait until it is over"))?;
     record.note(format!("{}{}", if only_tell { "only tried: " } else { "" }, freed.said()));
-    Ok(Json(freed))
+    Ok(Json(Swept { at: chrono::Utc::now(), said: freed.said(), freed }))
 }
 
 /// Removes a run that is over, with all that belongs to it. One by which a test still fails stays.

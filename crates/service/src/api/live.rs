@@ -31,7 +31,10 @@ use super::{
     runs::detail_of_row,
 };
 use crate::{
-    access::{MaySee, Shown, Standing},
+    access::{
+        MaySee, Shown, Standing,
+        suites::{runs_seen, workers_seen},
+    },
     app::App,
     refused::Refused,
 };
@@ -219,14 +222,21 @@ async fn floor(
         let last = last.0.filter(|_| others.is_empty());
         let own = watch(Arc::clone(&app.floor.hub), app.floor.clone(), Source::Floor, last, over.clone());
         // Listened to throughout, whichever others come and go, so that nothing of it is missed.
-        let mut own = own.filter_map(|told| async { told.event() }).boxed();
+        let seer = me.clone();
+        let mut own = own.filter_map(move |told| {
+            let live = told.event().map(|live| seen(&seer, live));
+            async { live }
+        }).boxed();
         loop {
             let streams = others.iter().enumerate().map(|(at, holder)| {
                 of_other(app.clone(), me.clone(), holder.clone()).map(move |live| (at + 1, live)).boxed()
             });
             let mut theirs = futures::stream::select_all(streams);
             // Its own are told already, but for the first time; who they are is needed once there are others.
-            let here = if first || others.is_empty() { None } else { app.floor.ask(Ask::Workers).await };
+            let mut here = if first || others.is_empty() { None } else { app.floor.ask(Ask::Workers).await };
+            if let Some(here) = &mut here {
+                workers_seen(&me, here);
+            }
             if let Some(change) = merging.hear(others.len(), here) {
                 yield Live::change(&change).into();
             }
@@ -266,6 +276,18 @@ async fn floor(
             }
         }
     }
+}
+
+/// What somebody sees of what a floor tells: others' events are of what they see there already.
+fn seen(me: &Me, live: Live) -> Live {
+    if me.suites.is_empty() {
+        return live;
+    }
+    let nothing = Floor { runs: Vec::new(), workers: Vec::new(), gone: Vec::new() };
+    let mut floor: Floor = serde_json::from_str(&live.data).unwrap_or(nothing);
+    runs_seen(me, &mut floor.runs);
+    workers_seen(me, &mut floor.workers);
+    Live { data: written(&floor), ..live }
 }
 
 /// Whether a call is another service's.

@@ -53,8 +53,10 @@ pub(super) async fn parks(app: &App, suite_id: Option<i64>) -> Result<Vec<Park>,
 /// All tests that are set aside.
 #[utoipa::path(get, path = "/api/parks", tag = "suites", responses((status = 200, body = [Park])))]
 #[get("/api/parks")]
-async fn all_parks(app: &State<App>, _caller: MaySee) -> Answer<Vec<Park>> {
-    Ok(Json(parks(app, None).await?))
+async fn all_parks(app: &State<App>, caller: MaySee) -> Answer<Vec<Park>> {
+    let mut parks = parks(app, None).await?;
+    parks.retain(|park| caller.0.is_for(&park.suite));
+    Ok(Json(parks))
 }
 
 /// The tests of a suite that are set aside.

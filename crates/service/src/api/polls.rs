@@ -116,8 +116,10 @@ async fn list(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<Vec<Poll
 /// What is polled of all suites.
 #[utoipa::path(get, path = "/api/polls", operation_id = "all_polls", tag = "suites", responses((status = 200, body = [PollOf])))]
 #[get("/api/polls")]
-async fn all(app: &State<App>, _caller: MaySee) -> Answer<Vec<PollOf>> {
-    Ok(Json(views(app, app.store.polls(None).await?).await?))
+async fn all(app: &State<App>, caller: MaySee) -> Answer<Vec<PollOf>> {
+    let mut polls = app.store.polls(None).await?;
+    polls.retain(|(_, suite)| caller.0.is_for(suite));
+    Ok(Json(views(app, polls).await?))
 }
 
 /// No longer polls branches.

@@ -2,7 +2,7 @@
 
 use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
 use kesmo_core::name::shorten;
-use kesmo_store::accounts::Slowing;
+use kesmo_store::accounts::{Rights, Slowing};
 use kesmo_wire::api::{CameBack, GoTo, Me, OwnToken, SignInAt, Token};
 use rocket::{
     Route, State, get,
@@ -12,7 +12,7 @@ use rocket::{
 };
 
 use super::{
-    accounts::own_token,
+    accounts::{own_token, said},
     body::{Answer, Sent, body},
     people::{Origin, open},
 };
@@ -123,10 +123,11 @@ async fn end(
         }
         Err(other) => return Err(other.into()),
     };
-    let name = app.store.come_in(provider.issuer(), &person.subject, &person.name, person.role.word()).await?;
+    let rights = Rights { role: person.role.word(), suites: &person.suites };
+    let name = app.store.come_in(provider.issuer(), &person.subject, &person.name, rights).await?;
     let name = name.ok_or_else(|| Refused::conflict("there are too many of that name here: ask an admin"))?;
-    let me = Me { name, role: person.role, account: true, suites: Vec::new(), pools: Vec::new(), provided: true };
-    record.note(format!("{}, {}", me.name, me.role.word()));
+    let me = Me { name, role: person.role, account: true, suites: person.suites, pools: Vec::new(), provided: true };
+    record.note(format!("{}, {}", me.name, said(me.role, &me.suites)));
     open(app, cookies, &origin, &record, &me, None, HOURS).await?;
     // Many people may come from one address: what went well, begun and ended, counts no more.
     for _ in 0..2 {

@@ -9,7 +9,7 @@ use super::{
     found::find,
 };
 use crate::{
-    access::{MayOperate, MaySee},
+    access::{MayOperate, MaySee, suites::runs_seen},
     app::App,
     refused::Refused,
 };
@@ -28,8 +28,10 @@ async fn waiting(app: &App) -> Vec<(i64, RunSummary)> {
 /// Runs that nothing was begun of, by pool and place, with what each waits for.
 #[utoipa::path(get, path = "/api/queue", operation_id = "queue", tag = "runs", responses((status = 200, body = [RunSummary])))]
 #[get("/api/queue")]
-async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<RunSummary>> {
-    Ok(Json(waiting(app).await.into_iter().map(|(_, s)| s).collect()))
+async fn list(app: &State<App>, caller: MaySee) -> Answer<Vec<RunSummary>> {
+    let mut runs = waiting(app).await.into_iter().map(|(_, s)| s).collect();
+    runs_seen(&caller.0, &mut runs);
+    Ok(Json(runs))
 }
 
 /// Puts a run elsewhere in the queue of its pool. Priority goes before: among runs that wait in the queue, one comes before those

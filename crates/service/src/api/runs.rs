@@ -15,7 +15,7 @@ use kesmo_core::{
 use kesmo_floor::{Ask, summary::summary_of_row};
 use kesmo_store::runs::{Filter, NewRun as NewRow, RunRow};
 use kesmo_wire::api::{Again, ChainLink, NewRun, Run, RunSummary, StopRun};
-use rocket::{Route, State, get, http::Status, post, routes, serde::json::Json};
+use rocket::{Route, State, get, post, routes, serde::json::Json};
 
 use super::{
     body::{Answer, Sent, body},
@@ -190,7 +190,7 @@ async fn not_passed(app: &App, row: &RunRow, run: &str) -> Result<ToRepeat, Refu
 #[post("/api/runs", data = "<new>")]
 async fn start(app: &State<App>, caller: MayOperate, record: Record<'_>, new: Sent<NewRun>) -> Answer<Run> {
     let (made, suite) = check_new(app, body(new)?, &caller.0.name).await?;
-    suites::check_one(&caller.0, &suite).map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))?;
+    suites::must_be_for(&caller.0, &suite)?;
     let row = app.store.add_run(&made).await?;
     record.note(format!("{suite}/{}", row.number));
     if made.origin.replace_older {
@@ -214,7 +214,7 @@ pub(super) fn labels_of(text: Option<&str>) -> Result<BTreeMap<String, String>, 
 /// Runs, newest first. `label` is `key=value`, and may be given several times joined by commas.
 #[utoipa::path(get, path = "/api/runs", operation_id = "list_runs", tag = "runs", params(("suite" = Option<String>, Query), ("verdict" = Option<String>, Query),
     ("label" = Option<String>, Query), ("limit" = Option<i64>, Query), ("skip" = Option<i64>, Query)),
-    responses((status = 200, body = [RunSummary])))]
+    responses((status = 200, body = [RunSummary]), (status = 404)))]
 #[get("/api/runs?<suite>&<verdict>&<label>&<limit>&<skip>")]
 async fn list(
     app: &State<App>,
@@ -229,15 +229,19 @@ async fn list(
         return Err(Refused::invalid(format!("{word:?} is not a valid verdict: use passed, failed, void or stopped")));
     }
     let labels = labels_of(label.as_deref())?;
-    if let Some(suite) = &suite {
-        suites::check_one(&caller.0, suite).map_err(|why| Refused::new(Status::Forbidden, "forbidden", why))?;
-        named(app, suite).await?;
-    } else if !caller.0.suites.is_empty() {
-        let why = format!("the token {} is for some suites only: say of which, with --suite", caller.0.name);
-        return Err(Refused::new(Status::Forbidden, "forbidden", why));
-    }
+    let suites = match suite {
+        Some(suite) => {
+            suites::must_be_for(&caller.0, &suite)?;
+            Some(vec![named(app, &suite).await?.slug])
+        }
+        None if caller.0.suites.is_empty() => None,
+        None => {
+            let all = app.store.suites().await?.into_iter().map(|suite| suite.slug);
+            Some(all.filter(|suite| caller.0.is_for(suite)).collect())
+        }
+    };
     let filter =
-        Filter { suite, verdict, labels, limit: limit.unwrap_or(50).clamp(1, 500), skip: skip.unwrap_or(0).max(0) };
+        Filter { suites, verdict, labels, limit: limit.unwrap_or(50).clamp(1, 500), skip: skip.unwrap_or(0).max(0) };
     let rows = app.store.runs(&filter).await?;
     let active = app.summaries().await;
     let read =

@@ -15,7 +15,7 @@ use kesmo_store::{
     schedules::{NewSchedule as NewRow, PlannedRow, ScheduleRow},
 };
 use kesmo_wire::api::{
-    Calendar, CalendarStart, NewSchedule, Pause, PlannedStart, Run, RunSummary, ScheduleOf, SchedulePreview,
+    Calendar, CalendarStart, Me, NewSchedule, Pause, PlannedStart, Run, RunSummary, ScheduleOf, SchedulePreview,
 };
 use rocket::{Route, State, delete, get, http::Status, post, routes, serde::json::Json};
 
@@ -24,7 +24,7 @@ use super::{
     runs::hand_over,
 };
 use crate::{
-    access::{MayOperate, MaySee},
+    access::{MayOperate, MaySee, suites},
     app::App,
     refused::Refused,
     starting::{self, Looked},
@@ -63,8 +63,39 @@ async fn row_named(app: &App, name: &str) -> Result<ScheduleRow, Refused> {
     Err(Refused::not_found(format!("there is no schedule named {name:?}{hint} (make one with `kesmo schedule add`)")))
 }
 
+/// A schedule that somebody may see.
+async fn seen(app: &App, me: &Me, name: &str) -> Result<ScheduleRow, Refused> {
+    let row = row_named(app, name).await?;
+    if !me.suites.is_empty() {
+        let suite = suites_of(app, &[&row]).await?.remove(&row.id).unwrap_or_default();
+        suites::must_be_for(me, &suite)?;
+    }
+    Ok(row)
+}
+
+/// The suites that schedules start runs of, by the schedules' ids.
+async fn suites_of(app: &App, rows: &[&ScheduleRow]) -> Result<HashMap<i64, String>, Refused> {
+    let briefs = app.store.briefs().await?;
+    let of_brief = |name: &str| briefs.iter().find(|brief| brief.name == name)?.brief().ok()?.suite;
+    let of = |row: &&ScheduleRow| {
+        let suite = row.suite.clone().or_else(|| row.brief.as_deref().and_then(of_brief));
+        Some((row.id, suite?))
+    };
+    Ok(rows.iter().filter_map(of).collect())
+}
+
+/// The schedules that somebody may see, of all.
+async fn all_seen(app: &App, me: &Me) -> Result<Vec<ScheduleRow>, Refused> {
+    let mut rows = app.store.schedules().await?;
+    if !me.suites.is_empty() {
+        let suites = suites_of(app, &rows.iter().collect::<Vec<_>>()).await?;
+        rows.retain(|row| suites.get(&row.id).is_some_and(|suite| me.is_for(suite)));
+    }
+    Ok(rows)
+}
+
 /// What a schedule would do, checked against what is there.
-async fn looked_at(app: &App, new: &NewSchedule) -> Result<(Schedule, SchedulePreview, Timestamp), Refused> {
+async fn looked_at(app: &App, me: &Me, new: &NewSchedule) -> Result<(Schedule, SchedulePreview, Timestamp), Refused> {
     Slug::parse("the schedule's name", &new.name).map_err(invalid)?;
     let schedule = Schedule::parse(&new.name, &new.times).map_err(invalid)?;
     let now = clock_now(app)?;
@@ -79,6 +110,7 @@ async fn looked_at(app: &App, new: &NewSchedule) -> Result<(Schedule, SchedulePr
         _ => return Err(Refused::invalid("say what to start: exactly one of --brief NAME and --suite NAME")),
     };
     let brief = brief.with(new.changes.clone());
+    starting::must_be_for(app, me, &brief).await?;
     brief.check().map_err(invalid)?;
     let wanted = starting::Wanted { brief: brief.clone(), ..starting::Wanted::default() };
     starting::prepare(app, wanted, &mut Looked::default()).await?;
@@ -106,9 +138,9 @@ async fn looked_at(app: &App, new: &NewSchedule) -> Result<(Schedule, SchedulePr
 #[utoipa::path(post, path = "/api/schedules/preview", operation_id = "preview_schedule", request_body = NewSchedule, tag = "schedules",
     responses((status = 200, body = SchedulePreview), (status = 422)))]
 #[post("/api/schedules/preview", data = "<new>")]
-async fn preview(app: &State<App>, _caller: MaySee, new: Sent<NewSchedule>) -> Answer<SchedulePreview> {
+async fn preview(app: &State<App>, caller: MaySee, new: Sent<NewSchedule>) -> Answer<SchedulePreview> {
     let new = body(new)?;
-    Ok(Json(looked_at(app, &new).await?.1))
+    Ok(Json(looked_at(app, &caller.0, &new).await?.1))
 }
 
 /// Saves a schedule, or changes one.
@@ -117,7 +149,10 @@ async fn preview(app: &State<App>, _caller: MaySee, new: Sent<NewSchedule>) -> A
 #[post("/api/schedules", data = "<new>")]
 async fn put(app: &State<App>, caller: MayOperate, new: Sent<NewSchedule>) -> Answer<ScheduleOf> {
     let new = body(new)?;
-    let (schedule, _, now) = looked_at(app, &new).await?;
+    let (schedule, _, now) = looked_at(app, &caller.0, &new).await?;
+    if new.replace && app.store.schedule(&new.name).await?.is_some() {
+        seen(app, &caller.0, &new.name).await?;
+    }
     let row = NewRow {
         name: &new.name,
         brief: new.brief.as_deref(),
@@ -209,8 +244,8 @@ fn planned_start(
 #[utoipa::path(get, path = "/api/schedules", operation_id = "list_schedules", tag = "schedules",
     responses((status = 200, body = [ScheduleOf])))]
 #[get("/api/schedules")]
-async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<ScheduleOf>> {
-    let rows = app.store.schedules().await?;
+async fn list(app: &State<App>, caller: MaySee) -> Answer<Vec<ScheduleOf>> {
+    let rows = all_seen(app, &caller.0).await?;
     Ok(Json(views(app, rows, 0).await?))
 }
 
@@ -218,8 +253,8 @@ async fn list(app: &State<App>, _caller: MaySee) -> Answer<Vec<ScheduleOf>> {
 #[utoipa::path(get, path = "/api/schedules/{name}", operation_id = "show_schedule", params(("name" = String, Path)), tag = "schedules",
     responses((status = 200, body = ScheduleOf), (status = 404)))]
 #[get("/api/schedules/<name>")]
-async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<ScheduleOf> {
-    let row = row_named(app, name).await?;
+async fn show(app: &State<App>, caller: MaySee, name: &str) -> Answer<ScheduleOf> {
+    let row = seen(app, &caller.0, name).await?;
     Ok(Json(view(app, row, MOST_SHOWN).await?))
 }
 
@@ -227,8 +262,8 @@ async fn show(app: &State<App>, _caller: MaySee, name: &str) -> Answer<ScheduleO
 #[utoipa::path(delete, path = "/api/schedules/{name}", operation_id = "remove_schedule", params(("name" = String, Path)), tag = "schedules",
     responses((status = 204), (status = 404)))]
 #[delete("/api/schedules/<name>")]
-async fn remove(app: &State<App>, _caller: MayOperate, name: &str) -> Result<Status, Refused> {
-    row_named(app, name).await?;
+async fn remove(app: &State<App>, caller: MayOperate, name: &str) -> Result<Status, Refused> {
+    seen(app, &caller.0, name).await?;
     app.store.remove_schedule(name).await?;
     Ok(Status::NoContent)
 }
@@ -237,9 +272,9 @@ async fn remove(app: &State<App>, _caller: MayOperate, name: &str) -> Result<Sta
 #[utoipa::path(post, path = "/api/schedules/{name}/pause", operation_id = "pause_schedule", params(("name" = String, Path)), tag = "schedules",
     request_body = Pause, responses((status = 200, body = ScheduleOf), (status = 404), (status = 409)))]
 #[post("/api/schedules/<name>/pause", data = "<pause>")]
-async fn pause(app: &State<App>, _caller: MayOperate, name: &str, pause: Sent<Pause>) -> Answer<ScheduleOf> {
+async fn pause(app: &State<App>, caller: MayOperate, name: &str, pause: Sent<Pause>) -> Answer<ScheduleOf> {
     let Pause { paused } = body(pause)?;
-    let row = row_named(app, name).await?;
+    let row = seen(app, &caller.0, name).await?;
     let next = if paused { row.next_at } else { row.schedule()?.next(clock_now(app)?).map(Timestamp::utc) };
     if !paused && next.is_none() {
         return Err(Refused::conflict(format!(
@@ -255,7 +290,7 @@ async fn pause(app: &State<App>, _caller: MayOperate, name: &str, pause: Sent<Pa
     responses((status = 200, body = Run), (status = 404), (status = 422)))]
 #[post("/api/schedules/<name>/now")]
 async fn now(app: &State<App>, caller: MayOperate, name: &str) -> Answer<Run> {
-    let row = row_named(app, name).await?;
+    let row = seen(app, &caller.0, name).await?;
     let by = caller.0.name;
     let mut run = starting::of_schedule(app, &row, &by, None, &mut Looked::default()).await?;
     starting::pin(app, &mut run).await?;
@@ -269,7 +304,7 @@ async fn now(app: &State<App>, caller: MayOperate, name: &str) -> Answer<Run> {
 #[utoipa::path(get, path = "/api/calendar", operation_id = "calendar", tag = "schedules",
     params(("from" = String, Query, description = "RFC 3339"), ("to" = String, Query)), responses((status = 200, body = Calendar), (status = 422, description = "a time is missing or is none")))]
 #[get("/api/calendar?<from>&<to>")]
-async fn calendar(app: &State<App>, _caller: MaySee, from: Option<&str>, to: Option<&str>) -> Answer<Calendar> {
+async fn calendar(app: &State<App>, caller: MaySee, from: Option<&str>, to: Option<&str>) -> Answer<Calendar> {
     let read = |name: &str, text: Option<&str>| {
         let text =
             text.ok_or_else(|| Refused::invalid(format!("{name} is missing: a time like 2026-11-23T00:00:00Z")))?;
@@ -282,13 +317,13 @@ async fn calendar(app: &State<App>, _caller: MaySee, from: Option<&str>, to: Opt
         return Err(Refused::invalid("a calendar shows at least an hour and at most 31 days: `to` comes after `from`"));
     }
     let now = clock_now(app)?;
-    let rows = app.store.schedules().await?;
+    let rows = all_seen(app, &caller.0).await?;
     let hours = ((to - from).num_minutes() as usize).div_ceil(60);
     let mut calendar = Calendar { from, to, starts: Vec::new(), hours: vec![(0, 0); hours], total: 0 };
     let names: HashMap<i64, String> = rows.iter().map(|r| (r.id, r.name.clone())).collect();
     let planned = app.store.planned_between(from, to, MOST_IN_CALENDAR as i64).await?;
     let runs = summaries(app, &planned.iter().filter_map(|p| p.run_id).collect::<Vec<_>>()).await?;
-    for row in planned {
+    for row in planned.into_iter().filter(|row| caller.0.suites.is_empty() || names.contains_key(&row.schedule_id)) {
         let run = row.run_id.and_then(|id| runs.get(&id));
         calendar.total += 1;
         calendar.starts.push(CalendarStart {

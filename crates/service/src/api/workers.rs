@@ -6,7 +6,7 @@ use rocket::{Route, State, get, post, routes, serde::json::Json};
 
 use super::body::{Answer, Sent, body};
 use crate::{
-    access::{MayOperate, MaySee},
+    access::{MayOperate, MaySee, suites::workers_seen},
     app::App,
     refused::Refused,
 };
@@ -41,6 +41,8 @@ async fn drain(app: &State<App>, caller: MayOperate, name: &str, drain: Sent<Dra
 /// The workers and what their slots do.
 #[utoipa::path(get, path = "/api/workers", tag = "runs", responses((status = 200, body = [Worker])))]
 #[get("/api/workers")]
-async fn workers(app: &State<App>, _caller: MaySee) -> Answer<Vec<Worker>> {
-    Ok(Json(app.workers().await))
+async fn workers(app: &State<App>, caller: MaySee) -> Answer<Vec<Worker>> {
+    let mut workers = app.workers().await;
+    workers_seen(&caller.0, &mut workers);
+    Ok(Json(workers))
 }

@@ -14,13 +14,19 @@ pub struct NewAccount {
     pub name: String,
     /// reader, operator or admin
     pub role: Role,
+    /// A reader's or operator's: only for these suites, as globs. None: for all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub suites: Vec<String>,
 }
 
 /// Changes an account.
-#[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ChangeAccount {
     pub role: Role,
+    /// The suites that it is for, as globs; an empty list: all. Left out: as before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub suites: Option<Vec<String>>,
 }
 
 /// A link by which somebody chooses a password: `/password#key=KEY` at the service's address. It is shown this once, and good once.
@@ -38,6 +44,9 @@ pub struct PasswordLink {
 pub struct Account {
     pub name: String,
     pub role: Role,
+    /// Globs of the suites that it is for; none: all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub suites: Vec<String>,
     /// The provider at which its people sign in (OpenID Connect), by its issuer; none: with a password, here.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub issuer: Option<String>,
