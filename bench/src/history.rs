@@ -1,7 +1,7 @@
 //! What is read of the past, with ten million attempts kept: histories, flaky tests, comparisons, the first page; and whether a run begins
 //! as soon as on an empty service.
 
-use std::{process::Command, time::Instant};
+use std::time::Instant;
 
 use kesmo_wire::api::{Compared, FailingTests, FlakyTests, NewRun, Run, RunSummary, Suite, SuiteDetail, TestHistory};
 use serde::de::DeserializeOwned;
@@ -22,7 +22,7 @@ pub fn history(runtime: &tokio::runtime::Runtime) -> Vec<Line> {
         let mut quay = Quay::open(1, 2).await;
         let bundle = quay.suite_of("hourly", LIST, RUN, &[]).await;
         let empty = starts(&quay, &bundle).await;
-        sql(&quay, &past());
+        quay.sql(&past());
         // As a service that has been going for long: it was started again, and what it keeps is not in memory.
         quay.signal_service(libc::SIGTERM);
         quay.start_again().await;
@@ -105,20 +105,6 @@ async fn pages<T: DeserializeOwned>(
     }
 }
 
-/// Carries statements out in the service's own database.
-fn sql(quay: &Quay, statements: &str) {
-    let data = quay.dir.path().join("service");
-    let password = std::fs::read_to_string(data.join("postgres-password")).expect("its password");
-    let postmaster = std::fs::read_to_string(data.join("postgres/postmaster.pid")).expect("its server");
-    let port = postmaster.lines().nth(3).expect("its port");
-    let url = format!("postgres://kesmo:{}@127.0.0.1:{port}/postgres", password.trim());
-    let file = quay.dir.path().join("past.sql");
-    std::fs::write(&file, statements).expect("a file");
-    let psql = Command::new("psql").args(["-q", "-v", "ON_ERROR_STOP=1", &url, "-f"]).arg(&file).output();
-    let psql = psql.expect("psql, of Debian's package");
-    assert!(psql.status.success(), "{}", String::from_utf8_lossy(&psql.stderr));
-}
-
 /// A suite with 5,000 runs of 2,000 tests over the last 60 days, of which one of a hundred is flaky now and then; and one with two runs of
 /// 100,000 tests. Made in the database by drawing outcomes, as carrying ten million attempts out would take days.
 fn past() -> String {
@@ -158,4 +144,37 @@ insert into attempts (month, run_id, entry, number, batch, worker, slot, began_a
 analyze;
 "#
     )
+}
+
+/// A suite with runs of a month long past, each round another month, of which none is needed: a later one passed. Drawn in the database.
+pub fn make_old(quay: &Quay, round: usize, runs: u32, tests: u32) {
+    let back = 3 + round;
+    quay.sql(&format!(
+        r#"
+insert into sources (digest, suite_file) select repeat('b', 64), suite_file from sources limit 1 on conflict do nothing;
+insert into suites (slug, about, source, last_run) values ('old-{round}', 'made', repeat('b', 64), {runs} + 1);
+insert into tests (suite_id, test, variant) select (select id from suites where slug = 'old-{round}'), 't/' || n, '' from generate_series(0, {tests} - 1) n;
+insert into listings (key, tests) select 'old-{round}', jsonb_agg(jsonb_build_object('name', 't/' || n)) from generate_series(0, {tests} - 1) n;
+create temporary table tally as select tally, stats, options from runs where phase = 'finished' limit 1;
+insert into runs (suite_id, number, source, pool, options, labels, seed, started_by, phase, verdict, listings, listed, tally, stats, created_at, began_at, finished_at)
+  select s.id, n, repeat('b', 64), 'main', t.options, '{{}}', n, 'bench', 'finished', 'passed', '{{old-{round}}}', {tests}, t.tally, t.stats, at, at, at + interval '3 minutes'
+  from generate_series(1, {runs} + 1) n, suites s, tally t, lateral (select case when n > {runs} then now() - interval '1 hour'
+    else date_trunc('month', now()) - interval '{back} months' + interval '20 days' * n / {runs} end as at) m where s.slug = 'old-{round}' order by n;
+do $$ declare m date; begin
+  for m in select distinct date_trunc('month', created_at at time zone 'UTC')::date from runs loop
+    for t in 1..2 loop
+      execute format('create table if not exists %I partition of %I for values from (%L) to (%L)',
+        (array['attempts', 'results'])[t] || to_char(m, '_YYYY_MM'), (array['attempts', 'results'])[t], m, m + interval '1 month');
+    end loop;
+  end loop;
+end $$;
+create temporary table drawn as select r.id as run_id, date_trunc('month', r.created_at at time zone 'UTC')::date as month, r.created_at, e as entry,
+    t.id as test_id, (50000 + random() * 9000)::bigint as spent
+  from runs r join suites s on s.id = r.suite_id and s.slug = 'old-{round}' cross join lateral generate_series(0, r.listed - 1) e
+  join tests t on t.suite_id = r.suite_id and t.test = 't/' || e;
+insert into results select month, run_id, entry, test_id, 'passed', 1, spent, 0 from drawn;
+insert into attempts (month, run_id, entry, number, batch, worker, slot, began_at, spent_us, ended, decided, message, detail, steps, log, log_bytes)
+  select month, run_id, entry, 1, entry / 100, 'w' || entry % 4, 0, created_at, spent, 'passed', 'passed', '', '', '[]', '', 0 from drawn;
+"#
+    ));
 }

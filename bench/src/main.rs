@@ -5,6 +5,7 @@
 //! measured suites run.
 
 mod engine;
+mod fleet;
 mod floor;
 mod history;
 mod images;
@@ -59,7 +60,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 24] = [
+    let all: [(&str, Measure); 27] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -82,6 +83,9 @@ fn main() -> ExitCode {
         ("history", history::history),
         ("measures", measures::measures),
         ("reach", reach::reach),
+        ("fleet", fleet::fleet),
+        ("rows", fleet::rows),
+        ("sweeping", fleet::sweeping),
         ("engine", engine::inputs),
         ("promises", engine::promises),
     ];

@@ -162,6 +162,31 @@ impl Quay {
         bundle.digest
     }
 
+    /// The token by which workers link.
+    pub fn worker_token(&self) -> &str {
+        &self.worker_token
+    }
+
+    /// How many workers are linked.
+    pub async fn workers(&self) -> usize {
+        let here: Vec<Worker> = self.client.get("/api/workers", &[]).await.expect("workers");
+        here.iter().filter(|worker| worker.connected).count()
+    }
+
+    /// Carries statements out in the service's own database.
+    pub fn sql(&self, statements: &str) {
+        let data = self.dir.path().join("service");
+        let password = std::fs::read_to_string(data.join("postgres-password")).expect("its password");
+        let postmaster = std::fs::read_to_string(data.join("postgres/postmaster.pid")).expect("its server");
+        let port = postmaster.lines().nth(3).expect("its port");
+        let url = format!("postgres://kesmo:{}@127.0.0.1:{port}/postgres", password.trim());
+        let file = self.dir.path().join("statements.sql");
+        std::fs::write(&file, statements).expect("a file");
+        let psql = Command::new("psql").args(["-q", "-v", "ON_ERROR_STOP=1", &url, "-f"]).arg(&file).output();
+        let psql = psql.expect("psql, of Debian's package");
+        assert!(psql.status.success(), "{}", String::from_utf8_lossy(&psql.stderr));
+    }
+
     pub async fn start(&self, bundle: &str) -> Run {
         self.start_with(bundle, RunOptions::default()).await
     }
