@@ -88,6 +88,62 @@ fn options(server: &ObjectServer, dir: &Path, key: &str) -> Vec<String> {
 const KEY: &str = "S3RVER:S3RVER\n";
 
 #[test]
+fn large_files_are_downloaded_from_where_they_are_by_an_address_that_is_signed() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let server = ObjectServer::open(dir.path().join("objects"));
+    let at = format!("http://127.0.0.1:{}", server.port);
+    let quay = Quay::with_options_in(|own| {
+        let mut options = options(&server, own, KEY);
+        options[1] += &format!("&signed={at}");
+        options
+    });
+    let _worker = quay.worker("heron", 1);
+    let body = "head -c 3000000 /dev/zero | tr '\\0' w > \"$KESMO_ARTIFACTS/large.png\"; head -c 2000000 /dev/zero | tr '\\0' h > \"$KESMO_ARTIFACTS/large.html\"; \
+        echo small > \"$KESMO_ARTIFACTS/small.txt\"; echo \"ok - $t\"";
+    let folder = quay.tap("gate", "a", body, "");
+    let run = quay.wait(&folder, &[]);
+    assert_eq!(run.0, 0, "{}", run.1);
+    let files = quay.json(&["artifacts", "gate/1"]);
+    let digest = |name: &str| {
+        let file = files
+            .as_array()
+            .expect("files")
+            .iter()
+            .find(|file| file["path"].as_str().unwrap_or_default().ends_with(name));
+        file.unwrap_or_else(|| panic!("{name} in {files}"))["digest"].as_str().expect("a digest").to_owned()
+    };
+    let bearer = format!("Bearer {}", quay.token());
+    let there = |name: &str| {
+        let path = format!("/api/blobs/{}", digest(name));
+        assert_eq!(call(&quay, "GET", &path, &[], b"").0, 401, "who may not see it is told nothing");
+        let answer = crate::holes::raw(&quay, "GET", &path, &[("Authorization", &bearer)], b"");
+        let location = answer
+            .lines()
+            .find_map(|line| line.to_lowercase().starts_with("location: ").then(|| line[10..].trim().to_owned()));
+        (answer, location)
+    };
+    let (small, location) = there("small.txt");
+    assert!(location.is_none() && small.contains("200 OK"), "{small:.300}");
+    for (name, shown) in [("large.png", "inline"), ("large.html", "attachment")] {
+        let (answer, location) = there(name);
+        let location = location.unwrap_or_else(|| panic!("{answer:.400}"));
+        assert!(answer.contains("307") && answer.contains("no-store") && location.starts_with(&at), "{answer:.400}");
+        assert!(location.contains(&format!("response-content-disposition={shown}")), "{location}");
+        assert!(location.contains("X-Amz-Expires=300") && location.contains("X-Amz-Signature="), "{location}");
+        let got = Command::new("curl").args(["-fsS", &location]).output().expect("curl runs");
+        assert!(got.status.success() && got.stdout.len() >= 2_000_000, "{}", all_said(&got));
+    }
+    // The command line follows, without its token, and pages may show pictures from there.
+    let to = dir.path().join("saved");
+    let saved = quay.kesmo(&["artifacts", "gate/1", "--to", &to.display().to_string()]);
+    assert!(saved.status.success(), "{}", all_said(&saved));
+    let found = Command::new("find").arg(&to).args(["-size", "+1M"]).output().expect("find runs");
+    assert_eq!(text(&found.stdout).lines().count(), 2, "{}", text(&found.stdout));
+    let page = crate::holes::raw(&quay, "GET", "/", &[], b"");
+    assert_says(&page, &[&format!("img-src 'self' data: {at}; media-src 'self' {at};")]);
+}
+
+#[test]
 fn files_are_kept_in_an_object_store_and_brought_where_they_are_needed() {
     let dir = tempfile::tempdir().expect("a folder");
     let mut server = ObjectServer::open(dir.path().join("objects"));

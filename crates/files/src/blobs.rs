@@ -107,6 +107,24 @@ impl Blobs {
         tokio::fs::read(self.local(digest).await?).await
     }
 
+    /// Where whoever downloads reaches the object store, where they do.
+    #[must_use]
+    pub fn outside(&self) -> Option<String> {
+        self.objects.as_ref()?.outside()
+    }
+
+    /// An address at which whoever has it gets a blob from the object store for a few minutes; none where nobody reaches that.
+    pub async fn signed(&self, digest: &Digest, kind: &str, keep: bool) -> Option<String> {
+        match self.objects.as_ref()?.signed(digest, kind, keep).await {
+            Ok(url) => url.map(String::from),
+            Err(e) => {
+                // It is brought here then, which tells why it fails, if it does.
+                tracing::warn!("{e}");
+                None
+            }
+        }
+    }
+
     /// Whether a blob is there.
     pub async fn has(&self, digest: &Digest) -> bool {
         self.local(digest).await.is_ok()

@@ -28,10 +28,12 @@ pub struct ObjectsAt {
     pub by_host: bool,
     /// A file of authorities to trust, beside the machine's own.
     pub ca: Option<PathBuf>,
+    /// The address at which browsers and the command line reach the store: large files are downloaded from there, by signed addresses.
+    pub signed: Option<Url>,
 }
 
 impl ObjectsAt {
-    /// Reads `s3://BUCKET/PREFIX?endpoint=https://HOST&region=R&style=host&ca=FILE`.
+    /// Reads `s3://BUCKET/PREFIX?endpoint=https://HOST&region=R&style=host&ca=FILE&signed=https://HOST`.
     ///
     /// ```
     /// let at = kesmo_files::objects::ObjectsAt::parse("s3://quay/kesmo?endpoint=https://s3.quay.example").unwrap();
@@ -46,26 +48,30 @@ impl ObjectsAt {
         let bucket = url.host_str().filter(|_| url.scheme() == "s3").ok_or_else(|| like.to_owned())?.to_owned();
         let prefix = url.path().trim_matches('/').to_owned();
         let prefix = if prefix.is_empty() { prefix } else { format!("{prefix}/") };
-        let (mut endpoint, mut region, mut by_host, mut ca) = (None, "us-east-1".to_owned(), false, None);
+        let (mut endpoint, mut region, mut by_host, mut ca, mut signed) =
+            (None, "us-east-1".to_owned(), false, None, None);
+        let web = |key: &str, at: &str| match Url::parse(at) {
+            Ok(url) if matches!(url.scheme(), "https" | "http") && url.has_host() => Ok(url),
+            Ok(_) => Err(format!("{key}={at} is no http or https address")),
+            Err(e) => Err(format!("{key}={at}: {e}")),
+        };
         for (key, value) in url.query_pairs() {
             match (key.as_ref(), value.as_ref()) {
-                ("endpoint", at) => endpoint = Some(Url::parse(at).map_err(|e| format!("endpoint={at}: {e}"))?),
+                ("endpoint", at) => endpoint = Some(web("endpoint", at)?),
+                ("signed", at) => signed = Some(web("signed", at)?),
                 ("region", name) => region = name.to_owned(),
                 ("style", "host") => by_host = true,
                 ("style", "path") => by_host = false,
                 ("ca", file) => ca = Some(PathBuf::from(file)),
                 (key, value) => {
                     return Err(format!(
-                        "{key}={value} is not known: use endpoint, region, style=host or style=path, and ca"
+                        "{key}={value} is not known: use endpoint, region, style=host or style=path, ca, and signed"
                     ));
                 }
             }
         }
         let endpoint = endpoint.ok_or_else(|| format!("endpoint= is missing: {like}"))?;
-        if !matches!(endpoint.scheme(), "https" | "http") {
-            return Err(format!("endpoint={endpoint} is no http or https address"));
-        }
-        Ok(Self { bucket, prefix, endpoint, region, by_host, ca })
+        Ok(Self { bucket, prefix, endpoint, region, by_host, ca, signed })
     }
 }
 
@@ -76,6 +82,8 @@ pub struct Objects {
     prefix: String,
     name: String,
     client: reqwest::Client,
+    /// The bucket as whoever downloads reaches it.
+    outside: Option<Bucket>,
 }
 
 impl std::fmt::Debug for Objects {
@@ -91,6 +99,8 @@ pub struct Failed(String);
 
 /// An address is signed for so long.
 const SIGNED: Duration = Duration::from_secs(3600);
+/// ... and one by which somebody downloads.
+const DOWNLOAD: Duration = Duration::from_secs(300);
 /// Nothing is heard for so long: the call is given up.
 const SILENT: Duration = Duration::from_secs(30);
 /// Pauses before a call is made again that failed.
@@ -115,13 +125,16 @@ impl Objects {
     pub fn new(at: &ObjectsAt, key: &str) -> Result<Self, String> {
         let (id, secret) = key.trim().split_once(':').ok_or("the file of the key is to hold ID:SECRET, on one line")?;
         let style = if at.by_host { UrlStyle::VirtualHost } else { UrlStyle::Path };
-        let bucket = Bucket::new(at.endpoint.clone(), style, at.bucket.clone(), at.region.clone());
-        let bucket = bucket.map_err(|e| format!("{}: {e}", at.bucket))?;
+        let bucket_at = |endpoint: &Url| {
+            let bucket = Bucket::new(endpoint.clone(), style, at.bucket.clone(), at.region.clone());
+            bucket.map_err(|e| format!("{}: {e}", at.bucket))
+        };
+        let (bucket, outside) = (bucket_at(&at.endpoint)?, at.signed.as_ref().map(bucket_at).transpose()?);
         let trust = Trust::load(at.ca.as_deref()).map_err(|e| e.to_string())?;
         let client = trust.http().connect_timeout(SILENT).read_timeout(SILENT).user_agent("Kesmo");
         let client = client.redirect(reqwest::redirect::Policy::none()).build().map_err(|e| e.to_string())?;
         let name = format!("{} at {}", at.bucket, at.endpoint);
-        Ok(Self { bucket, credentials: Credentials::new(id, secret), prefix: at.prefix.clone(), name, client })
+        Ok(Self { bucket, credentials: Credentials::new(id, secret), prefix: at.prefix.clone(), name, client, outside })
     }
 
     fn key(&self, digest: &Digest) -> String {
@@ -169,6 +182,26 @@ impl Objects {
             list.sign(SIGNED)
         };
         self.call("looking into it", &[StatusCode::OK], || Ok(self.client.get(url()))).await.map(drop)
+    }
+
+    /// The scheme, host and port at which whoever downloads reaches the store.
+    #[must_use]
+    pub fn outside(&self) -> Option<String> {
+        self.outside.as_ref().map(|bucket| bucket.base_url().origin().ascii_serialization())
+    }
+
+    /// An address at which whoever has it gets what is kept under a digest for a few minutes, as a file of that media type; to be kept, and
+    /// not shown, with `keep`. None where nobody reaches the store, or there is nothing.
+    pub(crate) async fn signed(&self, digest: &Digest, kind: &str, keep: bool) -> Result<Option<Url>, Failed> {
+        let Some(outside) = &self.outside else { return Ok(None) };
+        if self.head(digest).await?.is_none() && !self.take_back(digest).await? {
+            return Ok(None);
+        }
+        let key = self.key(digest);
+        let mut get = outside.get_object(Some(&self.credentials), &key);
+        get.query_mut().insert("response-content-type", kind.to_owned());
+        get.query_mut().insert("response-content-disposition", if keep { "attachment" } else { "inline" });
+        Ok(Some(get.sign(DOWNLOAD)))
     }
 
     /// Keeps a file under its digest.

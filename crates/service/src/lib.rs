@@ -521,7 +521,8 @@ async fn serve_with(
             }
         })
     });
-    let rocket = api::mount(rocket::custom(figment).manage(app).manage(console::Compressed::default()))
+    let made = console::Made::new(app.blobs.outside());
+    let rocket = api::mount(rocket::custom(figment).manage(app).manage(made))
         .attach(liftoff)
         .attach(watched)
         .attach(auditing::Auditing::start(audited));

@@ -214,13 +214,13 @@ impl Store {
         Ok(all.order(artifacts::id).select(ArtifactRow::as_select()).load(&mut c).await?)
     }
 
-    /// Whether some run's artifact or log has that digest.
+    /// The path and the bytes of some run's artifact of that digest.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn is_kept_file(&self, digest: &str) -> Result<Option<String>, Error> {
+    pub async fn is_kept_file(&self, digest: &str) -> Result<Option<(String, i64)>, Error> {
         let mut c = self.connection().await?;
-        let found = artifacts::table.filter(artifacts::digest.eq(digest)).select(artifacts::path);
+        let found = artifacts::table.filter(artifacts::digest.eq(digest)).select((artifacts::path, artifacts::bytes));
         Ok(found.first(&mut c).await.optional()?)
     }
 }

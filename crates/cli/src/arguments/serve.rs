@@ -48,8 +48,8 @@ pub struct Serve {
     /// Where to keep bundles, artifacts and long logs; services that share a database share it [else: in the data folder]
     #[arg(long, value_name = "DIR")]
     pub blobs: Option<PathBuf>,
-    /// Keep files in an object store that speaks S3, s3://BUCKET/PREFIX?endpoint=https://HOST (region=R, style=host, ca=FILE); --blobs then
-    /// holds what was used of late
+    /// Keep files in an object store that speaks S3, s3://BUCKET/PREFIX?endpoint=https://HOST (region=R, style=host, ca=FILE; signed=https://HOST
+    /// where browsers reach it: large files are downloaded from there); --blobs then holds what was used of late
     #[arg(long, value_name = "URL", value_parser = ObjectsAt::parse, requires = "objects_key_file")]
     pub objects: Option<ObjectsAt>,
     /// A file that holds the key of that store, ID:SECRET

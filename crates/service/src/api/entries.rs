@@ -305,24 +305,43 @@ pub struct BlobFile {
     cache: Header<'static>,
 }
 
-/// The content of an artifact.
+/// The content of an artifact, or where it is.
+#[derive(rocket::Responder)]
+enum Blob {
+    Here(Box<BlobFile>),
+    There(Box<rocket::response::Redirect>, Header<'static>),
+}
+
+/// Files from so many bytes on are downloaded from the object store, where whoever asks reaches that.
+const LARGE: i64 = 1 << 20;
+
+/// The content of an artifact; of a large one an address in the object store at which it is for a few minutes, where that can be reached.
 #[utoipa::path(get, path = "/api/blobs/{digest}", params(("digest" = String, Path)), tag = "runs",
-    responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream"), (status = 404)))]
+    responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream"), (status = 307, description = "it is there"), (status = 404)))]
 #[get("/api/blobs/<digest>")]
-async fn blob(app: &State<App>, _caller: MaySee, digest: &str) -> Result<BlobFile, Refused> {
+async fn blob(app: &State<App>, _caller: MaySee, digest: &str) -> Result<Blob, Refused> {
     let none = || Refused::new(Status::NotFound, "not-found", format!("there is no artifact {digest:?}"));
     let name = kesmo_wire::Digest::parse(digest).map_err(|_| none())?;
-    let path = app.store.is_kept_file(digest).await?.ok_or_else(none)?;
+    let (path, bytes) = app.store.is_kept_file(digest).await?.ok_or_else(none)?;
+    let kind = media_type(&path);
+    if bytes >= LARGE {
+        // What could bring scripts is kept and not shown: the policy that forbids them is not sent from there.
+        let shown = ["image", "video", "audio"].iter().any(|top| kind.top() == *top) && !kind.is_svg();
+        if let Some(url) = app.blobs.signed(&name, &kind.to_string(), !shown && !kind.is_plain()).await {
+            let there = rocket::response::Redirect::temporary(url);
+            return Ok(Blob::There(Box::new(there), Header::new("Cache-Control", "no-store")));
+        }
+    }
     let local = app.blobs.local(&name).await.map_err(|e| crate::lookup::unread(&e, none))?;
     let file = rocket::fs::NamedFile::open(local).await.map_err(|_| none())?;
-    Ok(BlobFile {
+    Ok(Blob::Here(Box::new(BlobFile {
         file,
-        kind: media_type(&path),
+        kind,
         policy: Header::new(
             "Content-Security-Policy",
             "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:",
         ),
         sniff: Header::new("X-Content-Type-Options", "nosniff"),
         cache: Header::new("Cache-Control", "private, max-age=31536000, immutable"),
-    })
+    })))
 }
