@@ -31,6 +31,7 @@ mod secrets;
 mod starting;
 mod tls;
 mod together;
+mod traced;
 mod trouble;
 mod verdicts;
 mod watching;

@@ -25,6 +25,7 @@ mod refused;
 pub mod scheduler;
 pub mod starting;
 mod sweeping;
+mod traces;
 mod watched;
 
 use std::{
@@ -86,6 +87,8 @@ pub struct Config {
     pub peer_ca: Option<PathBuf>,
     /// Where people sign in besides here.
     pub provider: Option<ProviderConfig>,
+    /// Where traces go (OpenTelemetry).
+    pub traces: Option<String>,
     /// A file of authorities that are trusted, beside the machine's own, where notices are sent.
     pub ca: Option<PathBuf>,
 }
@@ -214,6 +217,7 @@ pub async fn check(config: &Config) -> Vec<String> {
     problems.extend(
         config.provider.clone().and_then(|one| access::provider::Provider::new(one).err()).map(|e| e.to_string()),
     );
+    problems.extend(config.traces.as_deref().and_then(|at| traces::Traces::to(at).err()).map(|e| e.to_string()));
     problems.extend(objects_of(config).await.err().map(|e| e.to_string()));
     problems.extend(notices::Sender::new(config.mail.as_ref(), config.ca.as_deref()).err().map(|e| e.to_string()));
     for folder in config.git_folders.iter().filter(|folder| !folder.is_dir()) {
@@ -401,6 +405,7 @@ async fn serve_with(
 ) -> Result<(), Error> {
     let sender = Arc::new(notices::Sender::new(config.mail.as_ref(), config.ca.as_deref())?);
     let provider = config.provider.clone().map(access::provider::Provider::new).transpose()?.map(Arc::new);
+    let traces = config.traces.as_deref().map(traces::Traces::to).transpose()?;
     let url = config.database.clone().or_else(|| postgres.map(Postgres::url)).unwrap_or_default();
     let keys = match &config.secret_keys {
         Some(keys) => keys.clone(),
@@ -467,6 +472,9 @@ async fn serve_with(
     let audited = app.store.clone();
     let catching_up = tokio::spawn(api::failing::keep_up(app.clone(), asked.clone()));
     let sweeping = tokio::spawn(sweeping::keep_swept(app.clone(), asked.clone()));
+    if let Some(traces) = &traces {
+        tokio::spawn(traces.clone().follow(app.floor.clone(), asked.clone()));
+    }
     let sealing = tokio::spawn(keep_sealed(app.store.clone()));
     let mut noticing = notices::start(app.clone(), sender, asked.clone());
     let mut scheduler = scheduler::start(app.clone(), config.clock.clone(), over, asked.clone());
@@ -522,10 +530,15 @@ async fn serve_with(
         })
     });
     let made = console::Made::new(app.blobs.outside());
+    let traced = traces.clone();
     let rocket = api::mount(rocket::custom(figment).manage(app).manage(made))
         .attach(liftoff)
         .attach(watched)
         .attach(auditing::Auditing::start(audited));
+    let rocket = match traced {
+        Some(traced) => rocket.attach(traced),
+        None => rocket,
+    };
     let mut died = None;
     let launched = match rocket.ignite().await {
         Ok(rocket) => {
@@ -556,6 +569,9 @@ async fn serve_with(
         Err(e) => Err(e),
     };
     tracing::info!("stopping");
+    if let Some(traces) = traces {
+        traces.end().await;
+    }
     if !scheduler.is_finished()
         && let Err(e) = scheduler.await
     {

@@ -106,6 +106,9 @@ pub struct Serve {
     /// A file of certificate authorities (PEM) to trust, beside the machine's own, where the provider is asked
     #[arg(long, value_name = "FILE", requires = "oidc_issuer")]
     pub oidc_ca: Option<PathBuf>,
+    /// Send traces of calls and runs there (OpenTelemetry, OTLP over HTTP), http://127.0.0.1:4318
+    #[arg(long, value_name = "URL")]
+    pub traces: Option<String>,
     /// A file of certificate authorities (PEM) to trust, beside the machine's own, where notices are sent
     #[arg(long, value_name = "FILE")]
     pub notice_ca: Option<PathBuf>,

@@ -101,6 +101,7 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
             roles: options.oidc_role.clone(),
             ca: options.oidc_ca.clone(),
         }),
+        traces: options.traces.clone(),
         ca: options.notice_ca.clone(),
         clock: options.clock.clone().map_or(Clock::System, Clock::File),
     };
