@@ -138,14 +138,23 @@ pub fn check_url(url: &str) -> Result<(), Error> {
     if url.is_empty() || url.len() > 1000 || url.starts_with('-') || has_control(url) || url.contains(' ') {
         return wrong("is not usable");
     }
+    // What follows the user: a program would take one that begins with a dash for an option.
+    let is_host = |authority: &str| {
+        let host = authority.rsplit_once('@').map_or(authority, |(_, host)| host);
+        !host.is_empty() && !host.starts_with(['-', ':']) && !authority.starts_with('-')
+    };
     match url.split_once("://") {
-        Some(("https" | "http" | "ssh", rest)) if !rest.starts_with(['/', '-']) && !rest.is_empty() => Ok(()),
+        Some(("https" | "http" | "ssh", rest)) if is_host(rest.split('/').next().unwrap_or_default()) => Ok(()),
         Some(("file", rest)) if rest.starts_with('/') => Ok(()),
         Some(("https" | "http" | "ssh" | "file", _)) => wrong("has no host or path"),
         Some((scheme, _)) => wrong(&format!("is reached by {scheme:?}, which is not allowed")),
         None => match url.split_once(':') {
             Some((host, path))
-                if host.contains('@') && !host.contains('/') && !path.is_empty() && !path.starts_with(':') =>
+                if host.contains('@')
+                    && !host.contains('/')
+                    && is_host(host)
+                    && !path.is_empty()
+                    && !path.starts_with(':') =>
             {
                 Ok(())
             }
@@ -294,6 +303,10 @@ mod tests {
             "ftp://quay.example/gates",
             "https://",
             "ssh://-oProxyCommand=x/y",
+            "ssh://git@-oProxyCommand=x/y",
+            "git@-oProxyCommand=x:y",
+            "https://joan@/srv/lamps",
+            "https://:443/lamps",
             "file://host/x",
             "gates",
             "https://quay example/x",
