@@ -120,8 +120,8 @@ impl Simulated {
             pool: "main".into(),
             slots: self.way.slots,
             offers: std::collections::BTreeMap::new(),
-            process: format!("process-of-{}", self.name),
-            home: format!("home-of-{}", self.name),
+            process: mark("process", &self.name),
+            home: mark("home", &self.name),
             holds: self.slots.iter().filter_map(|slot| slot.key).collect(),
             held_back: Vec::new(),
             listing: Vec::new(),
@@ -249,6 +249,11 @@ impl Simulated {
             }
         }
     }
+}
+
+/// What tells a process, or a home, from others.
+fn mark(what: &str, name: &str) -> String {
+    Digest::of(format!("{what} of {name}").as_bytes()).as_str()[..16].to_owned()
 }
 
 /// Begins the next of a slot.

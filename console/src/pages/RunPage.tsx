@@ -131,6 +131,7 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
 /** What each slot runs now, and whether that takes long for that test. */
 function SlotsAtWork({ live, now }: { live: LiveRun; now: number }) {
   if (live.slots.length === 0) return null;
+  const more = live.run.slots - Math.min(64, live.slots.length);
   return (
     <ul className="slots" aria-label="Slots at work">
       {live.slots.slice(0, 64).map((slot) => {
@@ -152,6 +153,7 @@ function SlotsAtWork({ live, now }: { live: LiveRun; now: number }) {
           </li>
         );
       })}
+      {more > 0 ? <li>… and {more} more</li> : null}
     </ul>
   );
 }

@@ -8,14 +8,14 @@ use kesmo_core::{
 };
 use kesmo_wire::{
     api::{Slot, Worker},
-    live::{RunSlot, RunSnapshot, thin},
+    live::{MOST_SLOTS, RunSlot, RunSnapshot, thin},
 };
 use tokio::time::Instant;
 
 use crate::{
     active::{ActiveRun, LONG_STRIP},
     clock::now,
-    workers::{Use, Workers},
+    workers::{Known, Use, Workers},
 };
 
 impl ActiveRun {
@@ -78,20 +78,27 @@ impl Workers {
         all
     }
 
-    /// The slots that work for a run.
+    /// The slots that work for a run; of many those whose tests began first, which are the likeliest to take long.
     pub fn slots_of(&self, run_id: i64, run: &ActiveRun) -> Vec<RunSlot> {
-        let mut slots = Vec::new();
+        let mut of_run: Vec<(usize, &Known, BatchId)> = Vec::new();
         for known in self.known.values() {
-            for (number, what) in known.slots.iter().enumerate() {
-                if let Use::Batch(key) = what
-                    && key.run == run_id
-                {
-                    let mut slot = Slot { number: number as u32, trouble: known.trouble[number], ..Slot::default() };
-                    run.fill_slot(&mut slot, BatchId(key.batch));
-                    slots.push(RunSlot { worker: known.name.clone(), slot });
-                }
-            }
+            let batches = known.slots.iter().enumerate().filter_map(|(number, what)| match what {
+                Use::Batch(key) if key.run == run_id => Some((number, known, BatchId(key.batch))),
+                _ => None,
+            });
+            of_run.extend(batches);
         }
+        if of_run.len() > MOST_SLOTS {
+            let began = |one: &(usize, &Known, BatchId)| run.engine.running_in(one.2).map_or(i64::MAX, |(_, at)| at.0);
+            of_run.select_nth_unstable_by_key(MOST_SLOTS, began);
+            of_run.truncate(MOST_SLOTS);
+        }
+        let filled = |(number, known, batch): (usize, &Known, BatchId)| {
+            let mut slot = Slot { number: number as u32, trouble: known.trouble[number], ..Slot::default() };
+            run.fill_slot(&mut slot, batch);
+            RunSlot { worker: known.name.clone(), slot }
+        };
+        let mut slots: Vec<RunSlot> = of_run.into_iter().map(filled).collect();
         slots.sort_by(|a, b| (&a.worker, a.slot.number).cmp(&(&b.worker, b.slot.number)));
         slots
     }

@@ -15,11 +15,14 @@ pub const MOST_TOLD: usize = 200;
 /// Other attempts that a change tells one by one: views count them, and the strip tells of all.
 pub const MOST_OTHERS: usize = 25;
 
+/// Slots that are told of a run; how many it has stands in its summary.
+pub const MOST_SLOTS: usize = 200;
+
 /// Where a run stands.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RunSnapshot {
     pub run: Run,
-    /// What its slots do now.
+    /// What its slots do now, at most [`MOST_SLOTS`]: those whose tests began first.
     pub slots: Vec<RunSlot>,
     /// The latest entries that failed or were flaky, newest last; at most 200.
     pub trouble: Vec<Entry>,

@@ -299,8 +299,10 @@ impl LiveView {
         let mut slots: Vec<(bool, String)> = self.slots.iter().map(|slot| slot_line(slot, width, now)).collect();
         slots.sort_by_key(|(late, _)| !late);
         let mut lines: Vec<String> = slots.into_iter().map(|(_, line)| line).collect();
-        if lines.len() > room {
-            let more = lines.len() - room.saturating_sub(1);
+        // Of many slots not all are told.
+        let untold = (self.summary.as_ref().map_or(0, |summary| summary.slots) as usize).saturating_sub(lines.len());
+        if lines.len() > room || untold > 0 {
+            let more = untold + lines.len().saturating_sub(room.saturating_sub(1));
             lines.truncate(room.saturating_sub(1));
             if room > 0 {
                 lines.push(paint(Paint::Dim, &format!("  … and {more} more slots")));
