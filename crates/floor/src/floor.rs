@@ -51,8 +51,8 @@ const HUNGRY_AFTER: Duration = Duration::from_secs(1);
 const CONNECTIONS: usize = 4;
 /// Runs that are not open that a view of the floor holds, at the most.
 const MOST_QUEUE_SHOWN: usize = 100;
-/// Messages handled before a commit, at the most.
-const MOST_BEFORE_COMMIT: usize = 512;
+/// Messages handled before a commit, at the most: a thousand workers that each tell of a test or two make as many.
+const MOST_BEFORE_COMMIT: usize = 2048;
 
 /// What to do once everything is stored.
 pub(crate) enum After {
