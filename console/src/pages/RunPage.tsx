@@ -131,7 +131,9 @@ function OneRun({ name, live }: { name: string; live: LiveRun }) {
 /** What each slot runs now, and whether that takes long for that test. */
 function SlotsAtWork({ live, now }: { live: LiveRun; now: number }) {
   if (live.slots.length === 0) return null;
-  const more = live.run.slots - Math.min(64, live.slots.length);
+  // Of many slots those are told whose tests began first.
+  const all = live.slots.length < 200 ? live.slots.length : Math.max(live.run.slots, live.slots.length);
+  const more = all - Math.min(64, live.slots.length);
   return (
     <ul className="slots" aria-label="Slots at work">
       {live.slots.slice(0, 64).map((slot) => {

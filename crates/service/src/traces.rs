@@ -52,6 +52,8 @@ impl Traces {
         if !kesmo_core::request::is_web(address) {
             return Err(wrong(&"write it like http://127.0.0.1:4318"));
         }
+        // Whoever loads trust says by whose cryptography TLS is spoken.
+        kesmo_tls::Trust::load(None).map_err(|e| wrong(&e))?;
         let exporter = SpanExporter::builder()
             .with_http()
             .with_protocol(Protocol::HttpBinary)

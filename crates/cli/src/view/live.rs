@@ -10,7 +10,7 @@ use kesmo_core::{
 };
 use kesmo_wire::{
     api::{RunSummary, entry_name},
-    live::{RunChange, RunSlot, RunSnapshot, letter, thin},
+    live::{MOST_SLOTS, RunChange, RunSlot, RunSnapshot, letter, thin},
 };
 
 use super::{Paint, columns, cut, measures, paint, paint_of, run_state, safe::plain, tally, wrap};
@@ -300,7 +300,8 @@ impl LiveView {
         slots.sort_by_key(|(late, _)| !late);
         let mut lines: Vec<String> = slots.into_iter().map(|(_, line)| line).collect();
         // Of many slots not all are told.
-        let untold = (self.summary.as_ref().map_or(0, |summary| summary.slots) as usize).saturating_sub(lines.len());
+        let all = self.summary.as_ref().map_or(0, |summary| summary.slots) as usize;
+        let untold = if lines.len() < MOST_SLOTS { 0 } else { all.saturating_sub(lines.len()) };
         if lines.len() > room || untold > 0 {
             let more = untold + lines.len().saturating_sub(room.saturating_sub(1));
             lines.truncate(room.saturating_sub(1));
