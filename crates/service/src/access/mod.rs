@@ -132,6 +132,8 @@ impl Shown {
 /// What somebody goes on with for long: a stream, or a worker's link.
 pub struct Standing {
     shown: Option<Shown>,
+    /// Who it was that began it.
+    me: Option<Me>,
     app: App,
 }
 
@@ -140,14 +142,18 @@ impl<'r> FromRequest<'r> for Standing {
     type Error = ();
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         match request.rocket().state::<App>() {
-            Some(app) => Outcome::Success(Self { shown: Shown::of(request), app: app.clone() }),
+            Some(app) => {
+                let me = request.local_cache(Who::default).0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                Outcome::Success(Self { shown: Shown::of(request), me: me.clone(), app: app.clone() })
+            }
             None => Outcome::Error((Status::ServiceUnavailable, ())),
         }
     }
 }
 
 impl Standing {
-    /// Resolves when what was shown is no longer good: the token was removed, or the session ended.
+    /// Resolves when what was shown is no longer good: the token was removed, or the session ended; or when it may do something else by
+    /// now, so that whoever goes on begins anew with that.
     pub async fn ends(self) {
         let Some(shown) = &self.shown else { return };
         loop {
@@ -158,8 +164,10 @@ impl Standing {
                 () = tokio::time::sleep(REMEMBERED) => {}
             }
             // While PostgreSQL is away nobody can tell. All that go on with one token share an answer.
-            if let Err((Status::Unauthorized, _)) = who(&self.app, shown).await {
-                return;
+            match who(&self.app, shown).await {
+                Err((Status::Unauthorized, _)) => return,
+                Ok(me) if self.me.as_ref().is_some_and(|began| *began != me) => return,
+                Ok(_) | Err(_) => {}
             }
         }
     }

@@ -51,7 +51,7 @@ pub struct SignIn {
 }
 
 /// Who is calling.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Me {
     /// The account's name, or the token's.
     pub name: String,
