@@ -569,9 +569,6 @@ async fn serve_with(
         Err(e) => Err(e),
     };
     tracing::info!("stopping");
-    if let Some(traces) = traces {
-        traces.end().await;
-    }
     if !scheduler.is_finished()
         && let Err(e) = scheduler.await
     {
@@ -592,6 +589,10 @@ async fn serve_with(
         if let Err(e) = floor_task.await {
             tracing::error!("the floor ended badly: {e}");
         }
+    }
+    // Last, so that nobody waits for it who takes over.
+    if let Some(traces) = traces {
+        traces.end().await;
     }
     if let Some(died) = died {
         return Err(died);

@@ -8,7 +8,7 @@ use std::{
     time::{Duration, SystemTime},
 };
 
-use kesmo_core::words::Verdict;
+use kesmo_core::{name::shorten, words::Verdict};
 use kesmo_floor::FloorHandle;
 use kesmo_wire::{api::RunSummary, live::Floor};
 use opentelemetry::{
@@ -32,6 +32,10 @@ use crate::error::Error;
 
 /// Whoever takes spans is waited for so long.
 const PATIENCE: Duration = Duration::from_secs(10);
+/// ... and no longer at the service's end.
+const AT_END: Duration = Duration::from_secs(2);
+/// The longest path that is told of a call, in letters.
+const LONGEST_PATH: usize = 300;
 /// Runs whose end was told, so that none is told twice.
 const REMEMBERED: usize = 1000;
 
@@ -70,7 +74,7 @@ impl Traces {
 
     /// Sends what was not sent yet, and ends.
     pub async fn end(self) {
-        let ended = tokio::task::spawn_blocking(move || self.provider.shutdown_with_timeout(PATIENCE)).await;
+        let ended = tokio::task::spawn_blocking(move || self.provider.shutdown_with_timeout(AT_END)).await;
         if let Ok(Err(e)) = ended {
             tracing::warn!("the last traces could not be sent: {e}");
         }
@@ -190,7 +194,7 @@ impl Fairing for Traces {
         let attributes = [
             KeyValue::new("http.request.method", method.clone()),
             KeyValue::new("http.response.status_code", i64::from(status)),
-            KeyValue::new("url.path", request.uri().path().to_string()),
+            KeyValue::new("url.path", shorten(request.uri().path().as_str(), LONGEST_PATH)),
             KeyValue::new("http.route", route.clone()),
         ];
         let span = self.tracer.span_builder(format!("{method} {route}")).with_kind(SpanKind::Server);
