@@ -105,6 +105,18 @@ async fn pages<T: DeserializeOwned>(
     }
 }
 
+/// Makes the months of all runs.
+const PARTITIONS: &str = "
+do $$ declare m date; begin
+  for m in select distinct date_trunc('month', created_at at time zone 'UTC')::date from runs loop
+    for t in 1..2 loop
+      execute format('create table if not exists %I partition of %I for values from (%L) to (%L)',
+        (array['attempts', 'results'])[t] || to_char(m, '_YYYY_MM'), (array['attempts', 'results'])[t], m, m + interval '1 month');
+    end loop;
+  end loop;
+end $$;
+";
+
 /// A suite with 5,000 runs of 2,000 tests over the last 60 days, of which one of a hundred is flaky now and then; and one with two runs of
 /// 100,000 tests. Made in the database by drawing outcomes, as carrying ten million attempts out would take days.
 fn past() -> String {
@@ -122,15 +134,7 @@ insert into runs (suite_id, number, source, pool, options, labels, seed, started
 insert into runs (suite_id, number, source, pool, options, labels, seed, started_by, phase, verdict, listings, listed, tally, stats, created_at, began_at, finished_at)
   select s.id, n, repeat('a', 64), 'main', t.options, '{{}}', n, 'bench', 'finished', 'failed', '{{made}}', {LARGE}, t.tally, t.stats, now() - interval '1 hour', now() - interval '1 hour', now()
   from generate_series(1, 2) n, suites s, tally t where s.slug = 'large' order by n;
-do $$ declare m date; begin
-  for m in select distinct date_trunc('month', created_at at time zone 'UTC')::date from runs loop
-    for t in 1..2 loop
-      execute format('create table if not exists %I partition of %I for values from (%L) to (%L)',
-        (array['attempts', 'results'])[t] || to_char(m, '_YYYY_MM'), (array['attempts', 'results'])[t], m, m + interval '1 month');
-    end loop;
-  end loop;
-end $$;
-create temporary table drawn as select r.id as run_id, date_trunc('month', r.created_at at time zone 'UTC')::date as month, r.created_at, e as entry,
+{PARTITIONS}create temporary table drawn as select r.id as run_id, date_trunc('month', r.created_at at time zone 'UTC')::date as month, r.created_at, e as entry,
     t.id as test_id, (e % 97 = 7 and random() < 0.1) as flaky, (50000 + random() * 9000)::bigint as spent
   from runs r join suites s on s.id = r.suite_id and s.slug in ('made', 'large') cross join lateral generate_series(0, r.listed - 1) e
   join tests t on t.suite_id = r.suite_id and t.test = (case s.slug when 'made' then 't/' else 'l/' end) || e;
@@ -160,15 +164,7 @@ insert into runs (suite_id, number, source, pool, options, labels, seed, started
   select s.id, n, repeat('b', 64), 'main', t.options, '{{}}', n, 'bench', 'finished', 'passed', '{{old-{round}}}', {tests}, t.tally, t.stats, at, at, at + interval '3 minutes'
   from generate_series(1, {runs} + 1) n, suites s, tally t, lateral (select case when n > {runs} then now() - interval '1 hour'
     else date_trunc('month', now()) - interval '{back} months' + interval '20 days' * n / {runs} end as at) m where s.slug = 'old-{round}' order by n;
-do $$ declare m date; begin
-  for m in select distinct date_trunc('month', created_at at time zone 'UTC')::date from runs loop
-    for t in 1..2 loop
-      execute format('create table if not exists %I partition of %I for values from (%L) to (%L)',
-        (array['attempts', 'results'])[t] || to_char(m, '_YYYY_MM'), (array['attempts', 'results'])[t], m, m + interval '1 month');
-    end loop;
-  end loop;
-end $$;
-create temporary table drawn as select r.id as run_id, date_trunc('month', r.created_at at time zone 'UTC')::date as month, r.created_at, e as entry,
+{PARTITIONS}create temporary table drawn as select r.id as run_id, date_trunc('month', r.created_at at time zone 'UTC')::date as month, r.created_at, e as entry,
     t.id as test_id, (50000 + random() * 9000)::bigint as spent
   from runs r join suites s on s.id = r.suite_id and s.slug = 'old-{round}' cross join lateral generate_series(0, r.listed - 1) e
   join tests t on t.suite_id = r.suite_id and t.test = 't/' || e;

@@ -276,7 +276,7 @@ export function Accounts() {
                   return (
                     <tr key={a.name}>
                       <td className="name">{a.name}</td>
-                      <td>{a.issuer ? a.role : roles(a.role, (to) => change.mutate({ name: a.name, role: to }), `Role of ${a.name}`, oneself || change.isPending)}</td>
+                      <td>{a.issuer ? a.role : roles(a.role, (to) => change.mutate({ name: a.name, role: to, ...(to === "admin" ? { suites: [] } : {}) }), `Role of ${a.name}`, oneself || change.isPending)}</td>
                       <td>{a.issuer || a.role === "admin" ? said(a.suites) : <Suites key={said(a.suites)} name={a.name} of={a.suites ?? []} disabled={oneself || change.isPending} put={(to) => change.mutate({ name: a.name, role: a.role, suites: to })} />}</td>
                       <td>{a.issuer ? <SignsInAt issuer={a.issuer} last={a.confirmed_at} /> : a.chosen ? "by a password" : a.link_until ? <>by a password that is to be chosen until <When at={a.link_until} /></> : "not yet"}</td>
                       <td className="number">{a.sessions}</td>

@@ -5,7 +5,7 @@ use kesmo_core::{
     suite::{SuiteFile, file::FILE_NAME},
 };
 use kesmo_store::suites::SuiteRow;
-use kesmo_wire::Digest;
+use kesmo_wire::{Digest, api::Me};
 
 use crate::{app::App, refused::Refused};
 
@@ -41,6 +41,19 @@ pub(crate) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
     let all = app.store.suites().await?;
     let hint = did_you_mean(name, all.iter().map(|s| s.slug.as_str()));
     Err(Refused::not_found(format!("there is no suite named {name:?}{hint} (add one with `kesmo suite add FOLDER`)")))
+}
+
+/// The suites that somebody's token or account is for; none: all.
+///
+/// # Errors
+/// If PostgreSQL does not answer.
+pub async fn suites_of(app: &App, me: &Me) -> Result<Option<Vec<SuiteRow>>, Refused> {
+    if me.suites.is_empty() {
+        return Ok(None);
+    }
+    let mut all = app.store.suites().await?;
+    all.retain(|suite| me.is_for(&suite.slug));
+    Ok(Some(all))
 }
 
 /// The id of the suite that is asked for, where one is.

@@ -83,7 +83,8 @@ pub async fn must_be_for(app: &App, me: &Me, brief: &Brief) -> Result<(), Refuse
     if me.suites.is_empty() {
         return Ok(());
     }
-    suites::must_be_for(me, brief.suite.as_deref().unwrap_or_default())?;
+    // One of no suite is refused as such.
+    brief.suite.as_deref().map_or(Ok(()), |suite| suites::must_be_for(me, suite))?;
     let all = app.store.briefs().await?;
     let mut next = brief.then.clone();
     // A chain of briefs that are saved has no loop, but this one may make one: it is found when it is saved.

@@ -218,7 +218,7 @@ impl Store {
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn is_kept_file(&self, digest: &str) -> Result<Option<(String, i64)>, Error> {
+    pub async fn kept_file(&self, digest: &str) -> Result<Option<(String, i64)>, Error> {
         let mut c = self.connection().await?;
         let found = artifacts::table.filter(artifacts::digest.eq(digest)).select((artifacts::path, artifacts::bytes));
         Ok(found.first(&mut c).await.optional()?)

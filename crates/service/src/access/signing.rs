@@ -26,9 +26,9 @@ pub async fn by_password(app: &App, record: &Record<'_>, name: &str, password: &
     for (what, slowing) in [(&of_name, OF_NAME), (&of_address, OF_ADDRESS)] {
         count(app, record, what, slowing, "with this name or from this address").await?;
     }
-    let (known, kept) = app.store.password_of(name).await?.map(|(role, suites, kept)| ((role, suites), kept)).unzip();
-    let fits = hold(app, password.to_owned(), kept).await?;
-    let known = known.and_then(|(role, suites)| Some((Role::of(&role)?, suites)));
+    let known = app.store.password_of(name).await?;
+    let fits = hold(app, password.to_owned(), known.as_ref().map(|(_, _, kept)| kept.clone())).await?;
+    let known = known.and_then(|(role, suites, _)| Some((Role::of(&role)?, suites)));
     let Some((role, suites)) = known.filter(|_| fits) else { return Err(wrong()) };
     app.store.tried_well(&of_name).await?;
     app.store.tried_less(&of_address).await?;

@@ -124,14 +124,19 @@ async fn change(
             "{name} signs in at {issuer}: its role comes from its groups there (--oidc-role)"
         )));
     }
-    let named = changed.suites.is_some();
-    let before = app.store.accounts().await?.into_iter().find(|account| account.name == name);
-    let suites = match (changed.suites, before) {
-        (Some(suites), _) => suites,
-        (None, before) => before.map(|account| account.suites).unwrap_or_default(),
+    let suites = match changed.suites {
+        Some(suites) => {
+            suites::check_globs(&suites, role).map_err(Refused::invalid)?;
+            suites
+        }
+        None => {
+            let before = app.store.accounts().await?.into_iter().find(|account| account.name == name);
+            let suites = before.map(|account| account.suites).unwrap_or_default();
+            let say = |why| format!("{why}. {name} is for {} only so far: --all-suites ends that", suites.join(", "));
+            suites::check_globs(&suites, role).map_err(|why| Refused::invalid(say(why)))?;
+            suites
+        }
     };
-    let say = |why| format!("{why}. {name} is for {} only so far: --all-suites ends that", suites.join(", "));
-    suites::check_globs(&suites, role).map_err(|why| Refused::invalid(if named { why } else { say(why) }))?;
     record.note(said(role, &suites));
     if !app.store.set_rights(name, Rights { role: role.word(), suites: &suites }).await? {
         return Err(none_named(app, name).await?);
@@ -305,7 +310,7 @@ pub(super) async fn own_token(
                 until: Some(until),
                 prefix,
                 account: Some(me.name.clone()),
-                suites: Vec::new(),
+                suites: me.suites.clone(),
                 pools: Vec::new(),
                 token: Some(token),
             }));

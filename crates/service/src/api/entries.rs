@@ -322,7 +322,7 @@ const LARGE: i64 = 1 << 20;
 async fn blob(app: &State<App>, _caller: MaySee, digest: &str) -> Result<Blob, Refused> {
     let none = || Refused::new(Status::NotFound, "not-found", format!("there is no artifact {digest:?}"));
     let name = kesmo_wire::Digest::parse(digest).map_err(|_| none())?;
-    let (path, bytes) = app.store.is_kept_file(digest).await?.ok_or_else(none)?;
+    let (path, bytes) = app.store.kept_file(digest).await?.ok_or_else(none)?;
     let kind = media_type(&path);
     if bytes >= LARGE {
         // What could bring scripts is kept and not shown: the policy that forbids them is not sent from there.

@@ -13,7 +13,7 @@ use super::{body::Answer, found::past};
 use crate::{
     access::{MayOperate, MaySee},
     app::App,
-    lookup::named,
+    lookup::{named, suites_of},
     refused::Refused,
 };
 
@@ -53,20 +53,8 @@ fn told(row: Row) -> FailingTest {
 #[get("/api/failing")]
 async fn all(app: &State<App>, caller: MaySee) -> Answer<FailingTests> {
     app.floor.recorded().await;
-    let me = caller.0;
-    let seen: Option<Vec<i64>> = if me.suites.is_empty() {
-        None
-    } else {
-        Some(
-            app.store
-                .suites()
-                .await?
-                .into_iter()
-                .filter(|suite| me.is_for(&suite.slug))
-                .map(|suite| suite.id)
-                .collect(),
-        )
-    };
+    let seen = suites_of(app, &caller.0).await?;
+    let seen: Option<Vec<i64>> = seen.map(|suites| suites.into_iter().map(|suite| suite.id).collect());
     let is_seen = |suite: &i64| seen.as_ref().is_none_or(|seen| seen.contains(suite));
     let tests: Vec<FailingTest> = app.store.failing(seen.as_deref(), MOST).await?.into_iter().map(told).collect();
     let counts = app.store.failing_counts().await?;

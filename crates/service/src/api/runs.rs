@@ -24,7 +24,7 @@ use super::{
 use crate::{
     access::{MayOperate, MaySee, Record, suites},
     app::App,
-    lookup::{named, suite_file},
+    lookup::{named, suite_file, suites_of},
     refused::Refused,
     starting::{self, Looked, Wanted},
 };
@@ -234,10 +234,9 @@ async fn list(
             suites::must_be_for(&caller.0, &suite)?;
             Some(vec![named(app, &suite).await?.slug])
         }
-        None if caller.0.suites.is_empty() => None,
         None => {
-            let all = app.store.suites().await?.into_iter().map(|suite| suite.slug);
-            Some(all.filter(|suite| caller.0.is_for(suite)).collect())
+            let suites = suites_of(app, &caller.0).await?;
+            suites.map(|suites| suites.into_iter().map(|suite| suite.slug).collect())
         }
     };
     let filter =
