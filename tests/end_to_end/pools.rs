@@ -123,7 +123,10 @@ fn once_each(quay: &Quay, run: &str, tests: usize) {
         })
         .filter(|(what, attempts)| !what.ends_with("\"passed\"") || *attempts != 1)
         .collect();
-    assert!(attempts.is_empty(), "{attempts:?}");
+    // Who reads that one was lost wants to know whose doing it was.
+    let machines = || all_said(&quay.kesmo(&["show", run, "--shards"])) + &quay.run(run)["notes"].to_string();
+    let again = |what: &String| quay.history(run, what.split(' ').next().unwrap_or_default());
+    assert!(attempts.is_empty(), "{attempts:?}: {:?}\n{}", attempts.keys().map(again).collect::<Vec<_>>(), machines());
 }
 
 /// An engine that has a worker image made from the program under test and this machine's own files.

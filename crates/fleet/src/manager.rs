@@ -417,6 +417,8 @@ impl Manager {
                     machine.leaving = Some(stamp);
                     retire.push(machine.row.name.clone());
                 }
+                // Its worker has come since, and may have been given a test: it is up then, and is asked to leave.
+                _ if !self.ground.floor.turn_away(&machine.row.name).await => {}
                 _ if decision.given_up.contains(&(id as u64)) => {
                     let took = stamp.since(machine.asked_at);
                     let said = machine.row.said.clone();

@@ -133,6 +133,8 @@ pub(crate) enum Message {
     PoolSays(String, Option<Says>),
     /// Workers are to end once they have nothing left to do.
     Retire(Vec<String>),
+    /// Turns a worker away that is not here; tells whether it is not.
+    TurnAway(String, oneshot::Sender<bool>),
     /// A remark for some runs.
     Remark(Vec<i64>, String),
     /// The address of the service that carries out a pool's runs, if that is another one.
@@ -272,6 +274,13 @@ impl FloorHandle {
     /// Has workers end once they have nothing left to do.
     pub async fn retire(&self, names: Vec<String>) {
         self.send(Message::Retire(names)).await;
+    }
+
+    /// Turns a worker away that is not here: nobody links under that name any more. False if it is here, or may come back to what it holds.
+    pub async fn turn_away(&self, name: &str) -> bool {
+        let (reply, answer) = oneshot::channel();
+        self.send(Message::TurnAway(name.to_owned(), reply)).await;
+        answer.await.unwrap_or(false)
     }
 
     /// Makes a remark on runs that are active.

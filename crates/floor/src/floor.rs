@@ -286,6 +286,7 @@ impl Floor {
             }
             Message::PoolSays(pool, says) => self.pool_says(pool, says),
             Message::Retire(names) => self.retire(&names),
+            Message::TurnAway(name, reply) => tell(reply, self.workers.turn_away(&name)),
             Message::Remark(runs, text) => runs.into_iter().for_each(|run| self.note(run, text.clone())),
             Message::Elsewhere(pool, reply) => tell(reply, self.elsewhere(&pool).await),
             Message::Planned(run, made) => self.planned(run, *made),

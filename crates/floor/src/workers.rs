@@ -93,6 +93,8 @@ pub(crate) struct Workers {
     pub(crate) known: BTreeMap<WorkerId, Known>,
     changed: BTreeSet<WorkerId>,
     gone: Vec<String>,
+    /// Those that are to come no more.
+    turned_away: BTreeSet<WorkerId>,
 }
 
 impl Workers {
@@ -131,6 +133,15 @@ impl Workers {
         worker
     }
 
+    /// A worker is to come no more; false if it is here, or is away and may hold something.
+    pub fn turn_away(&mut self, name: &str) -> bool {
+        let worker = self.number(name);
+        !self.known.contains_key(&worker) && {
+            self.turned_away.insert(worker);
+            true
+        }
+    }
+
     /// Takes a worker's link; tells whether it is another process than before. A name belongs to the worker that has it, also
     /// while that is away; another process takes it over only if it was started in the same home folder, which no two use at
     /// once.
@@ -141,6 +152,9 @@ impl Workers {
         sender: mpsc::Sender<ToWorker>,
     ) -> Result<(WorkerId, bool), NotLinked> {
         let worker = self.number(&hello.name);
+        if self.turned_away.contains(&worker) {
+            return Err(NotLinked::Refused(format!("{} is needed no more", hello.name)));
+        }
         let before = self.known.get(&worker);
         if let Some(k) = before
             && k.process != hello.process
@@ -493,6 +507,22 @@ mod tests {
         assert_eq!(workers.link_up(hello("heron", 2, "other", &[]), 7, link()), Ok((heron, true)), "once it is lost");
         let back = Hello { back: true, ..hello("heron", 2, "p1", &[]) };
         assert!(matches!(workers.link_up(back, 8, link()), Err(NotLinked::Later(_))), "it waits and does not end");
+    }
+
+    #[tokio::test]
+    async fn who_is_turned_away_never_links_and_who_may_hold_something_is_not_turned_away() {
+        let (mut workers, heron, tern) = two();
+        assert!(!workers.turn_away("heron"), "it is here, and may have been given a test since it was asked about");
+        workers.link_down(2, Duration::from_secs(1));
+        assert!(!workers.turn_away("tern"), "it may come back to what it holds");
+        assert_eq!(workers.link_up(hello("tern", 1, "p2", &[]), 3, link()), Ok((tern, false)));
+        assert_eq!(workers.link_up(hello("heron", 2, "p1", &[]), 4, link()), Ok((heron, false)));
+
+        assert!(workers.turn_away("knot"), "nobody of that name has come");
+        let refused = workers.link_up(hello("knot", 1, "p3", &[]), 5, link()).unwrap_err();
+        assert!(matches!(&refused, NotLinked::Refused(why) if why == "knot is needed no more"), "{refused:?}");
+        assert!(workers.turn_away("knot"), "it is still not here");
+        assert!(capable(&workers, "main", &[]).len() == 2, "and can be given nothing");
     }
 
     #[tokio::test]
