@@ -60,7 +60,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 27] = [
+    let all: [(&str, Measure); 28] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -76,6 +76,7 @@ fn main() -> ExitCode {
         ("portions", engine::portions),
         ("starts", real::starting),
         ("cases", real::cases),
+        ("cut", real::cut),
         ("fed", real::fed),
         ("images", images::images),
         ("pools", pools::pools),

@@ -107,6 +107,44 @@ pub fn cases(runtime: &Runtime) -> Vec<Line> {
     })
 }
 
+/// A file whose cases sleep: `long` has 120 of half a second, each other one of a second.
+const SLEEPER: &str = r#"case $1 in long) count=120 each=0.5 ;; *) count=1 each=1 ;; esac
+for i in $(seq $count); do
+  case $2 in
+    --only) grep -qxF "case $i" "$3" || continue ;;
+    --not) ! grep -qxF "case $i" "$3" || continue ;;
+  esac
+  sleep $each
+  echo "ok - case $i"
+done
+"#;
+
+/// A file of 60 s among 100 of a second, on 8 slots, known: against the bound that there is without that file as a floor.
+pub fn cut(runtime: &Runtime) -> Vec<Line> {
+    runtime.block_on(async {
+        let quay = Quay::open(1, 8).await;
+        let list = "[\"sh\", \"-c\", \"echo long; seq 1 100\"]\neach = \"file\"\n\
+                    rerun = [\"sh\", \"tests.sh\", \"{name}\", \"--only\", \"{cases-file}\"]\n\
+                    rest = [\"sh\", \"tests.sh\", \"{name}\", \"--not\", \"{cases-file}\"]";
+        let run = "[\"sh\", \"tests.sh\", \"{name}\"]";
+        let bundle = quay.suite_of("cut", list, run, &[("tests.sh", SLEEPER)]).await;
+        let whole = quay.wait(&bundle, |_, _| ()).await;
+        let mut took = Vec::new();
+        for _ in 0..3 {
+            took.push(quay.wait(&bundle, |_, _| ()).await);
+        }
+        let (bound, took) = (160.0 / 8.0, median(took));
+        vec![Line {
+            what: "a file of 60 s among 100 s of others, 8 slots, its cases known",
+            measured: format!("{took:.1} s from start to verdict (median of 3); {whole:.1} s when nothing was known"),
+            compared_with: format!("{bound:.0} s: all the work by the slots"),
+            figure: took / bound,
+            bound: 1.10,
+            unit: "",
+        }]
+    })
+}
+
 /// Processes that stay, nothing known, against handing tests out singly in the order of the list.
 pub fn fed(_: &Runtime) -> Vec<Line> {
     let mut ratios = Vec::new();

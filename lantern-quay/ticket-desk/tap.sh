@@ -1,10 +1,15 @@
 # What the desk's scripts share: a few lines of shell that print TAP. `case_of TITLE COMMAND…` runs a command as a case.
-# With `--only FILE` as the script's arguments, only the cases whose titles stand in FILE run.
+# With `--only FILE` as the script's arguments, only the cases whose titles stand in FILE run; with `--not FILE` all others.
 only=
+not=
 [ "$1" = --only ] && only=$2
+[ "$1" = --not ] && not=$2
 count=0
 failed=0
-wanted() { [ -z "$only" ] || grep -qxF -- "$1" "$only"; }
+wanted() {
+    [ -z "$only" ] || grep -qxF -- "$1" "$only" || return 1
+    [ -z "$not" ] || ! grep -qxF -- "$1" "$not"
+}
 case_of() {
     title=$1
     shift

@@ -149,6 +149,13 @@ fn what_did_not_pass_is_repeated_case_by_case_where_it_can_be() {
     let (status, said) = quay.wait(&folder, &["--not-passed-in", "repeated/2"]);
     assert_eq!(status, 1, "{said}");
     assert_eq!(cases(quay, "repeated/3", &[]).len(), 4);
+    // On one's own machine, too.
+    let home = quay.path("repeated-home").display().to_string();
+    let here = quay.kesmo(&["here", &folder.to_string_lossy(), "--home", &home, "--not-passed-in", "repeated/2"]);
+    assert_eq!(here.status.code(), Some(1), "{}", all_said(&here));
+    assert_says(&all_said(&here), &["2 of 2 files failed; 2 of 4 cases"]);
+    let passed = quay.kesmo(&["here", &folder.to_string_lossy(), "--not-passed-in", "repeated/77"]);
+    assert_says(&all_said(&passed), &["there is no run repeated/77"]);
 
     // Without a way to run some cases the file runs whole.
     let folder = files(quay, "repeated-whole", &[("gate.sh", gate)], "");

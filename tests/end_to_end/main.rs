@@ -19,6 +19,7 @@ mod notices;
 mod objects;
 mod once;
 mod packaging;
+mod parts;
 mod planning;
 mod pools;
 mod provider;

@@ -11,7 +11,7 @@ import { Empty, Loading } from "../parts/Frame";
 import { History } from "../parts/History";
 import { Output } from "../parts/Output";
 import { State, glyphOf, toneOf } from "../parts/states";
-import { Facts, Image, TestName, When, plain, size, span } from "../parts/words";
+import { Facts, Image, Nth, TestName, When, plain, size, span } from "../parts/words";
 
 export function EntryPage() {
   const { suite = "", number = "", index = "" } = useParams();
@@ -43,7 +43,7 @@ function OneEntry({ run, suite, d, back, version, onChange }: { run: string; sui
       </p>
       <h1 className="figure">
         <State of={state} /> <TestName name={d.test} variant={d.variant} />
-        {d.repeat > 0 ? <small> #{d.repeat}</small> : null}
+        <Nth of={d} />
       </h1>
       <div className="two-columns">
         <section>

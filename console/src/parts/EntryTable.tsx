@@ -12,7 +12,7 @@ import type { LiveRun } from "../data/run";
 import { Alarm, Empty } from "./Frame";
 import { countsOf } from "./RunsTable";
 import { State, glyphOf, toneOf } from "./states";
-import { TestName, casesSaid, plain, span } from "./words";
+import { Nth, TestName, casesSaid, plain, span } from "./words";
 
 const ROW = 30;
 
@@ -144,7 +144,7 @@ function Row({ index, run, entry, marks, top, back }: RowProps) {
       <span role="cell" className="entry-name">
         <Link to={`/runs/${run}/tests/${entry.index}`} state={{ back }} className="plain">
           <TestName name={entry.test} variant={entry.variant} />
-          {entry.repeat > 0 ? <small className="repeat"> #{entry.repeat}</small> : null}
+          <Nth of={entry} />
         </Link>
         {entry.cases ? <small className="of-cases">{casesSaid(entry.cases)}</small> : null}
         {message ? (

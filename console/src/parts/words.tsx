@@ -84,6 +84,12 @@ export function moment(at: string): string {
   return today ? time : `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${time}`;
 }
 
+/** Which repetition of its test an entry is, or which part of its file. */
+export function Nth({ of }: { of: { repeat: number; parts?: number } }) {
+  if (of.repeat === 0) return null;
+  return <small className="repeat">{of.parts ? `, part ${of.repeat} of ${of.parts}` : ` #${of.repeat}`}</small>;
+}
+
 /** A test's name, its first parts dimmed so that the last part leads. */
 export function TestName({ name, variant }: { name: string; variant?: string | null }) {
   const shown = plain(name);

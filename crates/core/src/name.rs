@@ -80,6 +80,9 @@ impl From<TestName> for String {
 /// The longest title of a case, in bytes.
 pub const LONGEST_CASE_TITLE: usize = 500;
 
+/// The title of a case that has none.
+pub const NO_TITLE: &str = "(no title)";
+
 /// The title of a case as it is kept: on one line, without control characters, never empty, and at most
 /// [`LONGEST_CASE_TITLE`] bytes. One that is longer is cut and marked by its digest, so that two that begin alike stay two.
 /// A title that was made so stays as it is.
@@ -87,7 +90,7 @@ pub const LONGEST_CASE_TITLE: usize = 500;
 pub fn case_title(text: &str) -> String {
     let clean: String = text.trim().chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect();
     if clean.is_empty() {
-        return "(no title)".to_owned();
+        return NO_TITLE.to_owned();
     }
     if clean.len() <= LONGEST_CASE_TITLE {
         return clean;

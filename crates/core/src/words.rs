@@ -100,6 +100,18 @@ words! {
     }
 }
 
+impl Outcome {
+    /// The outcome of a file of which two parts have these; none as long as one has none. The worst stands; what was skipped or
+    /// set aside says nothing where something ran.
+    #[must_use]
+    pub fn of_parts(one: Option<Self>, other: Option<Self>) -> Option<Self> {
+        const WORST_FIRST: [Outcome; 6] =
+            [Outcome::Failed, Outcome::NotRun, Outcome::Flaky, Outcome::Passed, Outcome::Skipped, Outcome::Parked];
+        let (one, other) = (one?, other?);
+        WORST_FIRST.into_iter().find(|worst| [one, other].contains(worst))
+    }
+}
+
 /// The glyph of an entry that waits.
 pub const WAITING_GLYPH: &str = "–";
 /// The glyph of an entry that runs.
@@ -144,6 +156,9 @@ mod tests {
     #[test]
     fn words_read_back_as_they_are_written() {
         for outcome in Outcome::ALL {
+            assert_eq!(Outcome::of_parts(Some(*outcome), Some(*outcome)), Some(*outcome));
+            assert_eq!(Outcome::of_parts(Some(*outcome), Some(Outcome::Failed)), Some(Outcome::Failed));
+            assert_eq!(Outcome::of_parts(Some(*outcome), None), None, "it is not known yet");
             assert_eq!(Outcome::of(outcome.word()), Some(*outcome));
             assert_eq!(serde_json::to_string(outcome).unwrap(), format!("{:?}", outcome.word()));
         }

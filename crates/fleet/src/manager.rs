@@ -699,6 +699,7 @@ impl Manager {
             offers: self.pool.offers.clone(),
             waits: says,
             wanted: if some { wanted } else { 0 },
+            most_slots: self.pool.most.saturating_mul(u32::from(self.pool.slots)),
             why: why.to_owned(),
         };
         self.ground.floor.pool_says(&self.name, Some(said)).await;

@@ -332,6 +332,7 @@ impl ActiveRun {
             test: planned.name.to_string(),
             variant: self.engine.plan().variant_of(index).to_string(),
             repeat: u32::from(planned.repeat),
+            parts: planned.parts(),
             outcome,
             running,
             attempts: u32::from(attempts),

@@ -9,7 +9,10 @@ use std::{
 use chrono::Utc;
 use kesmo_core::{
     name::TestName,
-    plan::{Known, Plan, RunOptions},
+    plan::{
+        Known, Plan, RunOptions,
+        cutting::{Cut, Long, deal, may_cut, too_long},
+    },
     run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId, load::Turn},
     suite::{ListedTest, SuiteFile, Variant, container::Image},
     time::{Span, Timestamp},
@@ -140,7 +143,7 @@ impl Floor {
             if gone { Err("the list of its tests is not kept any more".to_owned()) } else { Ok(plan) }
         });
         let plan = match made {
-            Ok(plan) => Plan { unlisted, ..plan },
+            Ok(plan) => Plan { unlisted, ..plan }.with_cuts(&self.store.cuts(row.id).await?),
             Err(why) => {
                 self.runs.insert(row.id, active);
                 self.feed(row.id, Input::Void(why));
@@ -349,6 +352,7 @@ impl Floor {
 
     /// Has the plan of a run made once all its lists are known, beside the floor's work: it may be large.
     pub(super) fn plan_if_listed(&mut self, run: i64) {
+        let slots = self.runs.get(&run).map_or(0, |active| self.may_have(&active.row.pool, active.options.shards));
         let Some(active) = self.runs.get_mut(&run) else { return };
         if active.planning || active.lists.iter().any(|l| matches!(l.tests, Listed::Awaited)) {
             return;
@@ -375,15 +379,31 @@ impl Floor {
                     tracing::warn!("records could not be read; the run is planned without them: {e}");
                     Records::new()
                 });
+                let cut = may_cut(&file, &options).then(|| file.tests.rest.is_some());
                 let make = move || Plan::make(&file, &options, &lists, &parks, history(&records));
                 let plan = tokio::task::spawn_blocking(make).await.map_err(|e| e.to_string())?;
+                let plan = plan.map_err(|e| e.to_string())?;
                 // The run before it may have been over when this one was begun, and not written down.
                 let start_cost = store.start_cost(suite).await.unwrap_or_default().map(|us| Span(us as u64));
-                plan.map(|plan| (Plan { unlisted, ..plan }, start_cost)).map_err(|e| e.to_string())
+                let cuts = match cut {
+                    Some(rest) => {
+                        let long = too_long(&plan, slots, start_cost.unwrap_or_default());
+                        cuts_of(&store, (run, suite), &plan, &long, rest).await?
+                    }
+                    None => Vec::new(),
+                };
+                Ok((Plan { unlisted, ..plan.with_cuts(&cuts) }, start_cost))
             };
             let made = made.await;
             drop(own.send(Message::Planned(run, Box::new(made))).await);
         });
+    }
+
+    /// How many slots a run may have at once: those that are here, or that the pool may start.
+    fn may_have(&self, pool: &str, shards: Option<u32>) -> u32 {
+        let started = self.pools.get(pool).map_or(0, |says| says.most_slots);
+        let slots = self.workers.slots_in(pool).max(started);
+        shards.map_or(slots, |most| slots.min(most))
     }
 
     /// The plan of a run was made, or cannot be.
@@ -617,6 +637,7 @@ impl Floor {
             test: planned.name.to_string(),
             variant: plan.variant_of(kept.entry).to_string(),
             repeat: u32::from(planned.repeat),
+            parts: planned.parts(),
             number: u32::from(kept.number),
             ended: kept.ended,
             outcome: kept.decided,
@@ -934,6 +955,48 @@ impl Floor {
         let counts = Counts::of(&active.options, false, verdict, active.engine.plan(), outcome);
         let covers = said_to_cover(active.engine.plan());
         self.recorder.record(ToRecord { suite, pool, id, run, made, branch, counts, outcomes, covers, start_cost });
+    }
+}
+
+/// How long files of a run are cut, as it is kept with the run.
+async fn cuts_of(
+    store: &Store,
+    (run, suite): (i64, i64),
+    plan: &Plan,
+    long: &[Long],
+    rest: bool,
+) -> Result<Vec<Cut>, String> {
+    if long.is_empty() {
+        return Ok(Vec::new());
+    }
+    let name =
+        |long: &Long| (plan.entries[long.entry as usize].name.to_string(), plan.variant_of(long.entry).to_string());
+    let files: Vec<(String, String)> = long.iter().map(name).collect();
+    let known = match store.known_cases(suite, &files).await {
+        Ok(known) => known,
+        Err(e) => {
+            tracing::warn!("what is known of long files could not be read; none is cut: {e}");
+            return Ok(Vec::new());
+        }
+    };
+    let cut = |(long, (file, variant)): (&Long, (String, String))| {
+        let of = known.get(&(file.clone(), variant.clone())).filter(|of| rest || !of.long_cut)?;
+        Some(Cut { parts: deal(&of.cases, long.parts)?, file, variant, rest })
+    };
+    let cuts: Vec<Cut> = long.iter().zip(files).filter_map(cut).collect();
+    if cuts.is_empty() {
+        return Ok(cuts);
+    }
+    // What is granted of them is found again only by this.
+    loop {
+        match store.keep_cuts(run, &cuts).await {
+            Ok(kept) => return Ok(kept),
+            Err(kesmo_store::Error::Away(why)) => {
+                tracing::warn!("how files are cut could not be kept, and will be soon: {why}");
+                tokio::time::sleep(Duration::from_millis(200)).await;
+            }
+            Err(e) => return Err(format!("how its files are cut cannot be kept: {e}")),
+        }
     }
 }
 

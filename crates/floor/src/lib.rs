@@ -39,6 +39,6 @@ pub use floor::{Ground, start};
 pub use keeping::secrets_of;
 pub use lists::ListAsk;
 pub use output::Output;
-pub use recording::{Counts, ToRecord, Told, results_of, said_to_cover};
+pub use recording::{Counts, ToRecord, Told, results_of, said_to_cover, together};
 pub use says::{Says, WaitingRun, Waits, Working};
 pub use workers::NotLinked;

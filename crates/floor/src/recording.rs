@@ -66,8 +66,11 @@ pub struct Counts {
 pub struct Told {
     pub test: String,
     pub variant: String,
-    /// Its place in the run.
+    /// Its place in the run: of a file that was cut, that of the part that decided its outcome.
     pub entry: u32,
+    /// Its first place, and how many follow each other: the parts of a file that was cut. No parts: only some of its cases ran.
+    pub first: u32,
+    pub parts: u16,
     pub outcome: Outcome,
     pub attempts: u32,
     /// What its last attempt took, and what those before it took together.
@@ -78,6 +81,18 @@ pub struct Told {
 }
 
 impl Told {
+    /// Another part of its file.
+    fn take_part(&mut self, part: Self) {
+        let outcome = Outcome::of_parts(Some(self.outcome), Some(part.outcome)).unwrap_or(part.outcome);
+        if outcome != self.outcome {
+            (self.entry, self.outcome) = (part.entry, outcome);
+        }
+        self.attempts = self.attempts.max(part.attempts);
+        self.last = Span(self.last.0 + part.last.0);
+        self.retried = Span(self.retried.0 + part.retried.0);
+        self.spent = self.spent.zip(part.spent).map(|(one, other)| Span(one.0 + other.0));
+    }
+
     /// Whether it says something of its test: it came to run, and was not set aside.
     fn counts(&self) -> bool {
         !matches!(self.outcome, Outcome::NotRun | Outcome::Parked)
@@ -126,6 +141,27 @@ impl Counts {
     }
 }
 
+/// What the entries of a run tell of tests and files: the parts of a file that was cut tell of it together.
+#[must_use]
+pub fn together(plan: &Plan, all: Vec<Told>) -> Vec<Told> {
+    let mut files: Vec<Told> = Vec::with_capacity(all.len());
+    for told in all {
+        let Some(planned) = plan.entries.get(told.entry as usize) else { continue };
+        let parts = match planned.part {
+            None if planned.cases > 0 => 0,
+            None => 1,
+            Some(part) => part.of,
+        };
+        let told = Told { first: told.entry, parts, ..told };
+        // They follow each other, and the first is number 1.
+        match files.last_mut().filter(|_| planned.part.is_some() && planned.repeat > 1) {
+            Some(file) => file.take_part(told),
+            None => files.push(told),
+        }
+    }
+    files
+}
+
 /// What the entries of a run tell of their tests. `took` says what an entry's attempts took.
 pub(crate) fn outcomes_of(engine: &Engine, took: impl Fn(u32) -> Took) -> Vec<Told> {
     let plan = engine.plan();
@@ -139,6 +175,8 @@ pub(crate) fn outcomes_of(engine: &Engine, took: impl Fn(u32) -> Took) -> Vec<To
             test: plan.entries[index as usize].name.to_string(),
             variant: plan.variant_of(index).to_string(),
             entry: index,
+            first: index,
+            parts: 1,
             outcome,
             attempts: u32::from(attempts),
             last: took.last,
@@ -146,7 +184,7 @@ pub(crate) fn outcomes_of(engine: &Engine, took: impl Fn(u32) -> Took) -> Vec<To
             spent: took.usual.filter(|usual| telling && *usual > Span::ZERO),
         })
     };
-    (0..plan.entries.len() as u32).filter_map(told).collect()
+    together(plan, (0..plan.entries.len() as u32).filter_map(told).collect())
 }
 
 /// What the tests of a plan are said to cover.
@@ -320,6 +358,8 @@ pub fn results_of(run: &ToRecord) -> NewResults {
         test: told.test.clone(),
         variant: told.variant.clone(),
         entry: told.entry,
+        first: told.first,
+        parts: told.parts,
         outcome: told.outcome,
         attempts: told.attempts,
         spent_us: told.last.0,
@@ -459,6 +499,8 @@ mod tests {
             test: (*test).to_owned(),
             variant: String::new(),
             entry: entry as u32,
+            first: entry as u32,
+            parts: 1,
             outcome: *outcome,
             attempts: 1,
             last: Span::ZERO,

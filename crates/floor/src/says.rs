@@ -48,6 +48,8 @@ pub struct Says {
     pub waits: String,
     /// How many machines are wanted for the runs of now, and why not more.
     pub wanted: u32,
+    /// The slots of all machines that it may have at once.
+    pub most_slots: u32,
     pub why: String,
 }
 

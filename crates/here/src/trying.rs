@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use kesmo_core::{
     plan::Plan,
-    run::BatchEnd,
+    run::{BatchEnd, ToRun},
     suite::{
         file::NamesAs,
         tried::{Printed, Tried, TriedProcess, TriedResult},
@@ -83,7 +83,7 @@ async fn try_in(
             setup: setup.clone(),
             attempt: (entries.len() == 1).then_some(1),
             entries,
-            cases: Vec::new(),
+            to_run: ToRun::default(),
             more: false,
             sender: None,
         };

@@ -1,18 +1,52 @@
 //! The cases of simulated files: what a file tells of, and how a store keeps it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use kesmo_core::{
-    run::cases::{CaseTally, CaseTold, PastCase},
+    run::{
+        ToRun,
+        cases::{CaseTally, CaseTold, PastCase},
+    },
     time::Span,
     words::{Ended, Outcome},
 };
 
 use crate::{random::Random, scenario::Scenario};
 
-/// What a file tells of in an attempt: a function of the seed, the file and the number of attempts before it. `asked` are the
-/// only cases that it is to run; none means all.
-pub(crate) fn told(scenario: &Scenario, run: usize, entry: u32, before: u16, asked: &[String]) -> Vec<CaseTold> {
+/// The first entry of the file that an entry is a part of.
+fn file_of(scenario: &Scenario, entry: u32) -> u32 {
+    entry - entry.checked_rem(scenario.parts).unwrap_or(0)
+}
+
+/// What is known of the cases of a file that is cut, dealt out to its parts: some are gone, and others are not known.
+pub(crate) fn known(scenario: &Scenario, entry: u32) -> Vec<Vec<String>> {
+    let file = file_of(scenario, entry);
+    let mut random = Random::new(scenario.seed ^ (u64::from(file) << 20) ^ 0x5ca1e);
+    let mut dealt: Vec<Vec<String>> = vec![Vec::new(); scenario.parts as usize];
+    // Of every run alike, and runs have cases of their own: what one knows another need not have.
+    for case in told(scenario, 0, file, 0, &ToRun::default()) {
+        if !random.chance(0.15) {
+            dealt[random.below(u64::from(scenario.parts)) as usize].push(case.title);
+        }
+    }
+    for (part, of) in dealt.iter_mut().enumerate() {
+        if of.is_empty() || random.chance(0.1) {
+            of.push(format!("gone {part}"));
+        }
+    }
+    dealt
+}
+
+/// Whether a file tells of all cases that it is asked for.
+pub(crate) fn tells_of_all(scenario: &Scenario, run: usize, entry: u32, to_run: &ToRun) -> bool {
+    let told = told(scenario, run, entry, 0, to_run);
+    let told: BTreeSet<&str> = told.iter().map(|case| case.title.as_str()).collect();
+    to_run.cases.iter().all(|title| told.contains(title.as_str()))
+}
+
+/// What a file tells of in an attempt that counts there: a function of the seed, the file and the number of attempts before it.
+pub(crate) fn told(scenario: &Scenario, run: usize, entry: u32, before: u16, to_run: &ToRun) -> Vec<CaseTold> {
+    let entry = file_of(scenario, entry);
     let mut of_file = Random::new(scenario.seed ^ (u64::from(entry) << 24) ^ ((run as u64) << 52) ^ 0xca5e);
     let count = 1 + of_file.below(8);
     let case = |number: u64| {
@@ -27,7 +61,10 @@ pub(crate) fn told(scenario: &Scenario, run: usize, entry: u32, before: u16, ask
         };
         CaseTold { title: format!("case {number}"), ended, spent: Span::millis(1), copy: false }
     };
-    (0..count).map(case).filter(|case| asked.is_empty() || asked.contains(&case.title)).collect()
+    let runs = |title: &String| to_run.rest || to_run.cases.is_empty() || to_run.cases.contains(title);
+    let counts =
+        |title: &String| !to_run.aside.contains(title) && (to_run.only.is_empty() || to_run.only.contains(title));
+    (0..count).map(case).filter(|case| runs(&case.title) && counts(&case.title)).collect()
 }
 
 /// The rows of cases of one run.
@@ -67,6 +104,11 @@ impl Rows {
             self.0.push(Row { entry, number, title: told.title, ended: told.ended, parked, outcome });
         }
         Ok(())
+    }
+
+    /// The titles of which there are rows of an entry.
+    pub fn titles(&self, entry: u32) -> BTreeSet<&str> {
+        self.0.iter().filter(|r| r.entry == entry).map(|r| r.title.as_str()).collect()
     }
 
     /// How many cases an attempt of a file told of.

@@ -104,8 +104,8 @@ impl Ledger {
             if planned(entry).variant != first.variant {
                 return Err(format!("batch {} has two variants", grant.batch));
             }
-            let again = scenario.rerun && self.failed_before(*entry);
-            if !(grant.cases.is_empty() || again) {
+            let again = scenario.rerun && self.failed_before(*entry) || planned(entry).part.is_some();
+            if !(grant.to_run.cases.is_empty() || again) {
                 return Err(format!("entry {entry} is to run some of its cases for the first time"));
             }
             if self.failed_before(*entry) && grant.entries.len() > 1 {
@@ -210,6 +210,15 @@ impl Ledger {
         self.attempts.iter().any(|a| a.entry == entry && a.ended.failing())
     }
 
+    /// Whether it failed before, where that counts: one failing attempt of a part does not, as long as cases that it was to run
+    /// were never told of.
+    fn has_failed(&self, entry: u32, plan: &Plan) -> bool {
+        let titles = self.cases.titles(entry);
+        let misses = !plan.cases_of(entry).iter().all(|title| titles.contains(title.as_str()));
+        let failing = self.attempts.iter().filter(|a| a.entry == entry && a.ended.failing()).count();
+        failing > usize::from(misses)
+    }
+
     fn check_group(&self, plan: &Plan, grant: &Grant) -> Result<(), String> {
         let Some(group) = plan.entries[grant.entries[0] as usize].group else {
             return Ok(());
@@ -252,11 +261,13 @@ impl Ledger {
             return Err(format!("entry {entry} was counted twice in batch {}", attempt.batch));
         }
         let counted = earlier.iter().filter(|a| a.ended != Ended::Lost).count();
-        if counted > usize::from(scenario.retries) && attempt.ended != Ended::Lost {
+        // A part of a file may be run once more if what was known of it was not true.
+        let more = usize::from(plan.entries[entry as usize].part.is_some());
+        if counted > usize::from(scenario.retries) + more && attempt.ended != Ended::Lost {
             return Err(format!("entry {entry} had more attempts than its retries allow"));
         }
         if let Some(outcome) = attempt.decided {
-            let failed = self.failed_before(entry);
+            let failed = self.has_failed(entry, plan);
             let parked = plan.entries[entry as usize].parked.is_some();
             let right = match attempt.ended {
                 _ if scenario.files && !parked => self.file_is_right(&attempt, failed, outcome),
@@ -290,6 +301,25 @@ impl Ledger {
             Outcome::Skipped => merged.values().all(|o| *o == Outcome::Skipped),
             Outcome::Parked | Outcome::NotRun => false,
         }
+    }
+
+    /// No case is told of by two parts of its file, where the last part runs all that is new.
+    ///
+    /// # Errors
+    /// If one is.
+    pub fn cases_are_apart(&self, plan: &Plan, scenario: &Scenario) -> Result<(), String> {
+        if scenario.parts == 0 || !scenario.rest {
+            return Ok(());
+        }
+        for first in (0..plan.entries.len() as u32).step_by(scenario.parts as usize) {
+            let mut seen = BTreeSet::new();
+            for entry in first..first + scenario.parts {
+                if let Some(twice) = self.cases.titles(entry).into_iter().find(|title| !seen.insert(*title)) {
+                    return Err(format!("{twice:?} counts in entry {entry} and in another part of its file"));
+                }
+            }
+        }
+        Ok(())
     }
 
     /// Keeps an outcome.

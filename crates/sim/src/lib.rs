@@ -23,5 +23,5 @@ mod scenario;
 mod world;
 
 pub use random::Random;
-pub use scenario::{Faults, Outcomes, Report, Scenario, anything, scenario};
+pub use scenario::{Faults, Outcomes, Report, Scenario, anything, parts, scenario};
 pub use world::simulate;

@@ -78,6 +78,10 @@ pub struct Scenario {
     pub files: bool,
     /// Some cases of a file can be run alone.
     pub rerun: bool,
+    /// Every file is cut into so many parts, each of which is an entry; 0: none is. What is known of its cases is not all true.
+    pub parts: u32,
+    /// The last part of a file runs all that no other does.
+    pub rest: bool,
     /// Processes stay, and are fed tests one by one.
     pub fed: bool,
     /// Entries run so many at once, as the senders of one load; 0: each by itself.
@@ -119,6 +123,8 @@ impl Default for Scenario {
             faults: Faults::default(),
             files: false,
             rerun: false,
+            parts: 0,
+            rest: false,
             fed: false,
             senders: 0,
         }
@@ -174,9 +180,24 @@ pub fn scenario(seed: u64, entries: usize) -> Scenario {
         faults: Faults::default(),
         files: random.chance(0.4),
         rerun: random.chance(0.6),
+        parts: 0,
+        rest: false,
         fed: random.chance(0.3),
         senders: 0,
     }
+}
+
+/// Files that are cut, all else as in a scenario of that seed.
+#[must_use]
+pub fn parts(seed: u64) -> Scenario {
+    let mut random = Random::new(seed ^ 0x0ca5_e0f9);
+    let parts = 2 + random.below(3) as u32;
+    let of = anything(seed);
+    let whole = of.durations.len() / parts as usize * parts as usize;
+    let (durations, expected) = (of.durations[..whole].to_vec(), of.expected[..whole].to_vec());
+    let alone =
+        Scenario { durations, expected, files: true, rerun: true, fed: false, group_size: 0, claim_every: 0, ..of };
+    Scenario { parts, rest: random.chance(0.7), park_every: 0, ..alone }
 }
 
 /// The same with faults of all kinds.

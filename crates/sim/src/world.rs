@@ -8,9 +8,9 @@ use std::{
 use kesmo_core::{
     measure::{Counts, Measured, Part},
     name::TestName,
-    plan::{Only, Park, Plan, PlannedEntry, Priority},
+    plan::{Only, Park, PartOf, Plan, PlannedEntry, Priority},
     run::{
-        BatchEnd, BatchId, Cores, Effect, Engine, Fit, Grant, Input, PastBatch, Policy, WorkerId,
+        BatchEnd, BatchId, Cores, Effect, Engine, Fit, Grant, Input, PastBatch, Policy, ToRun, WorkerId,
         cases::CaseTold,
         share::{Share, Sharing},
     },
@@ -20,7 +20,7 @@ use kesmo_core::{
 };
 
 use crate::{
-    cases::told,
+    cases::{known, tells_of_all, told},
     ledger::Ledger,
     random::Random,
     scenario::{Faults, Report, Scenario},
@@ -130,7 +130,7 @@ struct AtWork {
     position: usize,
     began: bool,
     /// The only cases that its one file is to run.
-    asked: Vec<String>,
+    asked: ToRun,
     /// More may be fed to its process, which waits for it.
     more: bool,
     waits: bool,
@@ -425,7 +425,7 @@ impl<'s> World<'s> {
         let had = |e: &u32| self.runs[*run].ledger.attempts.iter().filter(|a| a.entry == *e).count() as u16;
         let attempts = grant.entries.iter().map(had).collect();
         let key = Key { run: *run, batch: grant.batch };
-        let asked = grant.cases.clone();
+        let asked = grant.to_run.clone();
         let (more, waits, entries) = (grant.more, false, grant.entries.clone());
         // Those that start at once wait for each other.
         let (now, cores) = (self.now, u64::from(scenario.cores));
@@ -547,6 +547,7 @@ impl<'s> World<'s> {
             true => told(self.scenario, key.run, entry, before, &work.asked),
             false => Vec::new(),
         };
+        let misses = self.scenario.parts > 0 && !tells_of_all(self.scenario, key.run, entry, &work.asked);
         // The first half of its cases is told as a file begins, the rest when it ends.
         let later = cases.split_off(cases.len() / 2);
         let first = cases.len() as u32;
@@ -563,6 +564,9 @@ impl<'s> World<'s> {
         work.began = false;
         work.position += 1;
         let mut ended = how(self.scenario, key.run, entry, attempt);
+        if misses {
+            ended = Ended::Failed;
+        }
         if ended != Ended::Skipped && self.random.chance(self.scenario.faults.crash) {
             ended = Ended::Crashed;
             let w = &mut self.workers[worker as usize];
@@ -861,7 +865,14 @@ impl<'s> World<'s> {
                     ));
                 }
                 if matches!(attempt.decided, Some(Outcome::Passed | Outcome::Flaky)) && self.scenario.files {
-                    let all = crate::cases::told(self.scenario, run, entry, 0, &[]);
+                    let aside = plan.aside_of(entry).to_vec();
+                    // What is new may run in the last part alone, or not at all where the rest cannot be run.
+                    let only = match plan.entries[entry as usize].part {
+                        Some(part) if !part.rest => plan.cases_of(entry).to_vec(),
+                        _ => Vec::new(),
+                    };
+                    let all =
+                        crate::cases::told(self.scenario, run, entry, 0, &ToRun { aside, only, ..ToRun::default() });
                     let shown = one.ledger.cases.merged(entry);
                     if let Some(never) = all.iter().find(|case| !shown.contains_key(case.title.as_str())) {
                         return Err(format!("entry {entry} did not fail, and its {:?} never ran", never.title));
@@ -944,6 +955,7 @@ impl<'s> World<'s> {
                     run.ledger.cases.tallies().1
                 ));
             }
+            run.ledger.cases_are_apart(run.engine.plan(), self.scenario)?;
             for outcome in Outcome::ALL {
                 let kept = run.ledger.decided.values().filter(|o| *o == outcome).count();
                 if tally.of(*outcome) as usize != kept {
@@ -999,9 +1011,10 @@ fn policy(scenario: &Scenario, run: u32) -> Policy {
 
 fn plan(scenario: &Scenario) -> Plan {
     let entry = |i: usize| {
-        // The senders of a load are of one test.
+        // The senders of a load are of one test, and the parts of a file of one file.
         let senders = scenario.senders as usize;
-        let of = i.checked_div(senders).unwrap_or(i);
+        let several = senders.max(scenario.parts as usize);
+        let of = i.checked_div(several).unwrap_or(i);
         let grouped = senders == 0 && scenario.group_size > 0 && (i / scenario.group_size).is_multiple_of(3);
         let claimed = senders == 0 && scenario.claim_every > 0 && i.is_multiple_of(scenario.claim_every);
         let parked = scenario.park_every > 0 && of % scenario.park_every == 1;
@@ -1009,7 +1022,7 @@ fn plan(scenario: &Scenario) -> Plan {
             TestName::parse(&format!("sim/test-{of}")).unwrap_or_else(|_| unreachable!("the name keeps the rules"));
         let expected = scenario.expected.get(i).copied().flatten();
         // The members of a group are of one variant.
-        let variant = match senders {
+        let variant = match several {
             0 => i.checked_div(scenario.group_size).unwrap_or(i),
             _ => of,
         } as u16
@@ -1020,7 +1033,7 @@ fn plan(scenario: &Scenario) -> Plan {
             group: grouped.then(|| (i / scenario.group_size) as u32),
             expected,
             spread: Span(expected.unwrap_or_default().0 / 10),
-            repeat: i.checked_rem(senders).map_or(0, |n| n as u16 + 1),
+            repeat: i.checked_rem(several).map_or(0, |n| n as u16 + 1),
             retries: if senders > 0 { 0 } else { scenario.retries },
             limit: Span::seconds(3600),
             claims: if claimed { 1 + (i as u32 / scenario.claim_every as u32) % 2 } else { 0 },
@@ -1028,7 +1041,7 @@ fn plan(scenario: &Scenario) -> Plan {
         }
     };
     let variant = |n: u16| Variant::of(vec![("sea".into(), n.to_string())]);
-    Plan {
+    let plan = Plan {
         variants: (0..scenario.variants.max(1)).map(variant).collect(),
         entries: (0..scenario.durations.len()).map(entry).collect(),
         claim_sets: vec![vec![], vec!["berth".into()], vec!["crane".into()]],
@@ -1040,6 +1053,26 @@ fn plan(scenario: &Scenario) -> Plan {
             only: Only::default(),
         }],
         listed: scenario.durations.len(),
+        case_sets: vec![vec![]],
         ..Plan::default()
+    };
+    if scenario.parts > 0 { in_parts(scenario, plan) } else { plan }
+}
+
+/// Entries as the parts of files.
+fn in_parts(scenario: &Scenario, mut plan: Plan) -> Plan {
+    for index in 0..plan.entries.len() {
+        let dealt = known(scenario, index as u32);
+        let at = index % dealt.len();
+        let last = at + 1 == dealt.len();
+        let others = dealt.iter().enumerate().filter(|(other, _)| *other != at).flat_map(|(_, of)| of.iter().cloned());
+        plan.case_sets.push(others.collect());
+        let aside = plan.case_sets.len() as u32 - 1;
+        plan.case_sets.push(dealt[at].clone());
+        let entry = &mut plan.entries[index];
+        entry.cases = aside + 1;
+        let (rest, only) = (scenario.rest && last, scenario.rest && !last);
+        entry.part = Some(PartOf { of: dealt.len() as u16, aside, rest, only });
     }
+    plan
 }

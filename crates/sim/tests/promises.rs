@@ -4,7 +4,7 @@ use kesmo_core::{
     time::Span,
     words::{Outcome, Verdict},
 };
-use kesmo_sim::{Faults, Outcomes, Random, Scenario, scenario, simulate};
+use kesmo_sim::{Faults, Outcomes, Random, Scenario, parts, scenario, simulate};
 
 /// How many seeds to try; `KESMO_SEEDS` asks for more.
 fn seeds(usual: u64) -> u64 {
@@ -64,6 +64,12 @@ fn no_case_that_a_file_told_of_is_lost_or_counted_twice() {
     let files = |seed| Scenario { faults, files: true, rerun: seed % 3 > 0, ..scenario(seed, 30) };
     let (lost, restarts, flaky) = all_hold(seeds(2000), files);
     assert!(lost > 100 && restarts > 500 && flaky > 500, "the faults come: {lost}, {restarts}, {flaky}");
+}
+
+#[test]
+fn no_case_of_a_file_that_is_cut_is_lost_or_counted_twice_whatever_was_known_of_it() {
+    let (lost, restarts, flaky) = all_hold(seeds(2000), parts);
+    assert!(lost > 100 && restarts > 300 && flaky > 300, "the faults come: {lost}, {restarts}, {flaky}");
 }
 
 #[test]

@@ -10,6 +10,7 @@ pub mod briefs;
 pub mod cases;
 pub mod commit;
 pub mod covers;
+pub mod cuts;
 pub mod failing;
 pub mod leases;
 pub mod measures;

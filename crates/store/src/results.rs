@@ -6,7 +6,7 @@ use std::collections::{HashMap, HashSet};
 use chrono::{DateTime, NaiveDate, Utc};
 use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
-    sql_types::{Array, BigInt, Date, Integer, Jsonb, Nullable, Text, Timestamptz},
+    sql_types::{Array, BigInt, Date, Integer, Jsonb, Nullable, SmallInt, Text, Timestamptz},
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{plan::RunOptions, record::Seen, words::Outcome};
@@ -29,7 +29,11 @@ pub struct NewResults {
 pub struct NewResult {
     pub test: String,
     pub variant: String,
+    /// The entry that decided its outcome.
     pub entry: u32,
+    /// Its first entry, and how many there are: the parts of a file that was cut. No parts: only some cases of the file ran.
+    pub first: u32,
+    pub parts: u16,
     pub outcome: Outcome,
     pub attempts: u32,
     /// What its last attempt took, and what those before it took together, in microseconds.
@@ -343,7 +347,8 @@ impl Store {
              count(distinct told.number)::int as attempts, \
              (array_agg(told.spent_us order by told.number desc) filter (where told.outcome is not null))[1] as spent_us, \
              left(coalesce((array_agg(told.message order by told.number desc) filter (where told.ended in ('failed', 'timed-out', 'crashed')))[1], ''), 500) as message \
-             from cases told where told.run_id = r.run_id and told.entry = r.entry and told.month = r.month and told.title = $5) c \
+             from cases told where told.run_id = r.run_id and told.entry between coalesce(r.first, r.entry) and coalesce(r.first, r.entry) + greatest(r.parts, 1) - 1 \
+             and told.month = r.month and told.title = $5) c \
              on c.outcome is not null \
              where r.test_id = $1 and ($2 is null or runs.branch = $2) and ($3 is null or r.run_id < $3) \
              order by r.run_id desc, r.entry limit $4",
@@ -403,9 +408,10 @@ impl Store {
         let mut c = self.connection().await?;
         Ok(diesel::sql_query(
             "select a.ended, a.worker, t.variant, a.began_at, a.busy, a.of_slots, a.number, p.place, bt.test as after \
-             from tests t cross join lateral (select run_id, entry, month from results r where r.test_id = t.id \
+             from tests t cross join lateral (select run_id, entry, first, parts, month from results r where r.test_id = t.id \
              and r.outcome in ('passed', 'flaky', 'failed') order by r.run_id desc limit $2) r \
-             join attempts a on a.run_id = r.run_id and a.entry = r.entry and a.month = r.month and a.ended <> 'lost' \
+             join attempts a on a.run_id = r.run_id and a.entry between coalesce(r.first, r.entry) and coalesce(r.first, r.entry) + greatest(r.parts, 1) - 1 \
+             and a.month = r.month and a.ended <> 'lost' \
              left join batches b on b.run_id = a.run_id and b.number = a.batch and jsonb_array_length(b.entries) <= 2000 \
              left join lateral (select x.place - 1 as place, (b.entries ->> (x.place - 2)::int)::int as before \
              from jsonb_array_elements_text(b.entries) with ordinality as x (entry, place) where x.entry = a.entry::text limit 1) p on true \
@@ -514,9 +520,9 @@ pub(crate) async fn write(c: &mut AsyncPgConnection, suite_id: i64, results: &Ne
     let int = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
     let long = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
     diesel::sql_query(
-        "insert into results (month, run_id, entry, test_id, outcome, attempts, spent_us, retried_us) \
-         select $1, $2, n.entry, t.id, n.outcome, n.attempts, n.spent, n.retried \
-         from unnest($4, $5, $6, $7, $8, $9, $10) as n (test, variant, entry, outcome, attempts, spent, retried) \
+        "insert into results (month, run_id, entry, test_id, outcome, attempts, spent_us, retried_us, first, parts) \
+         select $1, $2, n.entry, t.id, n.outcome, n.attempts, n.spent, n.retried, nullif(n.first, n.entry), n.parts \
+         from unnest($4, $5, $6, $7, $8, $9, $10, $11, $12) as n (test, variant, entry, outcome, attempts, spent, retried, first, parts) \
          join tests t on t.suite_id = $3 and md5(t.test || E'\\n' || t.variant) = md5(n.test || E'\\n' || n.variant) \
          on conflict do nothing",
     )
@@ -530,6 +536,8 @@ pub(crate) async fn write(c: &mut AsyncPgConnection, suite_id: i64, results: &Ne
     .bind::<Array<Integer>, _>(rows.iter().map(|r| int(r.attempts)).collect::<Vec<_>>())
     .bind::<Array<BigInt>, _>(rows.iter().map(|r| long(r.spent_us)).collect::<Vec<_>>())
     .bind::<Array<BigInt>, _>(rows.iter().map(|r| long(r.retried_us)).collect::<Vec<_>>())
+    .bind::<Array<Integer>, _>(rows.iter().map(|r| int(r.first)).collect::<Vec<_>>())
+    .bind::<Array<SmallInt>, _>(rows.iter().map(|r| i16::try_from(r.parts).unwrap_or(i16::MAX)).collect::<Vec<_>>())
     .execute(c)
     .await?;
     Ok(())

@@ -53,6 +53,9 @@ diesel::table! {
     }
 }
 diesel::table! {
+    run_cuts (run_id) { run_id -> BigInt, cuts -> Jsonb, }
+}
+diesel::table! {
     run_notes (id) { id -> BigInt, run_id -> BigInt, at -> Timestamptz, text -> Text, fails -> Bool, }
 }
 diesel::table! {

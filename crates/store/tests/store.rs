@@ -1282,6 +1282,8 @@ async fn deliveries_are_kept_together_with_a_number_for_each_run() {
 /// What a run says of tests, in their order: name, outcome, attempts, milliseconds.
 fn results(run: &RunRow, told: &[(&str, Outcome, u32, u64)]) -> NewResults {
     let row = |(entry, (test, outcome, attempts, ms)): (usize, &(&str, Outcome, u32, u64))| NewResult {
+        first: entry as u32,
+        parts: 1,
         test: (*test).to_owned(),
         variant: String::new(),
         entry: entry as u32,

@@ -17,7 +17,7 @@ use kesmo_core::{
     measure::Part,
     name::{RunName, Slug, case_title},
     plan::Plan,
-    run::{self, BatchEnd, BatchId, Cores, Input, cases::CaseTold},
+    run::{self, BatchEnd, BatchId, Cores, Input, ToRun, cases::CaseTold},
     suite::{
         container::{From, Image},
         covers::{MOST_OF_A_TEST, Requirement},
@@ -29,7 +29,7 @@ use kesmo_core::{
 use crate::Digest;
 
 /// The version of these messages. Both sides say it, and do not talk if they differ.
-pub const VERSION: u32 = 9;
+pub const VERSION: u32 = 10;
 
 /// The most slots of a worker.
 pub const MOST_SLOTS: u16 = 1000;
@@ -569,9 +569,9 @@ pub struct Grant {
     pub entries: Vec<GrantedEntry>,
     /// The number of the attempt, when the batch is one entry.
     pub attempt: Option<u16>,
-    /// Only these cases of the one file of the batch; none: all of it.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub cases: Vec<String>,
+    /// What is to run of the one file of the batch.
+    #[serde(flatten)]
+    pub to_run: ToRun,
     /// More entries may be fed to its process while it runs.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub more: bool,
@@ -599,7 +599,7 @@ impl Grant {
             setup: Setup { variant, ..setup.clone() },
             entries: granted.entries.iter().map(|index| GrantedEntry::new(*index, plan)).collect(),
             attempt: granted.attempt,
-            cases: granted.cases.clone(),
+            to_run: granted.to_run.clone(),
             more: granted.more,
             sender: granted.senders.map(|of| {
                 let number = u32::from(plan.entries[granted.entries[0] as usize].repeat).max(1);
@@ -780,7 +780,7 @@ mod tests {
             setup: setup.clone(),
             entries,
             attempt: Some(2),
-            cases: Vec::new(),
+            to_run: ToRun { cases: vec!["pays".into()], rest: true, aside: vec!["opens".into()], only: Vec::new() },
             more: false,
             sender: Some(Sender { number: 2, of: 8 }),
         })));

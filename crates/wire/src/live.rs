@@ -61,9 +61,12 @@ pub struct AttemptChange {
     pub index: u32,
     pub test: String,
     pub variant: String,
-    /// Which repetition it is, from 1; 0 where nothing is repeated.
+    /// Which repetition it is, or which part of its file, from 1; 0 where nothing is repeated or cut.
     #[serde(default)]
     pub repeat: u32,
+    /// Into how many parts its file is cut, of which it is one; 0 where it is not.
+    #[serde(default, skip_serializing_if = "crate::api::is_none")]
+    pub parts: u32,
     pub number: u32,
     pub ended: Ended,
     /// The entry's outcome, where this attempt decided it.
@@ -219,6 +222,7 @@ mod tests {
             test: "gate/a".into(),
             variant: String::new(),
             repeat: 0,
+            parts: 0,
             number: 1,
             ended,
             outcome: None,

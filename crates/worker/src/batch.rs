@@ -351,15 +351,21 @@ impl BatchRun<'_> {
     fn call(&self, entries: &[GrantedEntry]) -> Result<Call, String> {
         let tests = &self.ready.suite.tests;
         let mut words = Vec::new();
-        if let (Some(rerun), false) = (&tests.rerun, self.grant.cases.is_empty()) {
+        // Of a file some cases, or all but some; else all of it.
+        let to_run = &self.grant.to_run;
+        let (some, titles) = match to_run.rest {
+            true => (tests.rest.as_ref(), &to_run.aside),
+            false => (tests.rerun.as_ref().filter(|_| !to_run.cases.is_empty()), &to_run.cases),
+        };
+        if let Some(some) = some {
             let path = self.artifacts.with_file_name("cases");
-            let cases: String = self.grant.cases.iter().map(|title| format!("{title}\n")).collect();
+            let cases: String = titles.iter().map(|title| format!("{title}\n")).collect();
             std::fs::write(&path, cases).map_err(|e| format!("{}: {e}", path.display()))?;
             self.ready.around.hand_over(&path)?;
             let (name, path) = (&entries[0].name, self.inside(&path));
-            words.extend(rerun.iter().map(|w| w.replace("{name}", name).replace("{cases-file}", &path)));
+            words.extend(some.iter().map(|w| w.replace("{name}", name).replace("{cases-file}", &path)));
         }
-        for word in tests.run.iter().filter(|_| self.grant.cases.is_empty()) {
+        for word in tests.run.iter().filter(|_| some.is_none()) {
             match tests.names_as {
                 NamesAs::Arguments if word == "{names}" => words.extend(entries.iter().map(|e| e.name.clone())),
                 NamesAs::File if word.contains("{names-file}") => {
@@ -441,7 +447,7 @@ impl BatchRun<'_> {
         let mut process = self.ready.around.start(&call, &mark, fed).await?;
         // What a container takes to start is no test's time.
         let began = if process.container().is_some() { now_us() } else { asked };
-        let mut reading = Reading::new(entries, &self.grant.cases, tests, limits.output, began);
+        let mut reading = Reading::new(entries, &self.grant.to_run, tests, limits.output, began);
         reading.mask.clone_from(&call.mask);
         reading.heard = self.tools.hearing.as_ref().map(|_| Heard::default());
         if let Some(position) = reading.progress.started(began) {
@@ -1066,6 +1072,7 @@ mod tests {
 
     use super::*;
     use crate::config::Config;
+    use kesmo_core::run::ToRun;
 
     /// A worker's tools with a source that is here and prepared, so that no service is needed.
     struct Bench {
@@ -1139,7 +1146,7 @@ mod tests {
             },
             entries: names.iter().enumerate().map(entry).collect(),
             attempt,
-            cases: Vec::new(),
+            to_run: ToRun::default(),
             more: false,
             sender: None,
         }
@@ -1457,7 +1464,8 @@ mod tests {
     async fn a_retry_is_told_the_cases_that_it_is_to_run() {
         let script = "while read -r title; do echo \"ok - $title\"; done < \"$2\"";
         let mut one = files("tap", "{name}", "", script);
-        let job = Grant { cases: vec!["pays by card".into(), "opens / late".into()], ..grant(&["gate.sh"], Some(2)) };
+        let to_run = ToRun { cases: vec!["pays by card".into(), "opens / late".into()], ..ToRun::default() };
+        let job = Grant { to_run, ..grant(&["gate.sh"], Some(2)) };
         let (cases, rest) = cases_told(&mut one, job.clone()).await;
         assert_eq!(cases.iter().map(|c| c.title.as_str()).collect::<Vec<_>>(), ["pays by card", "opens / late"]);
         assert_eq!(rest, ["passed 0 []"]);

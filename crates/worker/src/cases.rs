@@ -1,12 +1,12 @@
 //! The cases that the files of one process tell of: gives them titles unlike each other, and says how each file ended itself.
 //! Decides only; it reads no clock and starts nothing.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use kesmo_core::{
     format::{Reported, Step},
     name::{Titles, case_title, part_by_file, shorten},
-    run::cases::MOST_CASES,
+    run::{ToRun, cases::MOST_CASES},
     time::Span,
     words::Ended,
 };
@@ -50,6 +50,14 @@ struct SoFar {
     asked: BTreeSet<String>,
     of_asked: usize,
     beyond: u32,
+    /// Cases that another part of the file runs, how many of them it told of all the same, and how many of those failed.
+    aside: HashSet<String>,
+    /// No others than these count here, if there are any.
+    only: HashSet<String>,
+    left_aside: u32,
+    failing_aside: u32,
+    /// Cases that nobody knew of are among those that it was to run.
+    more_may_come: bool,
     begun: HashMap<String, (i64, Vec<Step>)>,
 }
 
@@ -65,13 +73,16 @@ pub struct EndOfProcess<'e> {
 }
 
 impl Files {
-    /// The files of a process that was started at `began`; `asked` are the only cases that its one file is to run.
-    pub fn new(entries: &[GrantedEntry], asked: &[String], began: i64) -> Self {
+    /// The files of a process that was started at `began`; `to_run` is about its one file.
+    pub fn new(entries: &[GrantedEntry], to_run: &ToRun, began: i64) -> Self {
         let names: Vec<String> = entries.iter().map(|e| e.name.clone()).collect();
         let mut of: Vec<SoFar> = names.iter().map(|_| SoFar::default()).collect();
         if let Some(first) = of.first_mut() {
-            first.asked = asked.iter().cloned().collect();
+            first.asked = to_run.cases.iter().cloned().collect();
             first.of_asked = first.asked.len();
+            first.more_may_come = to_run.rest;
+            first.aside = to_run.aside.iter().cloned().collect();
+            first.only = to_run.only.iter().cloned().collect();
             first.began_us = Some(began);
             first.last_us = began;
         }
@@ -135,7 +146,13 @@ impl Files {
         let first = file.began_us.is_none() || file.told == 0;
         file.began_us.get_or_insert(began);
         let unlike = file.titles.unlike(&title, |numbered| case_title(&numbered));
-        if file.of_asked > 0 && !file.asked.remove(&unlike) {
+        if file.aside.contains(&title) || !(file.only.is_empty() || file.only.contains(&title)) {
+            file.left_aside += 1;
+            file.failing_aside += u32::from(reported.ended.failing());
+            file.last_us = now;
+            return false;
+        }
+        if file.of_asked > 0 && !file.asked.remove(&unlike) && !file.more_may_come {
             file.beyond += 1;
         }
         let failing = reported.ended.failing();
@@ -221,8 +238,17 @@ impl Files {
 
     /// What the one file ran beyond what it was asked to, in words.
     pub fn beyond(&self) -> Option<String> {
-        let file = self.of.first().filter(|f| f.beyond > 0)?;
-        let (beyond, asked, name) = (file.beyond, file.of_asked, &self.names[0]);
+        let file = self.of.first()?;
+        let name = &self.names[0];
+        // A file that runs whole tells of all its cases.
+        if file.left_aside > 0 && file.of_asked > 0 {
+            let left = file.left_aside;
+            return Some(format!("{name} told of {left} cases that another part of it runs; they count there"));
+        }
+        let (beyond, asked) = (file.beyond, file.of_asked);
+        if beyond == 0 {
+            return None;
+        }
         Some(format!("{name} was to run {asked} of its cases and told of {beyond} others too"))
     }
 
@@ -238,12 +264,12 @@ impl Files {
         for (position, file) in self.of.iter().enumerate() {
             let well = || match file.stands() {
                 Some(said) => said,
-                None if file.told == 0 => {
+                None if file.told + file.left_aside == 0 => {
                     (Ended::Crashed, with_words("its process ended with status 0 and told of no case".into()))
                 }
                 None => (Ended::Passed, file.failed_said()),
             };
-            let untold = file.told == 0 && file.own.is_none();
+            let untold = file.told + file.left_aside == 0 && file.own.is_none();
             let said = match how.end {
                 ProcessEnd::Well => well(),
                 _ if position != ran && untold => continue,
@@ -257,7 +283,7 @@ impl Files {
                 }
                 ProcessEnd::Badly(end) => match file.stands() {
                     Some(said) if said.0.failing() => said,
-                    _ if file.failing > 0 || !how.counts => (Ended::Passed, file.failed_said()),
+                    _ if file.failing + file.failing_aside > 0 || !how.counts => (Ended::Passed, file.failed_said()),
                     _ => {
                         let cases = if file.told == 1 {
                             "its case was good".to_owned()
@@ -290,7 +316,10 @@ impl Files {
 impl SoFar {
     /// What stands of the file itself, whatever its cases did.
     fn stands(&self) -> Option<(Ended, String)> {
-        if let Some((ended, message)) = self.own.as_ref().filter(|(ended, _)| ended.failing()) {
+        // That a case failed that counts elsewhere is told there.
+        if let Some((ended, message)) =
+            self.own.as_ref().filter(|(ended, _)| ended.failing() && (self.failing_aside == 0 || self.failing > 0))
+        {
             return Some((*ended, message.clone()));
         }
         if let Some(why) = &self.wrong {
@@ -325,7 +354,7 @@ mod tests {
             .enumerate()
             .map(|(i, name)| GrantedEntry { index: i as u32, name: (*name).into(), limit_us: 1000 })
             .collect();
-        Files::new(&entries, &asked.iter().map(|a| (*a).to_owned()).collect::<Vec<_>>(), 100)
+        Files::new(&entries, &ToRun { cases: owned(asked), ..ToRun::default() }, 100)
     }
 
     fn passed() -> Reported {
@@ -493,6 +522,70 @@ mod tests {
         f.take(0, "y", failed("no"), 150, "");
         f.take(0, "z", passed(), 150, "");
         assert_eq!(end(&f, &ProcessEnd::Well, false)[0].1, Ended::Passed);
+    }
+
+    fn owned(titles: &[&str]) -> Vec<String> {
+        titles.iter().map(|title| (*title).to_owned()).collect()
+    }
+
+    fn part(cases: &[&str], aside: &[&str], rest: bool) -> Files {
+        let entry = GrantedEntry { index: 0, name: "a.sh".into(), limit_us: 1000 };
+        Files::new(&[entry], &ToRun { cases: owned(cases), rest, aside: owned(aside), only: Vec::new() }, 100)
+    }
+
+    #[test]
+    fn what_is_new_counts_where_all_the_rest_runs() {
+        let entry = GrantedEntry { index: 0, name: "a.sh".into(), limit_us: 1000 };
+        let mut f = Files::new(&[entry], &ToRun { only: owned(&["x"]), ..ToRun::default() }, 100);
+        for title in ["x", "x", "new", "y"] {
+            f.take(0, title, passed(), 150, "");
+        }
+        let told: Vec<String> = f.take_waiting().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
+        assert_eq!(told, ["x", "x (2)"]);
+    }
+
+    #[test]
+    fn cases_that_another_part_of_the_file_runs_do_not_count_here() {
+        let mut f = part(&["x"], &["y", "z"], false);
+        f.take(0, "x", passed(), 150, "");
+        f.take(0, "y", failed("no"), 160, "");
+        f.take(0, "new", passed(), 170, "");
+        let told: Vec<String> = f.take_waiting().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
+        assert_eq!(told, ["x", "new"], "what nobody knows of is not lost");
+        assert_eq!(end(&f, &badly(), false)[0], (0, Ended::Passed, String::new()), "what failed is told elsewhere");
+        assert_eq!(f.beyond().unwrap(), "a.sh told of 1 cases that another part of it runs; they count there");
+        assert_eq!(end(&f, &badly(), true)[0].1, Ended::Crashed, "and no failing case explains a signal");
+        f.own(0, failed("the file"));
+        assert_eq!(end(&f, &ProcessEnd::Well, false)[0].1, Ended::Passed);
+        f.take(0, "x", failed("no"), 180, "");
+        assert_eq!(end(&f, &ProcessEnd::Well, false)[0].1, Ended::Failed, "one of its own failed, too");
+    }
+
+    #[test]
+    fn a_part_whose_cases_are_gone_has_told_of_the_others() {
+        let mut whole = part(&[], &["y", "z"], false);
+        whole.take(0, "y", passed(), 150, "");
+        whole.take(0, "z", passed(), 150, "");
+        assert_eq!(end(&whole, &ProcessEnd::Well, false)[0].1, Ended::Passed);
+        assert_eq!(whole.beyond(), None, "it ran whole: that is no surprise");
+        assert!(whole.take_waiting().is_empty());
+        let nothing = part(&[], &["y"], false);
+        assert_eq!(end(&nothing, &ProcessEnd::Well, false)[0].1, Ended::Crashed);
+    }
+
+    #[test]
+    fn the_last_part_runs_what_is_new_and_is_held_to_what_is_known() {
+        let mut rest = part(&["x"], &["y"], true);
+        rest.take(0, "new", passed(), 150, "");
+        rest.take(0, "newer", passed(), 150, "");
+        assert_eq!(rest.beyond(), None, "that is what it is for");
+        let said = end(&rest, &ProcessEnd::Well, false).remove(0);
+        assert_eq!(
+            (said.1, said.2.as_str()),
+            (Ended::Failed, "it was to run 1 of its cases, and did not tell of \"x\"")
+        );
+        rest.take(0, "x", passed(), 160, "");
+        assert_eq!(end(&rest, &ProcessEnd::Well, false)[0].1, Ended::Passed);
     }
 
     #[test]

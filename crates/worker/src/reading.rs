@@ -9,7 +9,7 @@ use kesmo_core::{
     },
     measure::{Gathering, Part, Sample},
     name::shorten,
-    run::Cores,
+    run::{Cores, ToRun},
     suite::{
         covers::Requirement,
         file::{NamesAs, Results, Tests},
@@ -83,9 +83,8 @@ pub(crate) struct Reading {
 }
 
 impl Reading {
-    /// What is read from a process that was started at `began` for these entries; of its one file only the cases `asked`,
-    /// if there are any.
-    pub fn new(entries: &[GrantedEntry], asked: &[String], tests: &Tests, output: Bytes, began: i64) -> Self {
+    /// What is read from a process that was started at `began` for these entries; `to_run` is about its one file.
+    pub fn new(entries: &[GrantedEntry], to_run: &ToRun, tests: &Tests, output: Bytes, began: i64) -> Self {
         let of_files = tests.of_files() && tests.results != Results::Exit;
         let told = match tests.results {
             _ if of_files => When::AtTheEnd,
@@ -100,7 +99,7 @@ impl Reading {
             } else {
                 Progress::new(entries, told)
             },
-            files: of_files.then(|| Files::new(entries, asked, began)),
+            files: of_files.then(|| Files::new(entries, to_run, began)),
             points,
             log: CappedLog::new(output),
             out: Lines::new(LONGEST_LINE),

@@ -13,7 +13,7 @@ use kesmo_core::{
 };
 use kesmo_here::{Finished, History, Job, Told};
 use kesmo_wire::{
-    api::{Run, Shard},
+    api::{NotPassed, Run, Shard},
     link::SecretGiven,
 };
 use kesmo_worker::Home;
@@ -53,7 +53,8 @@ pub async fn run(
             slots = 1;
         }
         if let Some(run) = &options.running.not_passed_in {
-            run_options.only = Some(super::runs::not_passed(&context, run).await?);
+            let NotPassed { only, cases } = super::runs::not_passed(&context, run).await?;
+            (run_options.only, run_options.cases) = (Some(only), cases);
             run_options.only_because = Some(format!("not passed in {run}"));
         }
     }

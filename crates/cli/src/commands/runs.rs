@@ -12,8 +12,8 @@ use kesmo_core::{
     words::{Outcome, Phase},
 };
 use kesmo_wire::api::{
-    Artifact, Attempt, Entries, Entry, EntryDetail, MachineOf, NewRun, Run, RunSummary, Shard, StopRun, Variants,
-    Worker, entry_name,
+    Artifact, Attempt, Entries, Entry, EntryDetail, MachineOf, NewRun, NotPassed, Run, RunSummary, Shard, StopRun,
+    Variants, Worker, part_name,
 };
 use kesmo_wire::live::{OutputEnd, OutputOver, OutputPiece};
 
@@ -261,7 +261,7 @@ pub fn entries_table(entries: &[Entry]) -> String {
             None if e.running => view::paint(view::Paint::Running, "≈ running"),
             None => "– waiting".into(),
         };
-        let mut row = vec![state, entry_name(&e.test, "", e.repeat)];
+        let mut row = vec![state, part_name(&e.test, "", e.repeat, e.parts)];
         if variants {
             row.push(e.variant.clone());
         }
@@ -598,26 +598,9 @@ async fn machine_log(run: &str, number: u32, follow: bool, context: &Context) ->
     }
 }
 
-/// The entries of a run that neither passed nor were flaky nor skipped: names and variants.
-pub async fn not_passed(context: &Context, run: &str) -> Result<Vec<(String, String)>, Failure> {
-    let mut found = Vec::new();
-    for state in [Outcome::Failed, Outcome::NotRun] {
-        let mut skip = 0;
-        loop {
-            let query = [("state", state.word().to_owned()), ("limit", "1000".to_owned()), ("skip", skip.to_string())];
-            let page = entries(context, run, &query).await?;
-            skip += page.entries.len();
-            let last = page.entries.is_empty() || skip >= page.total as usize;
-            found.extend(page.entries.into_iter().map(|e| (e.test, e.variant)));
-            if last {
-                break;
-            }
-        }
-    }
-    if found.is_empty() {
-        return Err(Failure::call(format!("there is nothing to repeat: every test of {run} passed")));
-    }
-    Ok(found)
+/// What of a run is to be run again.
+pub async fn not_passed(context: &Context, run: &str) -> Result<NotPassed, Failure> {
+    Ok(context.client.get(&format!("{}/not-passed", path(run)?), &[]).await?)
 }
 
 pub async fn workers(context: &Context) -> Result<(), Failure> {

@@ -185,6 +185,12 @@ fn check(folder: &Path, json: bool) -> Result<(), Failure> {
     if let Some(rerun) = &suite.tests.rerun {
         println!("  rerun    {}", rerun.join(" "));
     }
+    if let Some(rest) = &suite.tests.rest {
+        println!("  rest     {}", rest.join(" "));
+    }
+    if suite.tests.split {
+        println!("  split    a file that takes longer than its share is cut over several slots");
+    }
     if suite.tests.of_files() {
         println!("  each     file: its cases are found as it runs");
     }

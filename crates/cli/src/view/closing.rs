@@ -60,7 +60,7 @@ impl Repeated {
 
 /// An entry's name with its variant and repetition.
 pub fn name(entry: &Entry) -> String {
-    entry_name(&entry.test, &entry.variant, entry.repeat)
+    entry.name()
 }
 
 fn attempts(count: u32) -> String {
@@ -190,6 +190,7 @@ mod tests {
             test: test.into(),
             variant: String::new(),
             repeat,
+            parts: 0,
             outcome: Some(outcome),
             running: false,
             attempts: 1,

@@ -9,7 +9,7 @@ use kesmo_core::{
     words::{Outcome, Verdict},
 };
 use kesmo_wire::{
-    api::{RunSummary, entry_name},
+    api::{RunSummary, part_name},
     live::{MOST_SLOTS, RunChange, RunSlot, RunSnapshot, letter, thin},
 };
 
@@ -85,11 +85,7 @@ impl LiveView {
         self.trouble = snapshot
             .trouble
             .into_iter()
-            .map(|e| Trouble {
-                outcome: e.outcome,
-                name: entry_name(&e.test, &e.variant, e.repeat),
-                message: plain(first_line(&e.message)),
-            })
+            .map(|e| Trouble { outcome: e.outcome, name: e.name(), message: plain(first_line(&e.message)) })
             .collect();
     }
 
@@ -100,7 +96,7 @@ impl LiveView {
             if !attempt.ended.failing() && attempt.outcome != Some(Outcome::Flaky) {
                 continue;
             }
-            let name = entry_name(&attempt.test, &attempt.variant, attempt.repeat);
+            let name = part_name(&attempt.test, &attempt.variant, attempt.repeat, attempt.parts);
             let known = self.trouble.iter().position(|t| t.name == name).map(|i| self.trouble.remove(i));
             let mut message = plain(first_line(&attempt.message));
             if message.is_empty() {
@@ -492,6 +488,7 @@ mod tests {
             test: test.into(),
             variant: String::new(),
             repeat: 0,
+            parts: 0,
             number: if outcome == Some(Outcome::Flaky) { 2 } else { 1 },
             ended: if outcome == Some(Outcome::Flaky) { Ended::Passed } else { Ended::Failed },
             outcome,

@@ -4,6 +4,7 @@
 pub mod batch;
 pub mod brief;
 mod covering;
+pub mod cutting;
 mod only;
 pub mod portion;
 
@@ -377,14 +378,29 @@ pub struct Park {
     pub only: Only,
 }
 
+/// Which part of its file an entry is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PartOf {
+    /// How many parts there are; the entry's number among them is its [`PlannedEntry::repeat`].
+    pub of: u16,
+    /// Index into [`Plan::case_sets`]: the cases that other parts run.
+    pub aside: u32,
+    /// It runs all but those, whatever they are.
+    pub rest: bool,
+    /// Nothing counts in it but its own cases: what is new runs in another part.
+    pub only: bool,
+}
+
 /// One entry as planned.
 #[derive(Debug, Clone)]
 pub struct PlannedEntry {
     pub name: TestName,
     /// Index into [`Plan::variants`].
     pub variant: u16,
-    /// Which repetition it is, from 1; 0 where nothing is repeated.
+    /// Which repetition it is, or which part of its file, from 1; 0 where nothing is repeated or cut.
     pub repeat: u16,
+    /// It is a part of a file that is cut.
+    pub part: Option<PartOf>,
     /// It failed recently and goes first.
     pub first: bool,
     /// Index of the park that sets it aside.
@@ -441,6 +457,7 @@ impl PlannedEntry {
             name,
             variant: 0,
             repeat: 0,
+            part: None,
             first: false,
             parked: None,
             group: None,
@@ -579,7 +596,7 @@ impl Plan {
     /// What was chosen, in words: `412 of 655 tests: pick gate/**, drop tag:slow; 3 parked`.
     #[must_use]
     pub fn choice_said(&self, options: &RunOptions) -> String {
-        choice_said(options, self.entries.len(), self.listed, self.parked(), self.of_files)
+        choice_said(options, self.whole_entries(), self.listed, self.parked(), self.of_files)
     }
 
     /// A test of which nothing is known counts as those it resembles: the median of its group's tests, else of those whose names
@@ -899,6 +916,7 @@ impl<'m> Maker<'m> {
             name: test.name.clone(),
             variant,
             repeat,
+            part: None,
             first: false,
             parked: park.and_then(|p| u16::try_from(p).ok()),
             group,

@@ -194,6 +194,11 @@ impl FileCases {
         self.before.is_empty()
     }
 
+    /// Whether an attempt that counts told of a case.
+    pub fn has_told(&self, title: &str) -> bool {
+        self.before.contains_key(&key(title))
+    }
+
     /// Takes a case of the attempt that runs; tells the outcome that it has so far.
     pub fn take(&mut self, case: &CaseTold, parked: bool) -> Outcome {
         self.told += 1;

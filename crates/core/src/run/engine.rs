@@ -14,7 +14,7 @@ use super::{
     ready::{Class, Ready, Retry, Unit},
     terms::{
         AttemptKept, AttemptStats, BatchEnd, BatchId, Cores, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES,
-        MOST_LOST_IN_A_ROW, PastAttempt, PastBatch, Policy, Tally, WorkerId,
+        MOST_LOST_IN_A_ROW, PastAttempt, PastBatch, Policy, Tally, ToRun, WorkerId,
     },
     together::{Gate, Together},
 };
@@ -869,12 +869,7 @@ impl Engine {
             self.blocked = self.blocked_by(taken);
             return None;
         };
-        let cases = match self.cases.get(&retry.entry) {
-            Some(cases) if self.policy.rerun && !cases.file_failed() => cases.to_rerun(),
-            _ => Vec::new(),
-        };
-        let grant = self.hand_over(worker, slot, vec![retry.entry], now);
-        Some(if cases.is_empty() { grant } else { Grant { cases, ..grant } })
+        Some(self.hand_over(worker, slot, vec![retry.entry], now))
     }
 
     /// How pressing a class is: its next unit's work, or all the work that must run one after the other because it shares
@@ -983,16 +978,16 @@ impl Engine {
             self.leaves(*index);
         }
         let attempt = (entries.len() == 1).then(|| self.entries[entries[0] as usize].attempts + 1);
-        let cases = match entries.as_slice() {
-            [one] => self.plan.cases_of(*one).to_vec(),
-            _ => Vec::new(),
+        let to_run = match entries.as_slice() {
+            [one] => self.to_run(*one),
+            _ => ToRun::default(),
         };
         self.hold(batch, worker, slot, entries.clone(), Some(now));
         if self.granted.len() == MOST_GRANTED {
             self.granted.pop_front();
         }
         self.granted.push_back(now);
-        Grant { batch, worker, slot, entries, attempt, cases, more: false, senders: None }
+        Grant { batch, worker, slot, entries, attempt, to_run, more: false, senders: None }
     }
 
     fn hold(&mut self, id: BatchId, worker: WorkerId, slot: u16, entries: Vec<u32>, granted_at: Option<Timestamp>) {
@@ -1141,13 +1136,15 @@ impl Engine {
         self.note_took(id, index, ended, spent, start);
         let own_time = (ended != Ended::Lost).then(|| self.own_of(index, spent));
         let own = ended;
+        let failing_before = self.failing(index);
         let (ended, standing) = self.end_file(index, ended, effects);
+        let counts = self.plan.entries[index as usize].parked.is_none();
         let entry = &mut self.entries[index as usize];
         entry.attempts += 1;
-        let counts = self.plan.entries[index as usize].parked.is_none();
-        let first_stumble = ended.failing() && entry.failing == 0 && counts;
         entry.note(ended, worker, spent);
-        let (failing, lost) = (u32::from(entry.failing), entry.lost_in_a_row);
+        let lost = entry.lost_in_a_row;
+        let failing = self.failing(index);
+        let first_stumble = failing > 0 && failing_before == 0 && counts;
         if ended != Ended::Lost && counts {
             self.measure(index, ended, spent, own_time.filter(|_| !with_start || self.own.ended < KNOWN_FROM));
             self.rate.add(now);
@@ -1191,10 +1188,20 @@ impl Engine {
         let decided = match stands {
             Stands::Well(outcome) => Some(outcome),
             Stands::Lost => (lost >= MOST_LOST_IN_A_ROW).then_some(Outcome::Failed),
-            Stands::Failing => (failing > allowed || self.gave_up).then_some(Outcome::Failed),
+            Stands::Failing => (failing > allowed || self.gave_up && failing > 0).then_some(Outcome::Failed),
         };
         let decided = decided.map(|outcome| if counts { outcome } else { Outcome::Parked });
         let number = self.entries[index as usize].attempts;
+        if decided.is_some_and(|outcome| outcome != Outcome::Failed)
+            && failing < u32::from(self.entries[index as usize].failing)
+        {
+            let planned = &self.plan.entries[index as usize];
+            let (name, of) = (&planned.name, planned.parts());
+            effects.push(Effect::Note(format!(
+                "part {} of {of} of {name} was to run cases that are gone, or have other titles now: all of the file was run to see",
+                planned.repeat
+            )));
+        }
         if lost >= MOST_LOST_IN_A_ROW {
             let name = &self.plan.entries[index as usize].name;
             effects
@@ -1231,6 +1238,10 @@ impl Engine {
         }
         if self.gave_up {
             for retry in self.ready.drain_retries() {
+                if self.failing(retry.entry) == 0 {
+                    self.ready.add_retry(retry);
+                    continue;
+                }
                 let number = self.entries[retry.entry as usize].attempts;
                 let counts = self.plan.entries[retry.entry as usize].parked.is_none();
                 let outcome = if counts { Outcome::Failed } else { Outcome::Parked };
@@ -1536,7 +1547,8 @@ impl Engine {
             (Verdict::Failed, format!("no test failed, but {said}"))
         } else if t.flaky > 0 && self.policy.flaky_fails {
             let files = if self.policy.files { " files" } else { "" };
-            let why = format!("{} of {}{files} flaky, which fails this run (--flaky-fails)", t.flaky, t.total());
+            let (flaky, all) = self.files_where(|state| state == State::Done(Outcome::Flaky));
+            let why = format!("{flaky} of {all}{files} flaky, which fails this run (--flaky-fails)");
             (Verdict::Failed, why)
         } else if t.passed + t.flaky > 0 {
             (Verdict::Passed, String::new())
@@ -1551,7 +1563,8 @@ impl Engine {
         let (t, c) = (&self.tally, &self.case_tally);
         if self.policy.files {
             let (cases, failed) = (grouped(c.total()), grouped(c.failed));
-            format!("{} of {} files failed; {failed} of {cases} cases", grouped(t.failed), grouped(t.total()))
+            let (files, all) = self.files_where(|state| state == State::Done(Outcome::Failed));
+            format!("{} of {} files failed; {failed} of {cases} cases", grouped(files), grouped(all))
         } else {
             format!("{} of {} failed", t.failed, t.total())
         }

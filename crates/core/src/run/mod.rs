@@ -35,6 +35,8 @@ mod tests_of_feeding;
 #[cfg(test)]
 mod tests_of_files;
 #[cfg(test)]
+mod tests_of_parts;
+#[cfg(test)]
 mod tests_of_senders;
 pub mod timeline;
 mod together;
@@ -43,5 +45,5 @@ pub use engine::Engine;
 pub use left::TimeLeft;
 pub use terms::{
     AttemptKept, AttemptStats, BatchEnd, BatchId, Cores, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES,
-    MOST_LOST_IN_A_ROW, PastAttempt, PastBatch, Policy, Tally, WorkerId,
+    MOST_LOST_IN_A_ROW, PastAttempt, PastBatch, Policy, Tally, ToRun, WorkerId,
 };

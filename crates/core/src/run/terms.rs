@@ -278,6 +278,24 @@ pub enum Effect {
     Verdict { verdict: Verdict, reason: String },
 }
 
+/// What an attempt of a file is to run, and what of it counts. By default all of it.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct ToRun {
+    /// Only these cases, of which all are to be told of.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub cases: Vec<String>,
+    /// All but the cases set aside, of which `cases` are known.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub rest: bool,
+    /// Cases that other parts of the file run: they do not count here.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub aside: Vec<String>,
+    /// No others count here, where there are any.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub only: Vec<String>,
+}
+
 /// A batch that was granted.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Grant {
@@ -288,8 +306,8 @@ pub struct Grant {
     pub entries: Vec<u32>,
     /// The number of the attempt, when the batch is one entry.
     pub attempt: Option<u16>,
-    /// Only these cases of the one file of the batch; none: all of it.
-    pub cases: Vec<String>,
+    /// What is to run of the one file of the batch.
+    pub to_run: ToRun,
     /// More entries may come while its process runs ([`Effect::Feed`]).
     pub more: bool,
     /// It is one of so many senders, and does not begin before it is let through ([`Effect::Begin`]).

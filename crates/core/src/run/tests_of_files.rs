@@ -19,7 +19,7 @@ fn files(retries: u8, count: u32) -> Bench {
 }
 
 impl Bench {
-    fn tell(&mut self, grant: &Grant, first: u32, cases: &[(&str, Ended)]) -> Vec<Effect> {
+    pub(super) fn tell(&mut self, grant: &Grant, first: u32, cases: &[(&str, Ended)]) -> Vec<Effect> {
         let told = |(title, ended): &(&str, Ended)| CaseTold {
             title: (*title).to_owned(),
             ended: *ended,
@@ -30,7 +30,7 @@ impl Bench {
         self.feed(Input::Cases { batch: grant.batch, entry: grant.entries[0], first, cases })
     }
 
-    fn end_file(&mut self, grant: &Grant, own: Ended, cases: u32) -> Option<AttemptKept> {
+    pub(super) fn end_file(&mut self, grant: &Grant, own: Ended, cases: u32) -> Option<AttemptKept> {
         let input = Input::Ended {
             batch: grant.batch,
             entry: grant.entries[0],
@@ -75,16 +75,16 @@ fn a_file_is_as_good_as_the_worst_of_its_cases() {
 fn a_retry_runs_the_cases_that_failed_and_each_shows_what_decided_it() {
     let mut bench = files(2, 1);
     let (grant, first) = bench.file(&[("a", Passed), ("b", Failed), ("c", Failed)]);
-    assert_eq!((grant.cases.len(), first.decided), (0, None));
+    assert_eq!((grant.to_run.cases.len(), first.decided), (0, None));
     let grant = bench.free(W1, 0).unwrap();
-    assert_eq!((grant.cases.as_slice(), grant.attempt), (["b".to_owned(), "c".to_owned()].as_slice(), Some(2)));
+    assert_eq!((grant.to_run.cases.as_slice(), grant.attempt), (["b".to_owned(), "c".to_owned()].as_slice(), Some(2)));
     let told = bench.tell(&grant, 0, &[("b", Passed), ("c", Failed)]);
     assert!(matches!(&told[0], Effect::Cases { number: 2, outcomes, .. } if outcomes.iter().all(|o| o.1.is_none())));
     bench.end_file(&grant, Passed, 2);
     assert!(bench.effects.contains(&Effect::CasesSettled { entry: 0 }));
     assert_eq!(bench.engine.case_tally(), tally(1, 1, 1, 0));
     let (grant, last) = bench.file(&[("c", Passed)]);
-    assert_eq!((grant.cases, last.decided), (vec!["c".to_owned()], Some(Outcome::Flaky)));
+    assert_eq!((grant.to_run.cases, last.decided), (vec!["c".to_owned()], Some(Outcome::Flaky)));
     assert_eq!(bench.engine.case_tally(), tally(1, 2, 0, 0));
     assert_eq!(bench.verdict(), Some((Verdict::Passed, "")));
 }
@@ -97,7 +97,7 @@ fn a_file_run_whole_again_merges_what_its_cases_show() {
     bench.feed(Input::Planned(plan(names(1).into_iter().map(|e| PlannedEntry { retries: 2, ..e }).collect())));
     bench.file(&[("a", Failed), ("b", Passed)]);
     let (grant, second) = bench.file(&[("a", Passed), ("b", Failed)]);
-    assert!(grant.cases.is_empty(), "the suite cannot run cases alone");
+    assert!(grant.to_run.cases.is_empty(), "the suite cannot run cases alone");
     assert_eq!((second.ended, second.decided), (Failed, Some(Outcome::Flaky)), "each failed once and passed once");
     assert_eq!(bench.engine.case_tally(), tally(0, 2, 0, 0));
 }
@@ -110,7 +110,7 @@ fn a_file_that_ends_badly_failed_itself_and_runs_whole_again() {
     let kept = bench.end_file(&grant, Crashed, 2).unwrap();
     assert_eq!((kept.ended, kept.decided), (Crashed, None));
     let (grant, again) = bench.file(&[("a", Passed), ("b", Passed), ("c", Passed)]);
-    assert!(grant.cases.is_empty(), "what it had not come to would never run");
+    assert!(grant.to_run.cases.is_empty(), "what it had not come to would never run");
     assert_eq!(again.decided, Some(Outcome::Flaky));
     assert_eq!(bench.engine.case_tally(), tally(2, 1, 0, 0));
 }
@@ -227,7 +227,7 @@ fn picked_cases_have_a_batch_of_their_own() {
     let mut seen = 0;
     while let Some(grant) = bench.free(W1, 0) {
         let alone = grant.entries.contains(&3);
-        assert_eq!(alone, !grant.cases.is_empty());
+        assert_eq!(alone, !grant.to_run.cases.is_empty());
         assert!(!alone || grant.entries.len() == 1, "{grant:?}");
         seen += grant.entries.len();
         bench.run(&grant, |_| Passed);
@@ -294,7 +294,7 @@ fn a_retry_after_a_restart_runs_the_whole_file_as_it_may_have_ended_badly() {
     let tallies = [(0, tally(0, 0, 1, 0))].into();
     bench.engine = Engine::restore(policy, plan, bench.now, &attempts, &[]).unwrap().with_cases(&tallies, &[row]);
     bench.fleet(&[(W1, 2)]);
-    assert!(bench.free(W1, 0).unwrap().cases.is_empty(), "cases after the crash never ran");
+    assert!(bench.free(W1, 0).unwrap().to_run.cases.is_empty(), "cases after the crash never ran");
 }
 
 #[test]

@@ -245,7 +245,11 @@ impl Draft {
         line(format!("list = {}", words(&self.list)));
         line(format!("run = {}", words(&self.run)));
         match &self.rerun {
-            Some(rerun) => line(format!("rerun = {}", words(rerun))),
+            Some(rerun) => {
+                line(format!("rerun = {}", words(rerun)));
+                line("# If it can leave some cases out, too, a file that takes long is cut over several slots.".into());
+                line("# rest = [\"sh\", \"{name}\", \"--not\", \"{cases-file}\"]".into());
+            }
             None if self.each == Each::File && self.results != Results::Exit => {
                 line("# If a file's program can run some of its cases, a retry need not run the file whole; {cases-file} holds one".into());
                 line("# title a line.".into());

@@ -116,6 +116,8 @@ pub struct Tests {
     pub each: Each,
     /// How to run some cases of a file: with `{name}` and `{cases-file}`.
     pub rerun: Option<Vec<String>>,
+    /// How to run a file without some of its cases: with `{name}` and `{cases-file}`.
+    pub rest: Option<Vec<String>>,
     /// Whether a file that would be the last to end is cut by its known cases over several slots.
     pub split: bool,
     pub results: Results,
@@ -537,6 +539,7 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
     }
     let each = table.read(reader, "each", "a string", |v| v.as_str().map(Each::parse)).unwrap_or_default();
     let rerun = table.texts(reader, "rerun", 1);
+    let rest = table.texts(reader, "rest", 1);
     let split = table.flag(reader, "split");
     let fed = table.read(reader, "feed", "a string", |v| {
         v.as_str().map(|s| match s {
@@ -545,6 +548,7 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
         })
     });
     check_files(reader, line, each, rerun.as_deref(), split, results);
+    check_rest(reader, line, rest.as_deref(), rerun.is_some());
     if fed.is_some() {
         check_fed(reader, line, each, results);
     }
@@ -570,8 +574,10 @@ fn read_tests<'t>(reader: &mut Reader<'t>, line: usize, mut table: Table<'_, 't>
     table.finish(reader);
     Some(Tests {
         each,
-        split: split.unwrap_or(rerun.is_some()),
+        // Without "rest" what is new in a file that is cut would not run, and nothing would fail by it.
+        split: split.unwrap_or(rest.is_some()),
         rerun,
+        rest,
         list: list?,
         run: run?,
         names_as: names_as?,
@@ -613,6 +619,20 @@ fn check_files(
             );
         }
         (None, _) => {}
+    }
+}
+
+/// What must fit where a file can be run without some of its cases.
+fn check_rest(reader: &mut Reader<'_>, line: usize, rest: Option<&[String]>, rerun: bool) {
+    let Some(rest) = rest else { return };
+    if !rerun {
+        reader
+            .complain(line, "\"rest\" in [tests] runs what \"rerun\" leaves of a file that is cut: it needs \"rerun\"");
+    }
+    for mark in ["{name}", "{cases-file}"] {
+        if rest.iter().filter(|word| word.contains(mark)).count() != 1 {
+            reader.complain(line, format!("\"rest\" in [tests] must hold {mark} once"));
+        }
     }
 }
 
@@ -1046,7 +1066,16 @@ passengers = 200
         let rerun = "rerun = [\"sh\", \"{name}\", \"--only\", \"{cases-file}\"]";
         let file =
             of_tests(&format!("each = \"file\"\nrun = [\"sh\", \"{{name}}\"]\nresults = \"tap\"\n{rerun}")).unwrap();
-        assert!(file.tests.of_files() && file.tests.split && file.tests.rerun.is_some());
+        assert!(file.tests.of_files() && !file.tests.split && file.tests.rerun.is_some());
+        let rest = "rest = [\"sh\", \"{name}\", \"--not\", \"{cases-file}\"]";
+        let of =
+            |more: &str| of_tests(&format!("each = \"file\"\nrun = [\"sh\", \"{{name}}\"]\nresults = \"tap\"\n{more}"));
+        assert!(of(&format!("{rerun}\n{rest}")).unwrap().tests.split, "what is new runs with the rest");
+        assert!(!of(&format!("{rerun}\n{rest}\nsplit = false")).unwrap().tests.split);
+        assert!(of(&format!("{rerun}\nsplit = true")).unwrap().tests.split);
+        assert!(of(rest).unwrap_err().contains("it needs \"rerun\""));
+        let unnamed = of(&format!("{rerun}\nrest = [\"sh\", \"{{cases-file}}\"]")).unwrap_err();
+        assert!(unnamed.contains("\"rest\" in [tests] must hold {name} once"), "{unnamed}");
         let plain =
             of_tests("each = \"file\"\nrun = [\"sh\", \"{name}\"]\nresults = \"junit\"\njunit = [\"*.xml\"]").unwrap();
         assert!(plain.tests.of_files() && !plain.tests.split);

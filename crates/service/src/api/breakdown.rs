@@ -23,7 +23,7 @@ use kesmo_store::{
     runs::RunRow,
 };
 use kesmo_wire::api::{
-    Around, CauseOf, Differing, Failing, Shard, ShardBatch, Timeline, VariantOf, Variants, entry_name,
+    Around, CauseOf, Differing, Failing, Shard, ShardBatch, Timeline, VariantOf, Variants, part_name,
 };
 use rocket::{Route, State, get, routes, serde::json::Json};
 
@@ -51,7 +51,7 @@ pub(super) fn routes() -> Vec<Route> {
 
 fn name_of(plan: &Plan, index: u32) -> String {
     let Some(entry) = plan.entries.get(index as usize) else { return String::new() };
-    entry_name(entry.name.as_str(), &plan.variant_of(index).to_string(), u32::from(entry.repeat))
+    part_name(entry.name.as_str(), &plan.variant_of(index).to_string(), u32::from(entry.repeat), entry.parts())
 }
 
 /// Failures gathered by cause: of each entry that failed or was flaky, the message of its first failing attempt, without
@@ -292,7 +292,7 @@ fn side_by_side(plan: &Plan, outcomes: &[Option<(Outcome, u64)>]) -> Variants {
         |v: &kesmo_core::suite::Variant| VariantOf { variant: v.to_string(), tally: Tally::default(), spent_us: 0 };
     let mut variants: Vec<VariantOf> = plan.variants.iter().map(fresh).collect();
     type Row = Vec<Option<(u32, Option<Outcome>)>>;
-    let mut rows: BTreeMap<(&str, u16), Row> = BTreeMap::new();
+    let mut rows: BTreeMap<(&str, u32), Row> = BTreeMap::new();
     for (index, entry) in plan.entries.iter().enumerate() {
         let state = outcomes.get(index).copied().flatten();
         let of = &mut variants[usize::from(entry.variant)];
@@ -301,8 +301,19 @@ fn side_by_side(plan: &Plan, outcomes: &[Option<(Outcome, u64)>]) -> Variants {
             Some((outcome, _)) => of.tally.count(outcome),
             None => of.tally.waiting += 1,
         }
-        let row = rows.entry((entry.name.as_str(), entry.repeat)).or_insert_with(|| vec![None; plan.variants.len()]);
-        row[usize::from(entry.variant)] = Some((index as u32, state.map(|s| s.0)));
+        let row =
+            rows.entry((entry.name.as_str(), entry.repetition())).or_insert_with(|| vec![None; plan.variants.len()]);
+        let (place, outcome) = (&mut row[usize::from(entry.variant)], state.map(|s| s.0));
+        // Of a file that is cut, what its parts come to, and the first of them that came to it.
+        match place {
+            Some(known) => {
+                let together = Outcome::of_parts(known.1, outcome);
+                if together != known.1 {
+                    *known = (index as u32, together);
+                }
+            }
+            None => *place = Some((index as u32, outcome)),
+        }
     }
     let differs = |row: &Row| {
         let mut known = row.iter().flatten().filter_map(|(_, outcome)| *outcome);

@@ -37,7 +37,7 @@ fn view(row: CaseRow, plan: &Plan) -> Option<Case> {
         entry: row.entry as u32,
         file: planned.name.to_string(),
         variant: plan.variant_of(row.entry as u32).to_string(),
-        repeat: u32::from(planned.repeat),
+        repeat: planned.repetition(),
         title: row.title,
         outcome: row.outcome.as_deref().and_then(Outcome::of).unwrap_or(Outcome::NotRun),
         attempt: row.number as u32,
@@ -213,7 +213,7 @@ pub(super) async fn told(app: &App, row: &RunRow, past: &Past) -> Result<Told, R
     let mut by_file: HashMap<i32, Vec<ToldCase>> = HashMap::new();
     for row in app.store.cases(row.id, month, &asked).await? {
         let Some(planned) = past.plan.entries.get(row.entry as usize) else { continue };
-        let file = kesmo_wire::api::entry_name(planned.name.as_str(), "", u32::from(planned.repeat));
+        let file = kesmo_wire::api::entry_name(planned.name.as_str(), "", planned.repetition());
         let case = ToldCase { name: format!("{file}/{}", row.title), entry: row.entry as u32, row };
         by_file.entry(case.row.entry).or_default().push(case);
     }

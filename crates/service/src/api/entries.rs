@@ -35,6 +35,7 @@ fn past_entry(past: &Past, index: u32) -> Entry {
         test: past.plan.entries[index as usize].name.to_string(),
         variant: past.plan.variant_of(index).to_string(),
         repeat: u32::from(past.plan.entries[index as usize].repeat),
+        parts: past.plan.entries[index as usize].parts(),
         outcome: state.map(|s| s.0),
         running: false,
         attempts: state.map_or(0, |s| u32::from(s.1)),

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use kesmo_core::{name::did_you_mean, time::Span, words::Verdict};
-use kesmo_floor::{Ask, Counts, ToRecord, Told, results_of, said_to_cover};
+use kesmo_floor::{Ask, Counts, ToRecord, Told, results_of, said_to_cover, together};
 use kesmo_store::{failing::FailingTest as Row, runs::RunRow};
 use kesmo_wire::api::{FailingTest, FailingTests, ForgottenBranch};
 use rocket::{Route, State, delete, get, routes, serde::json::Json};
@@ -204,6 +204,8 @@ async fn to_record(app: &App, row: &RunRow, run: String) -> Result<ToRecord, Ref
         test: past.plan.entries[index].name.to_string(),
         variant: past.plan.variant_of(index as u32).to_string(),
         entry: index as u32,
+        first: index as u32,
+        parts: 1,
         outcome: state.0,
         attempts: u32::from(state.1),
         last: Span(state.2),
@@ -212,5 +214,6 @@ async fn to_record(app: &App, row: &RunRow, run: String) -> Result<ToRecord, Ref
         spent: None,
     };
     let covers = said_to_cover(&past.plan);
-    Ok(ToRecord { counts, covers, outcomes: past.states.iter().enumerate().map(told).collect(), ..nothing(row, run) })
+    let outcomes = together(&past.plan, past.states.iter().enumerate().map(told).collect());
+    Ok(ToRecord { counts, covers, outcomes, ..nothing(row, run) })
 }

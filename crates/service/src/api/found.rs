@@ -62,6 +62,7 @@ pub(super) async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> 
     }
     // A choice that matched nothing made the run void: there are no entries.
     let plan = Plan::make(&file, &options, &lists, &row.parks_then()?, |_, _| None).unwrap_or_default();
+    let plan = plan.with_cuts(&app.store.cuts(row.id).await?);
     let (mut states, mut retried) = (Vec::new(), Vec::new());
     if finished {
         let parked = |e: &PlannedEntry| e.parked.is_some() && !options.run_parked;

@@ -218,7 +218,7 @@ impl Modify for Bearer {
         planning::chosen, planning::portion, planning::forecast, parks::all_parks, parks::suite_parks,
         parks::park, parks::unpark, planning::meet,
         runs::start, runs::list, runs::show, runs::stop, runs::again, imports::import, entries::entries, entries::entry, entries::log, entries::artifacts,
-        reports::report_of, report_schema, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
+        runs::what_did_not_pass, reports::report_of, report_schema, workers::workers, workers::drain, entries::blob, cases::list, cases::show, breakdown::causes_of, breakdown::shards, breakdown::variants, breakdown::parts,
         breakdown::timeline, comparing::compared, history::history, history::flaky, history::flaky_of_suite, history::evidence, history::commits, releases::release, usage::usage, usage::usage_csv, covers::covers, covers::covers_of, covers::covers_csv, shares::shares, shares::add_share, shares::end_share, shares::shared, secrets::secrets, secrets::put_secret, secrets::remove_secret, keep::keeping, keep::put_keep, keep::remove_keep, keep::sweep, keep::remove_run,
         briefs::put, briefs::list, briefs::show, briefs::remove, briefs::check, queue::list, queue::order,
         schedules::put, schedules::preview, schedules::list, schedules::show, schedules::remove, schedules::pause,

@@ -30,7 +30,7 @@ use kesmo_store::{
 };
 use kesmo_wire::{
     Digest,
-    api::{Compared, entry_name},
+    api::{Compared, entry_name, part_name},
 };
 
 use super::{
@@ -114,7 +114,7 @@ pub(super) async fn more_of(
     for index in &told {
         let planned = &past.plan.entries[*index as usize];
         let mut detail = Detail {
-            name: entry_name(planned.name.as_str(), "", u32::from(planned.repeat)),
+            name: part_name(planned.name.as_str(), "", u32::from(planned.repeat), planned.parts()),
             variant: past.plan.variant_of(*index as u32).to_string(),
             outcome: past.states[*index as usize].0,
             attempts: Vec::new(),

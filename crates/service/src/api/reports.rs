@@ -80,7 +80,7 @@ pub(super) async fn text_of(
     let variants: Vec<String> = past.plan.variants.iter().map(ToString::to_string).collect();
     let case = |(i, planned): (usize, &'_ kesmo_core::plan::PlannedEntry)| {
         let (outcome, _, spent) = past.states[i];
-        let name = entry_name(planned.name.as_str(), "", u32::from(planned.repeat));
+        let name = entry_name(planned.name.as_str(), "", planned.repetition());
         (i as i32, name, usize::from(planned.variant), outcome, Span(spent))
     };
     let rows: Vec<_> = past.plan.entries.iter().enumerate().map(case).collect();

@@ -14,7 +14,7 @@ use kesmo_core::{
 };
 use kesmo_floor::{Ask, summary::summary_of_row};
 use kesmo_store::runs::{Filter, NewRun as NewRow, RunRow};
-use kesmo_wire::api::{Again, ChainLink, NewRun, Run, RunSummary, StopRun};
+use kesmo_wire::api::{Again, ChainLink, NewRun, NotPassed, Run, RunSummary, StopRun};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
 use super::{
@@ -25,12 +25,13 @@ use crate::{
     access::{MayOperate, MaySee, Record, suites},
     app::App,
     lookup::{named, suite_file, suites_of},
+    past::Past,
     refused::Refused,
     starting::{self, Looked, Wanted},
 };
 
 pub(super) fn routes() -> Vec<Route> {
-    routes![start, list, show, stop, again]
+    routes![start, list, show, stop, again, what_did_not_pass]
 }
 
 pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Result<Run, Refused> {
@@ -142,6 +143,18 @@ pub(super) async fn check_new(app: &App, new: NewRun, by: &str) -> Result<(NewRo
     Ok((made, suite))
 }
 
+/// What of a run that is over neither passed nor was flaky nor skipped: tests or files, with their variants; and of files that failed
+/// by their cases alone, where cases can be run again, those cases.
+#[utoipa::path(get, path = "/api/runs/{suite}/{number}/not-passed", operation_id = "not_passed", tag = "runs",
+    params(("suite" = String, Path), ("number" = i32, Path)),
+    responses((status = 200, body = NotPassed), (status = 404), (status = 409), (status = 422)))]
+#[get("/api/runs/<suite>/<number>/not-passed")]
+pub async fn what_did_not_pass(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<NotPassed> {
+    let row = find(app, suite, number).await?;
+    let (only, cases) = not_passed(app, &row, &format!("{suite}/{number}")).await?;
+    Ok(Json(NotPassed { only, cases }))
+}
+
 /// Entries by name and variant, and of some files the only cases that are wanted.
 type ToRepeat = (Vec<(String, String)>, Vec<CasesOf>);
 
@@ -169,19 +182,25 @@ async fn not_passed(app: &App, row: &RunRow, run: &str) -> Result<ToRepeat, Refu
     {
         let month = kesmo_store::month_of(row.created_at);
         let alone = app.store.failed_alone(row.id, month, MOST_RERUN).await?;
-        // What was repeated failed several times, each time by other cases.
-        let once = |entry: &u32| past.plan.entries.get(*entry as usize).is_some_and(|e| e.repeat == 0);
-        cases = alone
-            .into_iter()
-            .filter(|(entry, _)| once(entry))
-            .map(|(entry, titles)| CasesOf {
-                file: past.plan.entries[entry as usize].name.to_string(),
-                variant: past.plan.variant_of(entry).to_string(),
-                titles,
-            })
-            .collect();
+        cases = failed_alone(&past, alone, bad);
     }
     Ok((only, cases))
+}
+
+/// The failed cases of each file of which nothing else is to run again; those of a cut file's parts together.
+fn failed_alone(past: &Past, mut alone: BTreeMap<u32, Vec<String>>, bad: impl Fn(&usize) -> bool) -> Vec<CasesOf> {
+    let mut of_file: BTreeMap<(String, String), Option<Vec<String>>> = BTreeMap::new();
+    for (index, entry) in past.plan.entries.iter().enumerate().filter(|(index, _)| bad(index)) {
+        let of = (entry.name.to_string(), past.plan.variant_of(index as u32).to_string());
+        // What was repeated failed several times, each time by other cases.
+        let titles = alone.remove(&(index as u32)).filter(|_| entry.repetition() == 0);
+        let all = of_file.entry(of).or_insert_with(|| Some(Vec::new()));
+        *all = all.take().zip(titles).map(|(all, more)| [all, more].concat());
+    }
+    let cases = |((file, variant), titles): ((String, String), Option<Vec<String>>)| {
+        Some(CasesOf { file, variant, titles: titles.filter(|of| of.len() <= MOST_RERUN)? })
+    };
+    of_file.into_iter().filter_map(cases).collect()
 }
 
 /// Starts a run. It is answered at once, with the run's name.

@@ -17,8 +17,11 @@ pub struct Entry {
     pub index: u32,
     pub test: String,
     pub variant: String,
-    /// Which repetition it is, from 1; 0 where nothing is repeated.
+    /// Which repetition it is, or which part of its file, from 1; 0 where nothing is repeated or cut.
     pub repeat: u32,
+    /// Into how many parts its file is cut, of which it is one; 0 where it is not.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub parts: u32,
     /// None while it waits or runs.
     pub outcome: Option<Outcome>,
     pub running: bool,
@@ -31,6 +34,34 @@ pub struct Entry {
     /// How its cases stand, of a file.
     #[serde(default, skip_serializing_if = "CaseTally::is_empty")]
     pub cases: CaseTally,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde wants it so")]
+pub(crate) fn is_none(count: &u32) -> bool {
+    *count == 0
+}
+
+impl Entry {
+    /// Its name for people.
+    #[must_use]
+    pub fn name(&self) -> String {
+        part_name(&self.test, &self.variant, self.repeat, self.parts)
+    }
+}
+
+/// The name for people of an entry that may be a part of its file.
+///
+/// ```
+/// use kesmo_wire::api::part_name;
+/// assert_eq!(part_name("specs/gate.sh", "screen=phone", 2, 3), "specs/gate.sh (screen=phone), part 2 of 3");
+/// assert_eq!(part_name("specs/gate.sh", "", 2, 0), "specs/gate.sh #2");
+/// ```
+#[must_use]
+pub fn part_name(test: &str, variant: &str, repeat: u32, parts: u32) -> String {
+    match parts {
+        0 => entry_name(test, variant, repeat),
+        _ => format!("{}, part {repeat} of {parts}", entry_name(test, variant, 0)),
+    }
 }
 
 /// An entry's name for people: the test, its variant and which repetition it is, as far as it has them.

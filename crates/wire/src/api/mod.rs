@@ -38,7 +38,8 @@ pub use breakdown::{CauseOf, Differing, Failing, Shard, ShardBatch, Timeline, Va
 pub use briefs::{BriefOf, NewBrief};
 pub use comparing::{Compared, ComparedTest, ComparedTests, SeenTest, SetupDifference};
 pub use covers::{CoveringTest, RequirementShown, RequirementTests, RequirementsShown, Shown};
-pub use entries::{Around, Artifact, Attempt, Entries, Entry, EntryDetail, entry_name};
+pub(crate) use entries::is_none;
+pub use entries::{Around, Artifact, Attempt, Entries, Entry, EntryDetail, entry_name, part_name};
 pub use failing::{FailingTest, FailingTests, ForgottenBranch};
 pub use history::{
     CommitOf, DurationShift, FailedSpell, FlakyEvidence, FlakyTest, FlakyTests, HistoryRun, PastEntry, TestHistory,
@@ -56,7 +57,7 @@ pub use pools::{MachineOf, MachineState, NewPool, PoolOf};
 pub use queue::MoveRun;
 pub use releases::{Release, ReleaseSuite, ReleaseTest, ReleaseVariant};
 pub use reports::{JsonAttempt, JsonEntry, JsonReport};
-pub use runs::{Again, ChainLink, NewRun, Run, RunSummary, StopRun, report_properties};
+pub use runs::{Again, ChainLink, NewRun, NotPassed, Run, RunSummary, StopRun, report_properties};
 pub use schedules::{Calendar, CalendarStart, NewSchedule, Pause, PlannedStart, ScheduleOf, SchedulePreview};
 pub use secrets::{NewSecret, SecretOf};
 pub use service::{Health, Refusal};

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, Utc};
 use kesmo_core::{
     plan::brief::Origin,
-    plan::{Alike, RunOptions},
+    plan::{Alike, CasesOf, RunOptions},
     run::{AttemptStats, Tally, TimeLeft},
     source::GitSource,
     suite::container::Image,
@@ -159,4 +159,13 @@ pub struct ChainLink {
     pub brief: Option<String>,
     pub phase: Phase,
     pub verdict: Option<Verdict>,
+}
+
+/// What of a run is to be run again.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NotPassed {
+    /// Tests or files, each with its variant as written.
+    pub only: Vec<(String, String)>,
+    /// Of these files only some cases.
+    pub cases: Vec<CasesOf>,
 }

@@ -1,12 +1,12 @@
 //! Files: what their cases say of them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Engine, State};
 use crate::{
     run::{
         cases::{CaseTally, CaseTold, FileCases, MOST_CASES, PastCase, Standing},
-        terms::{BatchId, Effect},
+        terms::{BatchId, Effect, ToRun},
     },
     words::Ended,
 };
@@ -32,6 +32,56 @@ impl Engine {
             self.cases.entry(row.entry).or_default().take_up(row, false);
         }
         self
+    }
+
+    /// What an attempt of one entry is to run of its file.
+    pub(super) fn to_run(&self, index: u32) -> ToRun {
+        let own = self.plan.cases_of(index).to_vec();
+        let retry = self.entries[index as usize].failing > 0;
+        let file = self.cases.get(&index).filter(|file| retry && self.policy.rerun && !file.file_failed());
+        let failed = file.map(FileCases::to_rerun).unwrap_or_default();
+        let part = self.plan.entries[index as usize].part;
+        let (aside, only) = match part {
+            // What nobody knows of, the part counts that runs all the rest.
+            Some(part) if part.only => (Vec::new(), own.clone()),
+            Some(_) => (self.plan.aside_of(index).to_vec(), Vec::new()),
+            None => (Vec::new(), Vec::new()),
+        };
+        let rest = part.is_some_and(|part| part.rest);
+        match part {
+            _ if !failed.is_empty() => ToRun { cases: failed, rest: false, aside, only },
+            // Its cases are others than were known: which, only all of the file shows.
+            Some(_) if retry && self.misses(index) => ToRun { cases: Vec::new(), rest: false, aside, only },
+            _ => ToRun { cases: own, rest, aside, only },
+        }
+    }
+
+    /// Whether a part of a file was to run cases that no attempt of it has told of. One failing attempt is not held against it as
+    /// long as that is so: the cases may be gone, or have other titles now, and then it failed by what was known of it.
+    pub(super) fn misses(&self, index: u32) -> bool {
+        let file = self.cases.get(&index);
+        let told = |title: &String| file.is_some_and(|file| file.has_told(title));
+        self.plan.entries[index as usize].part.is_some() && !self.plan.cases_of(index).iter().all(told)
+    }
+
+    /// How often an entry has failed that counts.
+    pub(super) fn failing(&self, index: u32) -> u32 {
+        let failing = u32::from(self.entries[index as usize].failing);
+        failing.saturating_sub(u32::from(self.misses(index)))
+    }
+
+    /// Of how many of its files there is at least one entry of which that is so, and how many there are.
+    pub(super) fn files_where(&self, is: impl Fn(State) -> bool) -> (u32, u32) {
+        let mut of_parts = BTreeSet::new();
+        let (mut found, mut all) = (0, 0);
+        for (planned, entry) in self.plan.entries.iter().zip(&self.entries) {
+            all += u32::from(planned.part.is_none() || planned.repeat == 1);
+            if is(entry.state) {
+                let first = planned.part.is_none() || of_parts.insert((planned.name.as_str(), planned.variant));
+                found += u32::from(first);
+            }
+        }
+        (found, all)
     }
 
     /// How the cases of all files stand; those of an attempt that runs count as they come, if it is a file's first.
