@@ -1540,3 +1540,101 @@ async fn what_happens_is_noticed_told_and_sent_once() {
     store.note(None, &[event("run:7", "late", now())], of).await.unwrap();
     assert_eq!(store.gather(|| "m-4".into()).await.unwrap(), 0, "a notice that is gone is told nothing");
 }
+
+/// A run of one file in so many parts, which told of these cases: the part, the title and how it ended. Tells whether it failed itself.
+async fn told_of(store: &Store, name: &str, parts: u16, cases: &[(u32, &str, Ended)], itself: bool) -> RunRow {
+    let run = run(store, name, &[]).await;
+    let failed = cases.iter().any(|(_, _, ended)| ended.failing());
+    let (ended, outcome) = if failed { (Ended::Failed, Outcome::Failed) } else { (Ended::Passed, Outcome::Passed) };
+    let row = |(place, (entry, title, ended)): (usize, &(u32, &str, Ended))| {
+        case(&run, *entry, 1, place as u32, title, *ended)
+    };
+    let commit = Commit {
+        attempts: (0..u32::from(parts.max(1)))
+            .map(|entry| NewAttempt { itself, ..attempt(&run, entry, 1, ended, Some(outcome)) })
+            .collect(),
+        cases: cases.iter().enumerate().map(row).collect(),
+        runs: vec![change(&run, Phase::Finished, Some(Verdict::Passed))],
+        ..Commit::default()
+    };
+    store.commit(&commit).await.unwrap();
+    let of = NewResult {
+        test: "specs/gate.sh".into(),
+        variant: String::new(),
+        entry: u32::from(parts.max(1)) - 1,
+        first: 0,
+        parts,
+        outcome,
+        attempts: 1,
+        spent_us: 9,
+        retried_us: 0,
+    };
+    let results = [NewResults { run_id: run.id, month: month_of(run.created_at), rows: vec![of] }];
+    let told = RecordChange {
+        runs: &[run.id],
+        results: &results,
+        records: &[],
+        start_cost: None,
+        failing: &FailingChange::default(),
+        covers: &no_covers(),
+        variants: None,
+    };
+    assert!(store.put_records(run.suite_id, "main", &told).await.unwrap());
+    run
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_known_of_a_files_cases_is_of_the_last_run_that_told_of_all() {
+    use Ended::{Failed, Passed};
+    let store = store().await;
+    let file = || vec![("specs/gate.sh".to_owned(), String::new()), ("specs/none.sh".to_owned(), String::new())];
+    let first = told_of(&store, "known", 1, &[(0, "opens", Passed), (0, "shuts", Passed)], false).await;
+    let suite = first.suite_id;
+    let known = async || {
+        let mut known = store.known_cases(suite, &file()).await.unwrap();
+        assert!(known.len() <= 1, "{known:?}");
+        known.remove(&file()[0]).unwrap_or_default()
+    };
+    let titles = |known: &kesmo_store::cuts::KnownFile| {
+        known.cases.iter().map(|case| case.title.clone()).collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(titles(&known().await), "opens shuts");
+    // One that failed by its cases told of all; one that failed itself, or of which some cases were chosen, may not have.
+    told_of(&store, "known", 1, &[(0, "opens", Passed), (0, "locks", Failed)], false).await;
+    assert_eq!(titles(&known().await), "opens locks");
+    told_of(&store, "known", 1, &[(0, "opens", Failed)], true).await;
+    told_of(&store, "known", 0, &[(0, "shuts", Passed)], false).await;
+    assert_eq!(titles(&known().await), "opens locks");
+    // A file that was cut told of its cases in several parts.
+    let parts = [(0, "locks", Passed), (2, "opens", Passed), (1, "pays", Passed), (1, "rests", Passed)];
+    for times in 1..=4 {
+        told_of(&store, "known", 3, &parts, false).await;
+        let now = known().await;
+        assert_eq!((titles(&now).as_str(), now.long_cut), ("locks pays rests opens", times == 4));
+    }
+    // The history of a case finds it in whichever part it ran.
+    let test = store.tests_named(suite, "specs/gate.sh").await.unwrap()[0].id;
+    assert_eq!(store.case_history(test, "opens", None, None, 9).await.unwrap().len(), 6 + 1);
+    assert_eq!(store.case_history(test, "pays", None, None, 9).await.unwrap().len(), 4);
+    // A title that came twice names no case.
+    let twice = told_of(&store, "known", 1, &[(0, "opens", Passed)], false).await;
+    let copy = NewCase { copy: true, ..case(&twice, 0, 1, 7, "opens (2)", Passed) };
+    store.commit(&Commit { cases: vec![copy], ..Commit::default() }).await.unwrap();
+    assert_eq!(known().await, kesmo_store::cuts::KnownFile::default());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn how_files_are_cut_is_kept_by_whoever_comes_first() {
+    use kesmo_core::plan::cutting::{Cut, CutPart};
+    let store = store().await;
+    let run = run(&store, "cut", &[]).await;
+    let cut = |title: &str| {
+        let part = |title: &str| CutPart { titles: vec![title.to_owned()], us: 7 };
+        let parts = vec![part(title), part("shuts")];
+        vec![Cut { file: "specs/gate.sh".into(), variant: String::new(), parts, rest: true }]
+    };
+    assert_eq!(store.cuts(run.id).await.unwrap(), []);
+    assert_eq!(store.keep_cuts(run.id, &cut("opens")).await.unwrap(), cut("opens"));
+    assert_eq!(store.keep_cuts(run.id, &cut("another")).await.unwrap(), cut("opens"), "what was granted stands on it");
+    assert_eq!(store.cuts(run.id).await.unwrap(), cut("opens"));
+}
