@@ -165,6 +165,39 @@ fn what_did_not_pass_is_repeated_case_by_case_where_it_can_be() {
 }
 
 #[test]
+fn the_reason_of_a_failing_case_is_hunted_among_the_cases_of_its_file() {
+    let quay = shared();
+    let gate = "rm -f spoiled
+wanted opens && echo ok - opens
+wanted spoils && { touch spoiled; echo ok - spoils; }
+wanted rests && echo ok - rests
+wanted boards && if [ -e spoiled ]; then echo not ok - boards; else echo ok - boards; fi
+wanted leaves && echo ok - leaves
+wanted sinks && echo not ok - sinks
+exit 0";
+    let folder = files(quay, "hunted-case", &[("gate.sh", gate)], RERUN);
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    let hunt = all_said(&quay.kesmo(&["hunt", "hunted-case/1", "specs/gate.sh/boards"]));
+    assert_says(
+        &hunt,
+        &[
+            "3 cases ran before it in its file",
+            "specs/gate.sh/boards fails after spoils",
+            "alone it failed 0 of 3 times",
+        ],
+    );
+    let told = quay.json(&["hunt", "hunted-case/1", "specs/gate.sh/sinks"]);
+    assert_eq!((&told["test"], &told["reason"]), (&"specs/gate.sh/sinks".into(), &"alone".into()), "{told}");
+    let well = all_said(&quay.kesmo(&["hunt", "hunted-case/1", "specs/gate.sh/opens"]));
+    assert_says(&well, &["specs/gate.sh/opens of hunted-case/1 has no attempt that failed"]);
+    // Where cases cannot be run alone that is said, and nothing runs that would tell something else.
+    let folder = files(quay, "unhunted-case", &[("gate.sh", "echo not ok - boards")], "");
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    let cannot = quay.kesmo(&["hunt", "unhunted-case/1", "specs/gate.sh/boards"]);
+    assert_says(&all_said(&cannot), &["the suite cannot run cases alone: give \"rerun\""]);
+}
+
+#[test]
 fn more_is_told_at_once_than_one_message_takes() {
     let quay = shared();
     let folder = quay.path("suite-verbose");

@@ -2,7 +2,9 @@
 
 import { useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import type { components } from "../generated/api";
+import createClient from "openapi-fetch";
+
+import type { components, paths } from "../generated/api";
 
 type Schemas = components["schemas"];
 export type Me = Schemas["Me"];
@@ -75,36 +77,51 @@ export function whenSessionEnds(tell: () => void) {
   };
 }
 
-export async function call<T>(path: string, options: { method?: string; body?: unknown; signal?: AbortSignal } = {}): Promise<T> {
-  let answer: Response;
+/** Calls the service; where nothing answers, that is a refusal too. */
+async function fetched(request: Request): Promise<Response> {
   try {
-    answer = await fetch(path, {
-      method: options.method ?? "GET",
-      signal: options.signal,
-      headers: options.body === undefined ? {} : { "Content-Type": "application/json" },
-      body: options.body === undefined ? undefined : JSON.stringify(options.body),
-    });
+    return await fetch(request);
   } catch (error) {
-    if (options.signal?.aborted) throw error;
+    if (request.signal.aborted) throw error;
     throw new Refused(0, "The service does not answer. Is it running?");
   }
-  if (answer.status === 401 && !["/api/me", "/api/session", "/api/password"].includes(path)) ended();
-  if (!answer.ok) {
-    const refusal = await answer.json().catch(() => null);
-    throw new Refused(answer.status, refusal?.message ?? `The service answered ${answer.status}.`);
+}
+
+/** The calls of the OpenAPI document: paths, what they take and what they answer are its own. */
+export const api = createClient<paths>({ fetch: fetched, baseUrl: location.origin });
+
+/** What a call answered; throws if it was refused. */
+export async function told<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await answer;
+  const path = new URL(response.url).pathname;
+  if (response.status === 401 && !["/api/me", "/api/session", "/api/password"].includes(path)) ended();
+  if (!response.ok) {
+    const refusal = typeof error === "object" && error !== null && "message" in error ? String(error.message) : "";
+    throw new Refused(response.status, refusal || `The service answered ${response.status}.`);
   }
-  return answer.status === 204 ? (undefined as T) : answer.json();
+  return data as T;
+}
+
+type Some<T> = { [K in keyof T]?: T[K] extends object ? Some<T[K]> : T[K] };
+
+/** A body of which what is left away stands at its default. */
+export const some = <T>(body: Some<NoInfer<T>>) => body as T & {};
+
+/** The suite and the number of a run, by its name. */
+export function of(run: string) {
+  const [suite, number] = run.split("/");
+  return { suite, number: Number(number) };
 }
 
 /** Looks whether the session goes on, where something else was refused; if it has ended, that is told. */
 export function lookAtSession() {
-  call<Me>("/api/me").catch((error: unknown) => {
+  told(api.GET("/api/me")).catch((error: unknown) => {
     if (error instanceof Refused && error.status === 401) ended();
   });
 }
 
 export function useMe() {
-  return useQuery({ queryKey: ["me"], queryFn: ({ signal }) => call<Me>("/api/me", { signal }), retry: false, staleTime: Infinity });
+  return useQuery({ queryKey: ["me"], queryFn: ({ signal }) => told(api.GET("/api/me", { signal })), retry: false, staleTime: Infinity });
 }
 
 /** Whether whoever is signed in is for some suites only: what is about all of them is not theirs to see. */
@@ -126,24 +143,21 @@ export interface RunFilter {
 }
 
 export function useRuns({ suite, label, verdict, limit = 100 }: RunFilter = {}) {
-  const query = new URLSearchParams({ limit: String(limit) });
-  if (suite) query.set("suite", suite);
-  if (label) query.set("label", label);
-  if (verdict) query.set("verdict", verdict);
-  return useQuery({ queryKey: ["runs", query.toString()], queryFn: ({ signal }) => call<RunSummary[]>(`/api/runs?${query}`, { signal }), placeholderData: (before) => before });
+  const query = { limit, suite: suite || undefined, label: label || undefined, verdict: verdict || undefined };
+  return useQuery({ queryKey: ["runs", query], queryFn: ({ signal }) => told(api.GET("/api/runs", { params: { query: query }, signal })), placeholderData: (before) => before });
 }
 
 export function useSuites() {
-  return useQuery({ queryKey: ["suites"], queryFn: ({ signal }) => call<Suite[]>("/api/suites", { signal }) });
+  return useQuery({ queryKey: ["suites"], queryFn: ({ signal }) => told(api.GET("/api/suites", { signal })) });
 }
 
 /** The private addresses that are offered now. */
 export function useReachable() {
-  return useQuery({ queryKey: ["reach"], queryFn: ({ signal }) => call<Reachable[]>("/api/reach", { signal }), refetchInterval: 5000, enabled: !useLimited() });
+  return useQuery({ queryKey: ["reach"], queryFn: ({ signal }) => told(api.GET("/api/reach", { signal })), refetchInterval: 5000, enabled: !useLimited() });
 }
 
 export function useSuite(name: string) {
-  return useQuery({ queryKey: ["suites", name], queryFn: ({ signal }) => call<SuiteDetail>(`/api/suites/${name}`, { signal }), enabled: name !== "" });
+  return useQuery({ queryKey: ["suites", name], queryFn: ({ signal }) => told(api.GET("/api/suites/{suite}", { params: { path: { suite: name } }, signal })), enabled: name !== "" });
 }
 
 export interface EntryFilter {
@@ -159,10 +173,10 @@ export const CHUNK = 100;
 export function useEntryChunks(run: string, filter: EntryFilter, chunks: number[], version: number) {
   return useQueries({
     queries: chunks.map((chunk) => {
-      const query = new URLSearchParams({ ...filter, skip: String(chunk * CHUNK), limit: String(CHUNK) });
+      const query = { ...filter, skip: chunk * CHUNK, limit: CHUNK };
       return {
-        queryKey: ["entries", run, query.toString(), version],
-        queryFn: ({ signal }) => call<Entries>(`/api/runs/${run}/entries?${query}`, { signal }),
+        queryKey: ["entries", run, query, version],
+        queryFn: ({ signal }) => told(api.GET("/api/runs/{suite}/{number}/entries", { params: { path: of(run), query: query }, signal })),
         gcTime: 10_000,
       };
     }),
@@ -172,7 +186,7 @@ export function useEntryChunks(run: string, filter: EntryFilter, chunks: number[
 export function useEntry(run: string, index: number, version: number) {
   return useQuery({
     queryKey: ["entry", run, index, version],
-    queryFn: ({ signal }) => call<EntryDetail>(`/api/runs/${run}/entries/${index}`, { signal }),
+    queryFn: ({ signal }) => told(api.GET("/api/runs/{suite}/{number}/entries/{index}", { params: { path: { ...of(run), index } }, signal })),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
@@ -186,11 +200,10 @@ export interface CaseQuestion {
 }
 
 export function useCases(run: string, { entry, state, name, limit }: CaseQuestion, version: number) {
-  const query = new URLSearchParams({ state, name, limit: String(limit) });
-  if (entry !== undefined) query.set("entry", String(entry));
+  const query = { state, name, limit, entry };
   return useQuery({
-    queryKey: ["cases", run, String(query), version],
-    queryFn: ({ signal }) => call<Cases>(`/api/runs/${run}/cases?${query}`, { signal }),
+    queryKey: ["cases", run, query, version],
+    queryFn: ({ signal }) => told(api.GET("/api/runs/{suite}/{number}/cases", { params: { path: of(run), query: query }, signal })),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
@@ -199,7 +212,7 @@ export function useCases(run: string, { entry, state, name, limit }: CaseQuestio
 export function useCase(run: string, entry: number, title: string, version: number) {
   return useQuery({
     queryKey: ["case", run, entry, title, version],
-    queryFn: ({ signal }) => call<CaseDetail>(`/api/runs/${run}/entries/${entry}/case?${new URLSearchParams({ title })}`, { signal }),
+    queryFn: ({ signal }) => told(api.GET("/api/runs/{suite}/{number}/entries/{index}/case", { params: { path: { ...of(run), index: entry }, query: { title } }, signal })),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
@@ -223,7 +236,7 @@ export type Choosing = { pick: string[]; drop: string[]; variants: string[] };
 export function useForecast(suite: string, options?: Choosing) {
   return useQuery({
     queryKey: ["forecast", suite, options ?? null],
-    queryFn: ({ signal }) => call<Forecast>(`/api/suites/${suite}/forecast`, { signal, method: "POST", body: { options: options ?? {} } }),
+    queryFn: ({ signal }) => told(api.POST("/api/suites/{suite}/forecast", { params: { path: { suite } }, body: some({ options: options ?? {} }), signal })),
     enabled: suite !== "",
     retry: false,
     placeholderData: (before) => before,
@@ -234,7 +247,7 @@ export function useForecast(suite: string, options?: Choosing) {
 export function useDraft(said: string) {
   return useQuery({
     queryKey: ["draft", said],
-    queryFn: ({ signal }) => call<SuiteDraft>("/api/drafts", { signal, method: "POST", body: JSON.parse(said) as Said }),
+    queryFn: ({ signal }) => told(api.POST("/api/drafts", { body: some(JSON.parse(said) as Said), signal })),
     retry: false,
     placeholderData: (before) => before,
   });
@@ -243,7 +256,7 @@ export function useDraft(said: string) {
 export function usePark(suite: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (park: { pattern: string; until: string; why: string; only: string[] }) => call<Park>(`/api/suites/${suite}/parks`, { method: "POST", body: park }),
+    mutationFn: (park: { pattern: string; until: string; why: string; only: string[] }) => told(api.POST("/api/suites/{suite}/parks", { params: { path: { suite } }, body: park })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["suites"] }),
   });
 }
@@ -251,7 +264,7 @@ export function usePark(suite: string) {
 export function useUnpark(suite: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (pattern: string) => call<void>(`/api/suites/${suite}/parks?pattern=${encodeURIComponent(pattern)}`, { method: "DELETE" }),
+    mutationFn: (pattern: string) => told(api.DELETE("/api/suites/{suite}/parks", { params: { path: { suite }, query: { pattern } } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["suites"] }),
   });
 }
@@ -260,7 +273,7 @@ export function useUnpark(suite: string) {
 export function useCauses(run: string, version: number) {
   return useQuery({
     queryKey: ["causes", run, version],
-    queryFn: ({ signal }) => call<CauseOf[]>(`/api/runs/${run}/causes`, { signal }),
+    queryFn: ({ signal }) => told(api.GET("/api/runs/{suite}/{number}/causes", { params: { path: of(run) }, signal })),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
@@ -270,7 +283,7 @@ export function useCauses(run: string, version: number) {
 export function useParts(run: string, version: number) {
   return useQuery({
     queryKey: ["parts", run, version],
-    queryFn: ({ signal }) => call<Part[]>(`/api/runs/${run}/parts`, { signal }),
+    queryFn: ({ signal }) => told(api.GET("/api/runs/{suite}/{number}/parts", { params: { path: of(run) }, signal })),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
@@ -278,14 +291,10 @@ export function useParts(run: string, version: number) {
 
 /** What each slot did when, between two moments (microseconds from the beginning) or in all. */
 export function useTimeline(run: string, between: [number, number] | null, version: number) {
-  const query = new URLSearchParams({ width: "1200" });
-  if (between) {
-    query.set("from", String(Math.round(between[0])));
-    query.set("to", String(Math.round(between[1])));
-  }
+  const query = { width: 1200, ...(between ? { from: Math.round(between[0]), to: Math.round(between[1]) } : {}) };
   return useQuery({
-    queryKey: ["timeline", run, query.toString(), version],
-    queryFn: ({ signal }) => call<Timeline>(`/api/runs/${run}/timeline?${query}`, { signal }),
+    queryKey: ["timeline", run, query, version],
+    queryFn: ({ signal }) => told(api.GET("/api/runs/{suite}/{number}/timeline", { params: { path: of(run), query: query }, signal })),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
@@ -295,7 +304,7 @@ export function useTimeline(run: string, between: [number, number] | null, versi
 export function useTests(suite: string, options: Partial<RunOptions>, wanted = true) {
   return useQuery({
     queryKey: ["tests", suite, options],
-    queryFn: ({ signal }) => call<Schemas["Tests"]>(`/api/suites/${suite}/tests`, { signal, method: "POST", body: { options } }),
+    queryFn: ({ signal }) => told(api.POST("/api/suites/{suite}/tests", { params: { path: { suite } }, body: some({ options }), signal })),
     enabled: suite !== "" && wanted,
     retry: false,
     placeholderData: (before) => before,
@@ -303,28 +312,28 @@ export function useTests(suite: string, options: Partial<RunOptions>, wanted = t
 }
 
 export function useDrain() {
-  return useMutation({ mutationFn: ({ worker, drain }: { worker: string; drain: boolean }) => call<Worker>(`/api/workers/${worker}/drain`, { method: "POST", body: { drain } }) });
+  return useMutation({ mutationFn: ({ worker, drain }: { worker: string; drain: boolean }) => told(api.POST("/api/workers/{name}/drain", { params: { path: { name: worker } }, body: { drain } })) });
 }
 
 export function useVariants(run: string, version: number) {
   return useQuery({
     queryKey: ["variants", run, version],
-    queryFn: ({ signal }) => call<Variants>(`/api/runs/${run}/variants`, { signal }),
+    queryFn: ({ signal }) => told(api.GET("/api/runs/{suite}/{number}/variants", { params: { path: of(run) }, signal })),
     placeholderData: (before) => before,
     gcTime: 10_000,
   });
 }
 
 export function useStart() {
-  return useMutation({ mutationFn: (run: NewRun) => call<Run>("/api/runs", { method: "POST", body: run }) });
+  return useMutation({ mutationFn: (run: NewRun) => told(api.POST("/api/runs", { body: some(run) })) });
 }
 
 export function useStop(run: string) {
-  return useMutation({ mutationFn: () => call<Run>(`/api/runs/${run}/stop`, { method: "POST", body: {} }) });
+  return useMutation({ mutationFn: () => told(api.POST("/api/runs/{suite}/{number}/stop", { params: { path: of(run) }, body: some({}) })) });
 }
 
 export function useAgain(run: string) {
   return useMutation({
-    mutationFn: (not_passed: boolean) => call<Run>(`/api/runs/${run}/again`, { method: "POST", body: { not_passed } }),
+    mutationFn: (not_passed: boolean) => told(api.POST("/api/runs/{suite}/{number}/again", { params: { path: of(run) }, body: some({ not_passed }) })),
   });
 }

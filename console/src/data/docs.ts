@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 
-import { call } from "./api";
+import { Refused } from "./api";
 
 const FILES = import.meta.glob<string>("../../../docs/*.md", { query: "?raw", import: "default" });
 
@@ -98,7 +98,10 @@ export const useOperations = () =>
     queryKey: ["openapi"],
     staleTime: Infinity,
     queryFn: async ({ signal }) => {
-      const document = await call<{ paths: Record<string, Record<string, Described>> }>("/api/openapi.json", { signal });
+      // The document is not one of the calls that it describes.
+      const answer = await fetch("/api/openapi.json", { signal });
+      if (!answer.ok) throw new Refused(answer.status, "The API's document cannot be read.");
+      const document: { paths: Record<string, Record<string, Described>> } = await answer.json();
       return Object.entries(document.paths).flatMap(([path, item]) =>
         Object.entries(item).map(([method, of]): Operation => {
           const parameters = (of.parameters ?? []).map((p) => ({ name: p.name, place: p.in, needed: p.required ?? false }));

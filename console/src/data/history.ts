@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/react-query";
 
 import type { components } from "../generated/api";
-import { call } from "./api";
+import { api, of, told } from "./api";
 
 type Schemas = components["schemas"];
 export type TestHistory = Schemas["TestHistory"];
@@ -19,10 +19,10 @@ export type ComparedTest = Schemas["ComparedTest"];
 
 /** A test over its runs; `version` says when to look again. */
 export function useHistory(suite: string, test: string, variant: string, version = "") {
-  const query = new URLSearchParams({ test, variant });
+  const query = { test, variant };
   return useQuery({
     queryKey: ["history", suite, test, variant, version],
-    queryFn: ({ signal }) => call<TestHistory>(`/api/suites/${suite}/history?${query}`, { signal }),
+    queryFn: ({ signal }) => told(api.GET("/api/suites/{suite}/history", { params: { path: { suite }, query: query }, signal })),
     enabled: suite !== "" && test !== "",
     placeholderData: (before) => before,
   });
@@ -30,21 +30,21 @@ export function useHistory(suite: string, test: string, variant: string, version
 
 /** What a test's failing goes with. */
 export function useEvidence(suite: string, test: string, wanted: boolean) {
-  const query = new URLSearchParams({ test });
-  return useQuery({ queryKey: ["evidence", suite, test], queryFn: ({ signal }) => call<FlakyEvidence>(`/api/suites/${suite}/flaky/evidence?${query}`, { signal }), enabled: wanted });
+  const query = { test };
+  return useQuery({ queryKey: ["evidence", suite, test], queryFn: ({ signal }) => told(api.GET("/api/suites/{suite}/flaky/evidence", { params: { path: { suite }, query: query }, signal })), enabled: wanted });
 }
 
 /** Tests that were flaky of late, of a suite or of all. */
 export function useFlaky(suite?: string, version = "") {
   return useQuery({
     queryKey: ["flaky", suite ?? "", version],
-    queryFn: ({ signal }) => call<FlakyTests>(suite ? `/api/suites/${suite}/flaky` : "/api/flaky", { signal }),
+    queryFn: ({ signal }) => told(suite ? api.GET("/api/suites/{suite}/flaky", { params: { path: { suite } }, signal }) : api.GET("/api/flaky", { signal })),
     placeholderData: (before) => before,
   });
 }
 
 /** A run that is over against another one. */
 export function useCompared(run: string, way: string, wanted = true) {
-  const query = new URLSearchParams({ with: way });
-  return useQuery({ queryKey: ["compared", run, way], queryFn: ({ signal }) => call<Compared>(`/api/runs/${run}/compared?${query}`, { signal }), enabled: wanted, retry: false });
+  const query = { with: way };
+  return useQuery({ queryKey: ["compared", run, way], queryFn: ({ signal }) => told(api.GET("/api/runs/{suite}/{number}/compared", { params: { path: of(run), query: query }, signal })), enabled: wanted, retry: false });
 }

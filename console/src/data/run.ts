@@ -4,7 +4,7 @@ import { useEffect, useState } from "react";
 
 import type { Entry, Run, RunChange, RunSnapshot } from "./api";
 import { OUTCOMES } from "../parts/states";
-import { call } from "./api";
+import { api, of, told } from "./api";
 import { openStream } from "./stream";
 
 /** A stretch of outcomes in the order in which they came: a letter, and how many. */
@@ -94,7 +94,7 @@ export function useLiveRun(name: string) {
     };
     const cut = (refused: boolean) => {
       // A refused stream does not say why; the run itself does.
-      if (refused) call(`/api/runs/${name}`).then(() => setMissing("The stream of this run was refused."), (e: Error) => setMissing(e.message));
+      if (refused) told(api.GET("/api/runs/{suite}/{number}", { params: { path: of(name) } })).then(() => setMissing("The stream of this run was refused."), (e: Error) => setMissing(e.message));
       else setLive((before) => before && { ...before, linked: false });
     };
     const close = openStream(`/api/runs/${name}/live`, { snapshot, change, end }, cut);

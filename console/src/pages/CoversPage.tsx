@@ -3,25 +3,24 @@ import { Form, Table } from "react-bootstrap";
 import { Link } from "react-router";
 
 import { useAsked } from "../data/address";
-import { call, useSuites } from "../data/api";
+import { api, told, useSuites } from "../data/api";
 import type { components } from "../generated/api";
 import { Empty } from "../parts/Frame";
 import { DetailPage } from "../parts/Pages";
 import { State, glyphOf, toneOf } from "../parts/states";
 import { TestName, When, plain } from "../parts/words";
 
-type Requirements = components["schemas"]["RequirementsShown"];
 type Requirement = components["schemas"]["RequirementShown"];
-type Tests = components["schemas"]["RequirementTests"];
+
+/** Of which tests requirements are told. */
+type Which = { suite?: string; branch?: string };
+const addressed = (asked: Record<string, string | undefined>) => new URLSearchParams(Object.entries(asked).flatMap(([key, value]) => (value ? [[key, value]] : [])));
 
 /** Requirements, and what their tests showed last. */
 export function CoversPage() {
   const { asked, set } = useAsked();
-  const query = new URLSearchParams();
-  for (const key of ["suite", "branch"]) {
-    const value = asked.get(key);
-    if (value) query.set(key, value);
-  }
+  const which = { suite: asked.get("suite") || undefined, branch: asked.get("branch") || undefined };
+  const query = addressed(which);
   const one = asked.get("requirement");
   const suites = useSuites();
   return (
@@ -41,7 +40,7 @@ export function CoversPage() {
           <a href={`/covers?${query}`}>all requirements</a>
         ) : null}
       </div>
-      {one ? <One requirement={one} query={query} /> : <All query={query} />}
+      {one ? <One requirement={one} which={which} /> : <All which={which} />}
     </>
   );
 }
@@ -50,9 +49,9 @@ const WORDS = { failed: "failed", "in-part": "in part", "not-run": "not run", pa
 /** In part is what was skipped, or not run, and looks so. */
 const stateOf = (of: Requirement) => (of.shown === "in-part" ? "skipped" : of.shown);
 
-function All({ query }: { query: URLSearchParams }) {
-  const found = useQuery({ queryKey: ["covers", query.toString()], queryFn: ({ signal }) => call<Requirements>(`/api/covers?${query}`, { signal }), retry: false });
-  const to = (requirement: string) => `/covers?${new URLSearchParams([...query, ["requirement", requirement]])}`;
+function All({ which }: { which: Which }) {
+  const found = useQuery({ queryKey: ["covers", which], queryFn: ({ signal }) => told(api.GET("/api/covers", { params: { query: which }, signal })), retry: false });
+  const to = (requirement: string) => `/covers?${addressed({ ...which, requirement })}`;
   return (
     <DetailPage query={found} what="the requirements">
       {({ total, requirements }) =>
@@ -119,9 +118,9 @@ function Shown({ of }: { of: Requirement }) {
   );
 }
 
-function One({ requirement, query }: { requirement: string; query: URLSearchParams }) {
-  const asked = new URLSearchParams([...query, ["requirement", requirement]]);
-  const found = useQuery({ queryKey: ["covers of", asked.toString()], queryFn: ({ signal }) => call<Tests>(`/api/covers/of?${asked}`, { signal }), retry: false });
+function One({ requirement, which }: { requirement: string; which: Which }) {
+  const asked = { ...which, requirement };
+  const found = useQuery({ queryKey: ["covers of", asked], queryFn: ({ signal }) => told(api.GET("/api/covers/of", { params: { query: asked }, signal })), retry: false });
   return (
     <DetailPage query={found} what="the tests">
       {({ requirement: of, tests }) => (

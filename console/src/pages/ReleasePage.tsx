@@ -3,7 +3,7 @@ import { useState, type FormEvent } from "react";
 import { Button, Form, Table } from "react-bootstrap";
 import { Link, useSearchParams } from "react-router";
 
-import { call } from "../data/api";
+import { api, told } from "../data/api";
 import type { components } from "../generated/api";
 import { Empty } from "../parts/Frame";
 import { DetailPage } from "../parts/Pages";
@@ -18,7 +18,7 @@ type ReleaseTest = components["schemas"]["ReleaseTest"];
 export function ReleasePage() {
   const [asked, ask] = useSearchParams();
   const label = asked.get("label") ?? "";
-  const release = useQuery({ queryKey: ["release", label], queryFn: ({ signal }) => call<Release>(`/api/release?${new URLSearchParams({ label })}`, { signal }), enabled: label !== "", retry: false });
+  const release = useQuery({ queryKey: ["release", label], queryFn: ({ signal }) => told(api.GET("/api/release", { params: { query: { label } }, signal })), enabled: label !== "", retry: false });
   return (
     <>
       <Ask label={label} onLabel={(label) => ask({ label })} />

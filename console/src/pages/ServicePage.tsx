@@ -4,7 +4,7 @@ import { Button, Form, Table } from "react-bootstrap";
 import { Link } from "react-router";
 
 import { useAsked } from "../data/address";
-import { call, useLimited, useMayOperate, useMe } from "../data/api";
+import { api, some, told, useLimited, useMayOperate, useMe } from "../data/api";
 import { useMayKeep } from "../data/pools";
 import type { components } from "../generated/api";
 import { Alarm } from "../parts/Frame";
@@ -13,11 +13,7 @@ import { Accounts, You } from "../parts/People";
 import { When, plain } from "../parts/words";
 
 type Rule = components["schemas"]["Rule"];
-type Swept = components["schemas"]["Swept"];
-type Keeping = components["schemas"]["Keeping"];
-type Secret = components["schemas"]["SecretOf"];
-type Shared = components["schemas"]["SharedAddress"];
-type Audited = components["schemas"]["Audited"];
+type SecretToKeep = Pick<components["schemas"]["NewSecret"], "value"> & Partial<components["schemas"]["NewSecret"]>;
 
 /** The service itself: what it keeps for how long, what it was given to keep secret, what is shared, and who did what when. */
 export function ServicePage() {
@@ -65,7 +61,7 @@ function NewRule() {
     // A rule is known by what it is about: the same again changes it.
     const plain = (text: string) => text.replace(/[^a-z0-9]+/g, "-").replace(/^-+|-+$/g, "");
     const name = [what, plain(suite), plain(branch), { age_us: "", count: "count", bytes: "size" }[by]].filter(Boolean).join("-");
-    return call(`/api/keep/${name}`, { method: "PUT", body: { rule, replace: true } });
+    return told(api.PUT("/api/keep/{name}", { params: { path: { name } }, body: some({ rule, replace: true }) }));
   });
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -100,7 +96,7 @@ function NewRule() {
 
 /** A sweep by hand: what it would free is told first. */
 function SweepNow() {
-  const sweep = useChanged("keep", (really: boolean) => call<Swept>(`/api/sweep?try=${!really}`, { method: "POST", body: {} }));
+  const sweep = useChanged("keep", (really: boolean) => told(api.POST("/api/sweep", { params: { query: { try: !really } } })));
   return (
     <div className="actions">
       <Button size="sm" variant="outline-primary" disabled={sweep.isPending} onClick={() => sweep.mutate(false)}>
@@ -124,7 +120,7 @@ function NewSecret() {
   const [to, setTo] = useState<"all" | "suite" | "brief" | "git">("all");
   const [of, setOf] = useState("");
   const [replace, setReplace] = useState(false);
-  const keep = useChanged("secrets", (body: unknown) => call(`/api/secrets/${name}`, { method: "PUT", body }));
+  const keep = useChanged("secrets", (body: SecretToKeep) => told(api.PUT("/api/secrets/{name}", { params: { path: { name } }, body: some(body) })));
   const submit = (event: FormEvent) => {
     event.preventDefault();
     const all = of.split(/[\s,]+/).filter(Boolean);
@@ -164,8 +160,8 @@ function NewSecret() {
 }
 
 /** Takes something of this page away. */
-function RemoveIt({ what, path, of, name }: { what: string; path: string; of: string; name: string }) {
-  const remove = useChanged(of, () => call(`${path}/${name}`, { method: "DELETE" }));
+function RemoveIt({ what, of, name, away }: { what: string; of: string; name: string; away: () => Promise<unknown> }) {
+  const remove = useChanged(of, away);
   return (
     <>
       <Button size="sm" variant="link" className="text-danger" disabled={remove.isPending} onClick={() => remove.mutate(undefined)} aria-label={`Remove the ${what} ${name}`}>
@@ -178,7 +174,7 @@ function RemoveIt({ what, path, of, name }: { what: string; path: string; of: st
 
 function Kept() {
   const admin = useMayKeep();
-  const kept = useQuery({ queryKey: ["keep"], queryFn: ({ signal }) => call<Keeping>("/api/keep", { signal }) });
+  const kept = useQuery({ queryKey: ["keep"], queryFn: ({ signal }) => told(api.GET("/api/keep", { signal })) });
   return (
     <>
       <h2>What is kept for how long</h2>
@@ -212,7 +208,7 @@ function Kept() {
                       <td>{plain(rule.by)}</td>
                       {admin ? (
                         <td>
-                          <RemoveIt what="rule" path="/api/keep" of="keep" name={rule.name} />
+                          <RemoveIt what="rule" of="keep" name={rule.name} away={() => told(api.DELETE("/api/keep/{name}", { params: { path: { name: rule.name } } }))} />
                         </td>
                       ) : null}
                     </tr>
@@ -235,7 +231,7 @@ function Kept() {
 
 function Secrets() {
   const admin = useMayKeep();
-  const secrets = useQuery({ queryKey: ["secrets"], queryFn: ({ signal }) => call<Secret[]>("/api/secrets", { signal }) });
+  const secrets = useQuery({ queryKey: ["secrets"], queryFn: ({ signal }) => told(api.GET("/api/secrets", { signal })) });
   return (
     <>
       <h2>Secrets</h2>
@@ -274,7 +270,7 @@ function Secrets() {
                     <td>{secret.used_at ? <When at={secret.used_at} /> : "never"}</td>
                     {admin ? (
                       <td>
-                        <RemoveIt what="secret" path="/api/secrets" of="secrets" name={secret.name} />
+                        <RemoveIt what="secret" of="secrets" name={secret.name} away={() => told(api.DELETE("/api/secrets/{name}", { params: { path: { name: secret.name } } }))} />
                       </td>
                     ) : null}
                   </tr>
@@ -291,8 +287,8 @@ function Secrets() {
 function Addresses() {
   const may = useMayOperate();
   const queries = useQueryClient();
-  const shares = useQuery({ queryKey: ["shares"], queryFn: ({ signal }) => call<Shared[]>("/api/shares", { signal }) });
-  const end = useMutation({ mutationFn: (id: number) => call(`/api/shares/${id}`, { method: "DELETE" }), onSettled: () => queries.invalidateQueries({ queryKey: ["shares"] }) });
+  const shares = useQuery({ queryKey: ["shares"], queryFn: ({ signal }) => told(api.GET("/api/shares", { signal })) });
+  const end = useMutation({ mutationFn: (id: number) => told(api.DELETE("/api/shares/{id}", { params: { path: { id } } })), onSettled: () => queries.invalidateQueries({ queryKey: ["shares"] }) });
   const said = { run: "report", badge: "badge", feed: "feed" } as const;
   return (
     <>
@@ -344,12 +340,9 @@ function Addresses() {
 
 function Audit() {
   const { asked, set } = useAsked();
-  const query = new URLSearchParams({ limit: "100" });
-  for (const key of ["who", "what", "about", "from", "until", "refused"]) {
-    const value = asked.get(key);
-    if (value) query.set(key, value);
-  }
-  const audit = useQuery({ queryKey: ["audit", query.toString()], queryFn: ({ signal }) => call<Audited[]>(`/api/audit?${query}`, { signal }), retry: false, placeholderData: (before) => before });
+  const value = (key: string) => asked.get(key) || undefined;
+  const query = { limit: 100, who: value("who"), what: value("what"), about: value("about"), from: value("from"), until: value("until"), refused: value("refused") === "true" || undefined };
+  const audit = useQuery({ queryKey: ["audit", query], queryFn: ({ signal }) => told(api.GET("/api/audit", { params: { query }, signal })), retry: false, placeholderData: (before) => before });
   const field = (name: string, placeholder: string) => (
     <Form.Control size="sm" aria-label={placeholder} placeholder={placeholder} defaultValue={asked.get(name) ?? ""} onKeyDown={(e) => e.key === "Enter" && set(name, e.currentTarget.value.trim())} />
   );

@@ -3,7 +3,7 @@ import { Form, Table } from "react-bootstrap";
 import { Link } from "react-router";
 
 import { useAsked } from "../data/address";
-import { call, useSuites } from "../data/api";
+import { api, told, useSuites } from "../data/api";
 import type { components } from "../generated/api";
 import { Empty } from "../parts/Frame";
 import { DetailPage } from "../parts/Pages";
@@ -18,12 +18,9 @@ const WAYS = ["suite", "brief", "account", "pool", "month", "run"];
 export function UsagePage() {
   const { asked, set } = useAsked();
   const by = asked.get("by") ?? "suite";
-  const query = new URLSearchParams({ by });
-  for (const key of ["suite", "from", "until"]) {
-    const value = asked.get(key);
-    if (value) query.set(key, value);
-  }
-  const usage = useQuery({ queryKey: ["usage", query.toString()], queryFn: ({ signal }) => call<Usage>(`/api/usage?${query}`, { signal }), retry: false, placeholderData: (before) => before });
+  const value = (key: string) => asked.get(key) || undefined;
+  const query = { by, suite: value("suite"), from: value("from"), until: value("until") };
+  const usage = useQuery({ queryKey: ["usage", query], queryFn: ({ signal }) => told(api.GET("/api/usage", { params: { query }, signal })), retry: false, placeholderData: (before) => before });
   const suites = useSuites();
   return (
     <>

@@ -4,12 +4,12 @@ import { useQuery } from "@tanstack/react-query";
 import { Table } from "react-bootstrap";
 import { Link } from "react-router";
 
-import { type FailingTests, call } from "../data/api";
+import { api, told } from "../data/api";
 import { Commit } from "./Origin";
 import { TestName, When, plain } from "./words";
 
 const useFailing = (suite: string, version: string) =>
-  useQuery({ queryKey: ["failing", suite, version], queryFn: ({ signal }) => call<FailingTests>(`/api/suites/${suite}/failing`, { signal }), placeholderData: (before) => before });
+  useQuery({ queryKey: ["failing", suite, version], queryFn: ({ signal }) => told(api.GET("/api/suites/{suite}/failing", { params: { path: { suite } }, signal })), placeholderData: (before) => before });
 
 const times = (n: number, one: string) => (n === 1 ? `1 ${one}` : `${n} ${one}s`);
 

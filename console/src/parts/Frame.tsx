@@ -4,7 +4,7 @@ import { useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { Button } from "react-bootstrap";
 
-import { call, useLimited, useMe } from "../data/api";
+import { api, told, useLimited, useMe } from "../data/api";
 import { useFloor } from "../data/floor";
 import { CommandBox } from "./CommandBox";
 import { plain } from "./words";
@@ -83,7 +83,7 @@ export function Frame({ children }: { children: ReactNode }) {
   const { linked, seen } = useFloor();
   const [theme, turn] = useTheme();
   const leave = async () => {
-    await call("/api/session", { method: "DELETE" });
+    await told(api.DELETE("/api/session"));
     location.assign("/");
   };
   // The wall is looked at from afar: there is nothing to click.

@@ -3,16 +3,14 @@
 import { useMutation } from "@tanstack/react-query";
 import { Button } from "react-bootstrap";
 
-import { call } from "../data/api";
-import type { components } from "../generated/api";
+import { api, told } from "../data/api";
 import { Copy } from "./Copy";
 import { Alarm } from "./Frame";
 import { When } from "./words";
 
-type Shared = components["schemas"]["SharedAddress"];
 
 export function ShareRun({ run }: { run: string }) {
-  const share = useMutation({ mutationFn: () => call<Shared>("/api/shares", { method: "POST", body: { kind: "run", run } }) });
+  const share = useMutation({ mutationFn: () => told(api.POST("/api/shares", { body: { kind: "run", run } })) });
   return (
     <>
       <Button size="sm" variant="outline-primary" onClick={() => share.mutate()} disabled={share.isPending || share.isSuccess} title="Make an address of its report for whoever has no account here">

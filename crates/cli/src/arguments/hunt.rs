@@ -7,7 +7,7 @@ use clap::Args;
 pub struct Hunt {
     /// SUITE/NUMBER
     pub run: String,
-    /// The test's name
+    /// The test's name, or FILE/TITLE of a case
     pub test: String,
     /// Only this variant
     #[arg(long, value_name = "FACET=VALUE")]

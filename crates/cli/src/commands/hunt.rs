@@ -1,55 +1,79 @@
 //! `kesmo hunt`: looks for the reason of a failure by repeating it.
 
 use kesmo_core::{
-    plan::RunOptions,
+    plan::{CasesOf, RunOptions},
     run::hunt::{Hunt as Search, Reason, Step, Trial},
     words::Outcome,
 };
-use kesmo_wire::api::{Entries, Entry, EntryDetail, NewRun, Run, Shard};
+use kesmo_wire::{
+    api::{Entries, Entry, EntryDetail, NewRun, Run, Shard},
+    cases::{Case, CaseDetail, Cases},
+};
 
 use super::{
-    print_json, run_path as path,
+    cases, print_json, run_path as path,
     runs::{carry_out, entries, find_entries},
 };
 use crate::{arguments::Hunt, context::Context, failure::Failure, view};
 
+/// Cases of a file that a hunt may take away from.
+const MOST_CASES: usize = 1000;
+
+/// What is hunted.
+enum Hunted {
+    /// A test, after those that ran before it in its process.
+    Test(Box<Entry>),
+    /// A case of a file, after those that the file told of before it.
+    Case(Box<Case>),
+}
+
+impl Hunted {
+    /// What it is called beside what ran before it.
+    fn name(&self) -> &str {
+        match self {
+            Self::Test(entry) => &entry.test,
+            Self::Case(case) => &case.title,
+        }
+    }
+
+    /// What it is called.
+    fn whole_name(&self) -> String {
+        match self {
+            Self::Test(entry) => entry.test.clone(),
+            Self::Case(case) => format!("{}/{}", case.file, case.title),
+        }
+    }
+}
+
 pub async fn run(options: &Hunt, context: &Context) -> Result<(), Failure> {
     let base = path(&options.run)?;
     let run: Run = context.client.get(&base, &[]).await?;
-    let chosen = find_entries(context, &options.run, &options.test, &options.variant).await?;
-    let entry = match chosen.as_slice() {
-        [entry] => entry,
-        several => failing(several).ok_or_else(|| {
-            let all: Vec<String> = several.iter().map(|e| format!("--variant {}", e.variant)).collect();
-            Failure::call(format!(
-                "{} stands {} times in {}: choose with {}",
-                options.test,
-                several.len(),
-                options.run,
-                all.join(", or ")
-            ))
-        })?,
+    let hunted = find(options, context).await?;
+    let (before, place) = match &hunted {
+        Hunted::Test(entry) => (what_ran_before(options, entry, &base, context).await?, "in its process"),
+        Hunted::Case(case) => (what_was_told_before(options, case, &base, context).await?, "in its file"),
     };
-    let before = what_ran_before(options, entry, &base, context).await?;
     if !context.json {
         println!(
-            "Hunting {} of {}: {} ran before it in its process; at most {} repetitions.",
-            entry.test,
+            "Hunting {} of {}: {} ran before it {place}; at most {} repetitions.",
+            hunted.whole_name(),
             options.run,
-            match before.len() {
-                0 => "nothing".to_owned(),
-                1 => "1 test".to_owned(),
-                n => format!("{n} tests"),
+            match (before.len(), &hunted) {
+                (0, _) => "nothing".to_owned(),
+                (1, Hunted::Test(_)) => "1 test".to_owned(),
+                (n, Hunted::Test(_)) => format!("{n} tests"),
+                (1, Hunted::Case(_)) => "1 case".to_owned(),
+                (n, Hunted::Case(_)) => format!("{n} cases"),
             },
             options.at_most
         );
     }
-    let mut search = Search::new(&entry.test, before, options.at_most);
+    let mut search = Search::new(hunted.name(), before, options.at_most);
     let reason = loop {
         match search.next() {
             Step::Done(reason) => break reason,
             Step::Try(names) => {
-                let (failed, trial) = repeat(&run, entry, &names, &options.run, context).await?;
+                let (failed, trial) = repeat(&run, &hunted, &names, &options.run, context).await?;
                 search.report(failed);
                 if !context.json {
                     println!("{}", trial_line(search.trials(), &trial));
@@ -66,46 +90,117 @@ pub async fn run(options: &Hunt, context: &Context) -> Result<(), Failure> {
             Reason::ByChance { .. } => ("by-chance", Vec::new()),
         };
         return print_json(&serde_json::json!({
-            "test": entry.test, "reason": kind, "after": after, "said": reason.to_string(), "trials": trials,
+            "test": hunted.whole_name(), "reason": kind, "after": after, "said": reason.to_string(), "trials": trials,
         }));
     }
-    println!("\n{} {reason}", view::bold(&entry.test));
+    println!("\n{} {reason}", view::bold(&hunted.whole_name()));
     println!("  {}", evidence(search.trials(), &reason));
     println!("  the repetitions: kesmo runs --label hunt={}", options.run.replace('/', "-"));
     Ok(())
 }
 
-/// Of several entries of that name, the one that failed, if it is one.
+/// The test of that name, or the case.
+async fn find(options: &Hunt, context: &Context) -> Result<Hunted, Failure> {
+    let (run, name) = (&options.run, &options.test);
+    let several = |all: Vec<&str>| {
+        let all: Vec<String> = all.into_iter().map(|variant| format!("--variant {variant}")).collect();
+        Failure::call(format!("{name} stands {} times in {run}: choose with {}", all.len(), all.join(", or ")))
+    };
+    match find_entries(context, run, name, &options.variant).await {
+        Ok(chosen) => match chosen.as_slice() {
+            [entry] => Ok(Hunted::Test(Box::new(entry.clone()))),
+            all => match failing(all) {
+                Some(entry) => Ok(Hunted::Test(Box::new(entry.clone()))),
+                None => Err(several(all.iter().map(|e| e.variant.as_str()).collect())),
+            },
+        },
+        Err(none) => {
+            let mut found = cases::find(context, run, name, &options.variant).await?;
+            match found.len() {
+                0 => Err(none),
+                1 => Ok(Hunted::Case(Box::new(found.remove(0)))),
+                _ => Err(several(found.iter().map(|c| c.variant.as_str()).collect())),
+            }
+        }
+    }
+}
+
+/// What a file told of before a failing case of it; all else that it told of, where the case failed as it was tried again.
+async fn what_was_told_before(
+    options: &Hunt,
+    case: &Case,
+    base: &str,
+    context: &Context,
+) -> Result<Vec<String>, Failure> {
+    let at = format!("{base}/entries/{}/case", case.entry);
+    let detail: CaseDetail = context.client.get(&at, &[("title", case.title.clone())]).await?;
+    let wanted = |number: u32| options.attempt.is_none_or(|n| n == number);
+    if !detail.history.iter().any(|a| a.ended.failing() && wanted(a.number)) {
+        return Err(nothing_failed(&format!("{}/{}", case.file, case.title), options));
+    }
+    let query = [("name", format!("{}/", case.file)), ("limit", MOST_CASES.to_string())];
+    let told: Cases = context.client.get(&format!("{base}/cases"), &query).await?;
+    if told.total as usize > MOST_CASES {
+        let (file, total) = (&case.file, told.total);
+        return Err(Failure::call(format!(
+            "{file} told of {total} cases: a hunt takes away from {MOST_CASES} at the most"
+        )));
+    }
+    let of_file = told.cases.into_iter().filter(|c| c.entry == case.entry);
+    let titles: Vec<String> = of_file.map(|c| c.title).collect();
+    let first = case.attempts == 1;
+    Ok(titles.into_iter().take_while(|title| !first || *title != case.title).filter(|t| *t != case.title).collect())
+}
+
+fn nothing_failed(name: &str, options: &Hunt) -> Failure {
+    let which = options.attempt.map_or_else(|| "no attempt".to_owned(), |n| format!("no attempt {n}"));
+    Failure::call(format!("{name} of {} has {which} that failed: there is nothing to hunt", options.run))
+}
+
+/// Of several entries of that name, the one that failed, if it is one; of the parts of a file, the first that did.
 fn failing(entries: &[Entry]) -> Option<&Entry> {
     let mut bad = entries.iter().filter(|e| matches!(e.outcome, Some(Outcome::Failed | Outcome::Flaky)));
-    bad.next().filter(|_| bad.next().is_none())
+    let of_one_file = entries.iter().all(|e| e.parts > 0 && e.variant == entries[0].variant);
+    bad.next().filter(|_| of_one_file || bad.next().is_none())
 }
 
 /// What ran before the failing attempt in its process.
 async fn what_ran_before(options: &Hunt, entry: &Entry, base: &str, context: &Context) -> Result<Vec<String>, Failure> {
     let detail: EntryDetail = context.client.get(&format!("{base}/entries/{}", entry.index), &[]).await?;
     let wanted = |number: u32| options.attempt.is_none_or(|n| n == number);
-    let attempt = detail.history.iter().find(|a| a.ended.failing() && wanted(a.number)).ok_or_else(|| {
-        let which = options.attempt.map_or_else(|| "no attempt".to_owned(), |n| format!("no attempt {n}"));
-        Failure::call(format!("{} of {} has {which} that failed: there is nothing to hunt", entry.test, options.run))
-    })?;
+    let failed = detail.history.iter().find(|a| a.ended.failing() && wanted(a.number));
+    let attempt = failed.ok_or_else(|| nothing_failed(&entry.test, options))?;
     let shards: Vec<Shard> = context.client.get(&format!("{base}/shards"), &[]).await?;
     let batch = shards.iter().flat_map(|s| &s.batches).find(|b| b.number == attempt.batch);
     let names = batch.map(|b| b.entries.as_slice()).unwrap_or_default();
     Ok(names.iter().take_while(|n| n.0 != entry.test || n.1 != entry.variant).map(|n| n.0.clone()).collect())
 }
 
-/// Repeats tests in one process, in their order; tells whether the last failed, and the run that did it.
+/// Repeats tests in one process, in their order, or cases in one of their file; tells whether the last failed, and the run that did it.
 async fn repeat(
     run: &Run,
-    entry: &Entry,
+    hunted: &Hunted,
     names: &[String],
-    hunted: &str,
+    of: &str,
     context: &Context,
 ) -> Result<(bool, String), Failure> {
-    let order = vec![names.iter().map(|n| (n.clone(), entry.variant.clone())).collect()];
+    let which = match hunted {
+        Hunted::Test(entry) => {
+            let order = vec![names.iter().map(|n| (n.clone(), entry.variant.clone())).collect()];
+            RunOptions { order: Some(order), ..RunOptions::default() }
+        }
+        Hunted::Case(case) => {
+            let (file, variant) = (case.file.clone(), case.variant.clone());
+            RunOptions {
+                only: Some(vec![(file.clone(), variant.clone())]),
+                only_because: Some(format!("hunting {}/{}", case.file, case.title)),
+                cases: vec![CasesOf { file, variant, titles: names.to_vec() }],
+                retries: Some(0),
+                ..RunOptions::default()
+            }
+        }
+    };
     let options = RunOptions {
-        order: Some(order),
         variants: run.options.variants.clone(),
         set: run.options.set.clone(),
         env: run.options.env.clone(),
@@ -114,8 +209,8 @@ async fn repeat(
         images: run.images.clone(),
         seed: Some(run.seed),
         run_parked: true,
-        labels: [("hunt".to_owned(), hunted.replace('/', "-"))].into(),
-        ..RunOptions::default()
+        labels: [("hunt".to_owned(), of.replace('/', "-"))].into(),
+        ..which
     };
     let new = NewRun {
         suite: Some(run.summary.suite.clone()),
@@ -126,13 +221,24 @@ async fn repeat(
     };
     let made = carry_out(context, &new).await?;
     let name = made.summary.name.clone();
-    let found: Entries = entries(context, &name, &[("name", entry.test.clone()), ("limit", "1000".to_owned())]).await?;
-    let last = found.entries.iter().filter(|e| e.test == entry.test).max_by_key(|e| e.index);
-    match last.and_then(|e| e.outcome) {
+    let (outcome, message) = match hunted {
+        Hunted::Test(entry) => {
+            let query = [("name", entry.test.clone()), ("limit", "1000".to_owned())];
+            let found: Entries = entries(context, &name, &query).await?;
+            let last = found.entries.into_iter().filter(|e| e.test == entry.test).max_by_key(|e| e.index);
+            last.map_or((None, String::new()), |e| (e.outcome, e.message))
+        }
+        Hunted::Case(case) => {
+            let of_case = cases::find(context, &name, &hunted.whole_name(), &[]).await?;
+            let found = of_case.into_iter().find(|c| c.variant == case.variant);
+            found.map_or((None, String::new()), |c| (Some(c.outcome), c.message))
+        }
+    };
+    match outcome {
         Some(Outcome::Failed) => Ok((true, name)),
         Some(Outcome::Passed | Outcome::Flaky) => Ok((false, name)),
         // A parked test ran without counting: its attempt says how it ended.
-        Some(Outcome::Parked) => Ok((last.is_some_and(|e| !e.message.is_empty()), name)),
+        Some(Outcome::Parked) => Ok((!message.is_empty(), name)),
         _ => Err(Failure::trouble(format!("the repetition {name} told nothing: {}", made.summary.reason))),
     }
 }

@@ -263,6 +263,12 @@ impl RunOptions {
         if let Some(n) = self.retries.filter(|n| *n > MOST_RETRIES) {
             return Err(Error::Options(format!("--retries {n} is too many; the most is {MOST_RETRIES}")));
         }
+        if !self.cases.is_empty() && suite.tests.rerun.is_none() {
+            return Err(Error::Options(
+                "some cases of a file were asked for, and the suite cannot run cases alone: give \"rerun\" in [tests]"
+                    .into(),
+            ));
+        }
         if self.shards == Some(0) {
             return Err(Error::Options("--shards 0 would run nothing; give 1 or more, or leave it out".into()));
         }
