@@ -476,8 +476,7 @@ impl Floor {
                 self.after.push(After::Send(worker, ToWorker::Revoke { key }));
             }
             Effect::Began { batch, .. } => {
-                let place = active.engine.open_batches().find(|(id, _, _)| *id == batch);
-                if let Some((_, worker, slot)) = place {
+                if let Some((worker, slot)) = active.engine.slot_of(batch) {
                     self.workers.touched(worker, slot, None);
                 }
             }

@@ -90,8 +90,9 @@ impl Workers {
         }
         if of_run.len() > MOST_SLOTS {
             let began = |one: &(usize, &Known, BatchId)| run.engine.running_in(one.2).map_or(i64::MAX, |(_, at)| at.0);
-            of_run.select_nth_unstable_by_key(MOST_SLOTS, began);
-            of_run.truncate(MOST_SLOTS);
+            let mut first: Vec<(i64, usize)> = of_run.iter().map(began).zip(0..).collect();
+            first.select_nth_unstable(MOST_SLOTS);
+            of_run = first[..MOST_SLOTS].iter().map(|(_, at)| of_run[*at]).collect();
         }
         let filled = |(number, known, batch): (usize, &Known, BatchId)| {
             let mut slot = Slot { number: number as u32, trouble: known.trouble[number], ..Slot::default() };

@@ -95,6 +95,9 @@ pub(crate) struct Workers {
     gone: Vec<String>,
     /// Those that are to come no more.
     turned_away: BTreeSet<WorkerId>,
+    /// Whose a link is, and who has a batch: there may be thousands of each, and every message asks.
+    links: BTreeMap<u64, WorkerId>,
+    batches: BTreeMap<BatchKey, WorkerId>,
 }
 
 impl Workers {
@@ -193,13 +196,18 @@ impl Workers {
             only_run: hello.only_run,
             draining: hello.draining,
         };
+        self.links.retain(|_, of| *of != worker);
+        self.links.insert(link, worker);
         self.known.insert(worker, known);
         self.changed.insert(worker);
         Ok((worker, other_process))
     }
 
     pub fn of_link(&self, link: u64) -> Option<WorkerId> {
-        self.known.iter().find(|(_, k)| k.link.as_ref().is_some_and(|l| l.0 == link)).map(|(w, _)| *w)
+        // A worker that has linked anew has no other link any more.
+        let has =
+            |worker: &&WorkerId| self.known.get(worker).and_then(|k| k.link.as_ref()).is_some_and(|l| l.0 == link);
+        self.links.get(&link).filter(has).copied()
     }
 
     /// A link went down: the worker has until `patience` is over to come back.
@@ -207,6 +215,7 @@ impl Workers {
         if let Some(worker) = self.of_link(link)
             && let Some(known) = self.known.get_mut(&worker)
         {
+            self.links.remove(&link);
             known.link = None;
             known.lost_at = Some(Instant::now() + patience);
             self.changed.insert(worker);
@@ -241,6 +250,8 @@ impl Workers {
     pub fn remove(&mut self, worker: WorkerId) {
         if let Some(known) = self.known.remove(&worker) {
             self.changed.remove(&worker);
+            self.links.retain(|_, of| *of != worker);
+            self.batches.retain(|_, of| *of != worker);
             self.gone.push(known.name);
         }
     }
@@ -352,6 +363,9 @@ impl Workers {
     }
 
     pub fn take(&mut self, worker: WorkerId, slot: u16, what: Use) {
+        if let Use::Batch(key) = what {
+            self.batches.insert(key, worker);
+        }
         if let Some(place) = self.known.get_mut(&worker).and_then(|k| k.slots.get_mut(usize::from(slot))) {
             *place = what;
             self.changed.insert(worker);
@@ -371,9 +385,8 @@ impl Workers {
 
     /// Frees the slot of a batch, wherever it is.
     pub fn free_batch(&mut self, key: BatchKey) {
-        let what = Use::Batch(key);
-        for worker in self.known.keys().copied().collect::<Vec<_>>() {
-            self.free(worker, &what);
+        if let Some(worker) = self.batches.remove(&key) {
+            self.free(worker, &Use::Batch(key));
         }
     }
 
@@ -388,6 +401,8 @@ impl Workers {
 
     /// After a reconnect: these slots are busy, the others idle.
     pub fn set_busy(&mut self, worker: WorkerId, busy: &[(u16, BatchKey)]) {
+        self.batches.retain(|_, of| *of != worker);
+        self.batches.extend(busy.iter().map(|(_, key)| (*key, worker)));
         if let Some(known) = self.known.get_mut(&worker) {
             known.slots.iter_mut().filter(|u| matches!(u, Use::Batch(_))).for_each(|u| *u = Use::Idle);
             for (slot, key) in busy {

@@ -629,6 +629,12 @@ impl Engine {
         self.batches.iter().map(|(id, b)| (*id, b.worker, b.slot))
     }
 
+    /// Where a batch is: its worker and slot.
+    #[must_use]
+    pub fn slot_of(&self, batch: BatchId) -> Option<(WorkerId, u16)> {
+        self.batches.get(&batch).map(|b| (b.worker, b.slot))
+    }
+
     /// The entry that a batch runs now, with the time it began.
     #[must_use]
     pub fn running_in(&self, batch: BatchId) -> Option<(u32, Timestamp)> {
