@@ -138,7 +138,7 @@ async fn what_was_told_before(
     if !detail.history.iter().any(|a| a.ended.failing() && wanted(a.number)) {
         return Err(nothing_failed(&format!("{}/{}", case.file, case.title), options));
     }
-    let query = [("name", format!("{}/", case.file)), ("limit", MOST_CASES.to_string())];
+    let query = [("entry", case.entry.to_string()), ("order", "told".to_owned()), ("limit", MOST_CASES.to_string())];
     let told: Cases = context.client.get(&format!("{base}/cases"), &query).await?;
     if told.total as usize > MOST_CASES {
         let (file, total) = (&case.file, told.total);
@@ -146,8 +146,7 @@ async fn what_was_told_before(
             "{file} told of {total} cases: a hunt takes away from {MOST_CASES} at the most"
         )));
     }
-    let of_file = told.cases.into_iter().filter(|c| c.entry == case.entry);
-    let titles: Vec<String> = of_file.map(|c| c.title).collect();
+    let titles: Vec<String> = told.cases.into_iter().map(|c| c.title).collect();
     let first = case.attempts == 1;
     Ok(titles.into_iter().take_while(|title| !first || *title != case.title).filter(|t| *t != case.title).collect())
 }
