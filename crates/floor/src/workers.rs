@@ -525,6 +525,28 @@ mod tests {
     }
 
     #[tokio::test]
+    async fn links_and_batches_are_found_as_they_are_now() {
+        let (mut workers, heron, tern) = two();
+        let key = |batch| BatchKey { run: 1, batch };
+        workers.take(heron, 0, Use::Batch(key(1)));
+        workers.take(tern, 0, Use::Batch(key(2)));
+        assert_eq!((workers.of_link(1), workers.of_link(2), workers.of_link(3)), (Some(heron), Some(tern), None));
+        // It links anew, in another slot than was known.
+        workers.link_up(hello("heron", 2, "p1", &[]), 7, link()).unwrap();
+        workers.set_busy(heron, &[(1, key(3))]);
+        assert_eq!((workers.of_link(1), workers.of_link(7)), (None, Some(heron)), "the old link is nobody's");
+        workers.free_batch(key(1));
+        assert!(workers.is_idle(heron, 0) && !workers.is_idle(heron, 1), "what it no longer has frees nothing");
+        workers.free_batch(key(3));
+        assert!(workers.is_idle(heron, 1) && !workers.is_idle(tern, 0));
+        workers.link_down(7, Duration::from_secs(1));
+        assert_eq!(workers.of_link(7), None);
+        workers.remove(tern);
+        assert_eq!(workers.of_link(2), None);
+        workers.free_batch(key(2));
+    }
+
+    #[tokio::test]
     async fn who_is_turned_away_never_links_and_who_may_hold_something_is_not_turned_away() {
         let (mut workers, heron, tern) = two();
         assert!(!workers.turn_away("heron"), "it is here, and may have been given a test since it was asked about");
