@@ -126,6 +126,39 @@ fn a_long_file_is_cut_by_its_known_cases_and_what_is_new_runs_with_the_rest() {
 }
 
 #[test]
+fn a_long_file_is_cut_on_ones_own_machine_too() {
+    let quay = Quay::with_options(&[]);
+    let six: Vec<(&str, &str)> = ["berths", "cranes", "decks", "fares", "gates", "hulls"].map(|t| (t, SLOW)).to_vec();
+    let folder = suite(&quay, "own", REST, &six);
+    let home = quay.path("own-home").display().to_string();
+    let record = quay.path("own-record.json").display().to_string();
+    let here = |more: &[&str]| {
+        let mut words =
+            vec!["here", folder.to_str().expect("a path"), "--slots", "3", "--home", &home, "--record", &record];
+        words.extend(more);
+        let output = quay.kesmo(&words);
+        (output.status.code(), all_said(&output))
+    };
+    let (status, said) = here(&[]);
+    assert_eq!((status, said.contains("parts")), (Some(0), false), "{said}");
+    let report = quay.path("own.xml");
+    let (status, said) = here(&["--report", &format!("junit={}", report.display())]);
+    assert_eq!(status, Some(0), "{said}");
+    assert_says(&said, &["specs/long.sh runs in 3 parts"]);
+    let junit = fs::read_to_string(report).expect("a report");
+    assert_eq!(junit.matches("classname=\"specs/long.sh\"").count(), 6, "{junit}");
+    // What is new runs with the rest, and the next time it is dealt out, too.
+    long(&folder, &[six.clone(), vec![("ramps", "false")]].concat());
+    let (status, said) = here(&[]);
+    assert_eq!(status, Some(1), "{said}");
+    assert_says(&said, &["1 of 2 files failed; 1 of 8 cases"]);
+    let (_, said) = here(&["--pick", "specs/long.sh/ramps"]);
+    assert_says(&said, &["1 of 1 files failed; 1 of 1 cases"]);
+    let (_, said) = here(&[]);
+    assert_says(&said, &["specs/long.sh runs in 3 parts", "1 of 2 files failed; 1 of 8 cases"]);
+}
+
+#[test]
 fn a_cut_run_goes_on_where_it_was_when_its_service_is_killed() {
     let mut quay = Quay::with_options(&[]);
     let _worker = quay.worker("heron", 3);

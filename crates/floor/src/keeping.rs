@@ -943,7 +943,10 @@ impl Floor {
         let took = |index: u32| {
             let last = Span(active.last[index as usize]);
             let usual = active.engine.own_of(index, last);
-            let (retried, told) = (Span(active.retried[index as usize]), !active.overloaded.contains(&index));
+            let retried = Span(active.retried[index as usize]);
+            // A retry of a file may be of some of its cases.
+            let some = active.engine.policy().rerun && active.engine.entry(index).2 > 1;
+            let told = !active.overloaded.contains(&index) && !some;
             Took { last, retried, usual: told.then_some(usual) }
         };
         let outcomes = outcomes_of(&active.engine, took);

@@ -152,7 +152,9 @@ pub fn together(plan: &Plan, all: Vec<Told>) -> Vec<Told> {
             None => 1,
             Some(part) => part.of,
         };
-        let told = Told { first: told.entry, parts, ..told };
+        // What some of its cases took says nothing of the file.
+        let spent = told.spent.filter(|_| parts > 0);
+        let told = Told { first: told.entry, parts, spent, ..told };
         // They follow each other, and the first is number 1.
         match files.last_mut().filter(|_| planned.part.is_some() && planned.repeat > 1) {
             Some(file) => file.take_part(told),
@@ -493,6 +495,58 @@ impl Covered {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_parts_of_a_cut_file_tell_of_it_together() {
+        use kesmo_core::{
+            name::TestName,
+            plan::{
+                PlannedEntry,
+                cutting::{Cut, CutPart},
+            },
+            suite::Variant,
+        };
+        let part = |title: &str| CutPart { titles: vec![title.to_owned()], us: 1 };
+        let cut = |file: &str| Cut {
+            file: file.into(),
+            variant: String::new(),
+            parts: vec![part("a"), part("b")],
+            rest: true,
+        };
+        let entry = |name: &str| PlannedEntry::plain(TestName::parse(name).unwrap());
+        let plan = Plan {
+            variants: vec![Variant::default()],
+            entries: vec![entry("x.sh"), entry("y.sh"), entry("z.sh"), PlannedEntry { cases: 1, ..entry("w.sh") }],
+            case_sets: vec![vec![], vec!["a".into()]],
+            ..Plan::default()
+        };
+        let plan = plan.with_cuts(&[cut("x.sh"), cut("y.sh")]);
+        let all = run(
+            1,
+            "",
+            &[
+                ("x.sh", Outcome::Passed),
+                ("x.sh", Outcome::Failed),
+                ("y.sh", Outcome::Skipped),
+                ("y.sh", Outcome::Passed),
+                ("z.sh", Outcome::Passed),
+                ("w.sh", Outcome::Passed),
+            ],
+        );
+        let spent = |told: Told| Told { spent: Some(Span(5)), last: Span(7), ..told };
+        let files = together(&plan, all.outcomes.into_iter().map(spent).collect());
+        let said: Vec<_> =
+            files.iter().map(|t| (t.test.as_str(), t.outcome, t.entry, t.first, t.parts, t.last.0)).collect();
+        let wanted = [
+            ("x.sh", Outcome::Failed, 1, 0, 2, 14),
+            ("y.sh", Outcome::Passed, 3, 2, 2, 14),
+            ("z.sh", Outcome::Passed, 4, 4, 1, 7),
+            ("w.sh", Outcome::Passed, 5, 5, 0, 7),
+        ];
+        assert_eq!(said, wanted, "the entry is the one that decided it");
+        let spent: Vec<Option<Span>> = files.iter().map(|t| t.spent).collect();
+        assert_eq!(spent, [Some(Span(10)), Some(Span(10)), Some(Span(5)), None], "some cases are not the file");
+    }
 
     fn run(id: i64, branch: &str, outcomes: &[(&str, Outcome)]) -> ToRecord {
         let told = |(entry, (test, outcome)): (usize, &(&str, Outcome))| Told {

@@ -15,6 +15,7 @@ use chrono::Utc;
 use kesmo_core::{
     plan::{
         Plan, RunOptions,
+        cutting::{Cut, Long, deal, may_cut, too_long},
         portion::{Portion, portions},
     },
     run::{BatchId, Effect, Engine, Fit, Input, Policy, WorkerId},
@@ -142,12 +143,31 @@ async fn carry_out(
     Ok(floor.shown.finish(&floor.engine))
 }
 
+/// Cuts files of a plan that take longer than their share, by what was told of their cases here.
+fn cut(job: &Job, plan: Plan) -> Plan {
+    if !may_cut(&job.file, &job.options) {
+        return plan;
+    }
+    let slots = job.options.shards.map_or(u32::from(job.slots), |most| most.min(u32::from(job.slots)));
+    let rest = job.file.tests.rest.is_some();
+    let cut = |long: Long| {
+        let (file, variant) =
+            (plan.entries[long.entry as usize].name.to_string(), plan.variant_of(long.entry).to_string());
+        Some(Cut { parts: deal(&job.history.cases_of(&file, &variant), long.parts)?, file, variant, rest })
+    };
+    // What is new where the rest cannot be run would be found only where it runs whole: on one's own machine it always does.
+    let long = if rest { too_long(&plan, slots, job.history.start_cost.unwrap_or_default()) } else { Vec::new() };
+    let cuts: Vec<Cut> = long.into_iter().filter_map(cut).collect();
+    plan.with_cuts(&cuts)
+}
+
 /// The plan of a job, and the options that it follows from; of a portion, only its share.
 fn plan(job: &Job, lists: &[(Variant, Vec<ListedTest>)]) -> Result<(Plan, RunOptions), Error> {
     let make = |options: &RunOptions, history: &History| Plan::make(&job.file, options, lists, &[], history.known());
     let void = |e: kesmo_core::Error| Error::Void(e.to_string());
     let Some(portion) = job.portion else {
-        return Ok((make(&job.options, &job.history).map_err(void)?, job.options.clone()));
+        let plan = make(&job.options, &job.history).map_err(void)?;
+        return Ok((cut(job, plan), job.options.clone()));
     };
     let whole = make(&job.options, &job.shared_history).map_err(void)?;
     let of = portions(&whole, portion.of).swap_remove(portion.number as usize - 1);

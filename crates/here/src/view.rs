@@ -9,7 +9,7 @@ use kesmo_core::{
         report::{self, Format, Whole},
     },
     name::shorten,
-    plan::{Plan, RunOptions},
+    plan::{Plan, RunOptions, cutting::KnownCase},
     record::causes,
     run::{AttemptKept, BatchId, Engine, cases::Shown as CaseShown},
     suite::{SuiteFile, container::Image},
@@ -266,15 +266,65 @@ impl Shown {
             }
         };
         let entries = (0..engine.plan().entries.len() as u32).map(entry).collect();
+        let tests = self.of_tests(engine);
         Finished {
             run: self.run(engine),
             entries,
+            tests,
             start_cost: engine.measured_start_cost(),
             attempts: self.attempts,
             cases: self.cases.into_iter().map(|(entry, cases)| (entry, merged(cases))).collect(),
             of_files: engine.policy().files,
             files: self.files,
             wrongs: self.wrongs,
+        }
+    }
+}
+
+impl Shown {
+    fn of_tests(&self, engine: &Engine) -> Vec<OfTest> {
+        let mut all: Vec<OfTest> = Vec::new();
+        for (index, planned) in engine.plan().entries.iter().enumerate() {
+            let (outcome, _, attempts) = engine.entry(index as u32);
+            let Some(outcome) = outcome else { continue };
+            let last = self.attempts.get(&(index as u32)).and_then(|all| all.last()).map(|a| a.kept);
+            let (of_some, whole) = (planned.cases > 0 && planned.part.is_none(), attempts == 1);
+            // What a test took that failed says nothing of what it usually takes, nor does what some cases of a file took.
+            let telling = matches!(outcome, Outcome::Passed | Outcome::Flaky) && !of_some;
+            let telling = telling && (whole || !engine.policy().rerun);
+            let usual = last.map(|kept| kept.own).filter(|own| telling && own.0 > 0);
+            let told = self.cases.get(&(index as u32)).map(Vec::as_slice).unwrap_or_default();
+            let ran = last.is_some_and(|kept| !(kept.ended.failing() && kept.itself)) && outcome != Outcome::NotRun;
+            let nameable = ran && !of_some && !told.iter().any(|case| case.told.copy);
+            let cases = if nameable { merged(told.to_vec()) } else { Vec::new() };
+            let known =
+                |(_, case): (Outcome, Case)| KnownCase { title: case.told.title, spent: Span(case.told.spent_us) };
+            let of = OfTest {
+                test: planned.name.to_string(),
+                variant: engine.plan().variant_of(index as u32).to_string(),
+                outcome,
+                usual,
+                cases: cases.into_iter().map(known).collect(),
+            };
+            match all.last_mut().filter(|_| planned.part.is_some() && planned.repeat > 1) {
+                Some(file) => file.take_part(of),
+                None => all.push(of),
+            }
+        }
+        all
+    }
+}
+
+impl OfTest {
+    /// Another part of its file.
+    fn take_part(&mut self, part: Self) {
+        self.outcome = Outcome::of_parts(Some(self.outcome), Some(part.outcome)).unwrap_or(part.outcome);
+        self.usual = self.usual.zip(part.usual).map(|(one, other)| Span(one.0 + other.0));
+        // A part that told of none may have ended before it told of any.
+        if self.cases.is_empty() || part.cases.is_empty() {
+            self.cases.clear();
+        } else {
+            self.cases.extend(part.cases);
         }
     }
 }
@@ -299,10 +349,24 @@ fn merged(cases: Vec<Case>) -> Vec<(Outcome, Case)> {
     all.into_iter().map(|(shown, case)| (shown.outcome(), case)).collect()
 }
 
+/// What a run says of a test or a file; the parts of a file that was cut say it together.
+#[derive(Debug, Clone)]
+pub struct OfTest {
+    pub test: String,
+    pub variant: String,
+    pub outcome: Outcome,
+    /// What it usually takes, as far as this run says something of that.
+    pub usual: Option<Span>,
+    /// The cases of a file that told of all of them, in the order in which it told; none where one has no name of its own.
+    pub cases: Vec<KnownCase>,
+}
+
 /// A run that is over.
 pub struct Finished {
     pub run: Run,
     pub entries: Vec<Entry>,
+    /// What it says of its tests.
+    pub tests: Vec<OfTest>,
     /// By entry, in order.
     pub attempts: BTreeMap<u32, Vec<Attempt>>,
     /// By the entry of their file, each with its outcome and what was told of it last, in the order in which they were told.
@@ -364,7 +428,7 @@ impl Finished {
     /// The run as a report.
     #[must_use]
     pub fn report(&self, format: Format) -> String {
-        let names: Vec<String> = self.entries.iter().map(|e| entry_name(&e.test, "", e.repeat)).collect();
+        let names: Vec<String> = self.entries.iter().map(|e| entry_name(&e.test, "", e.repetition())).collect();
         let mut outputs = 0;
         let mut attempt = |a: &'_ Attempt| -> (kesmo_core::words::Ended, String, String, String) {
             let told = a.kept.ended.failing() && !a.log.is_empty() && outputs < report::MOST_OUTPUTS;

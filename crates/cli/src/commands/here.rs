@@ -278,13 +278,9 @@ pub fn reached_here(options: &mut RunOptions, file: &SuiteFile) -> Result<BTreeM
 
 /// Brings what is known of the tests up to date.
 fn remember(mut history: History, finished: &Finished, record: &Path) -> Result<(), Failure> {
-    for entry in &finished.entries {
-        let Some(outcome) = entry.outcome else { continue };
-        // What a test took that failed says nothing of what it usually takes.
-        let telling = matches!(outcome, Outcome::Passed | Outcome::Flaky);
-        let last = finished.attempts.get(&entry.index).and_then(|all| all.last()).map(|a| a.kept.own);
-        let spent = last.filter(|own| telling && own.0 > 0);
-        history.note(&entry.test, &entry.variant, outcome, spent);
+    for of in &finished.tests {
+        history.note(&of.test, &of.variant, of.outcome, of.usual);
+        history.note_cases(&of.test, &of.variant, &of.cases);
     }
     history.start_cost = finished.start_cost.or(history.start_cost);
     Ok(history.write(record)?)

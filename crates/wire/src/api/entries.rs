@@ -42,6 +42,12 @@ pub(crate) fn is_none(count: &u32) -> bool {
 }
 
 impl Entry {
+    /// Which repetition it is, from 1; 0 where nothing is repeated.
+    #[must_use]
+    pub fn repetition(&self) -> u32 {
+        if self.parts > 0 { 0 } else { self.repeat }
+    }
+
     /// Its name for people.
     #[must_use]
     pub fn name(&self) -> String {
