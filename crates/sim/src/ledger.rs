@@ -303,6 +303,17 @@ impl Ledger {
         }
     }
 
+    /// The outcomes of all entries; of files that are cut what their parts come to.
+    pub fn of_files(&self, scenario: &Scenario) -> Vec<Outcome> {
+        let all: Vec<Outcome> = self.decided.values().copied().collect();
+        let file = |parts: &[Outcome]| {
+            [Outcome::Failed, Outcome::NotRun, Outcome::Flaky, Outcome::Passed, Outcome::Skipped, Outcome::Parked]
+                .into_iter()
+                .find(|worst| parts.contains(worst))
+        };
+        all.chunks((scenario.parts as usize).max(1)).filter_map(file).collect()
+    }
+
     /// No case is told of by two parts of its file, where the last part runs all that is new.
     ///
     /// # Errors

@@ -956,8 +956,9 @@ impl<'s> World<'s> {
                 ));
             }
             run.ledger.cases_are_apart(run.engine.plan(), self.scenario)?;
+            let outcomes = run.ledger.of_files(self.scenario);
             for outcome in Outcome::ALL {
-                let kept = run.ledger.decided.values().filter(|o| *o == outcome).count();
+                let kept = outcomes.iter().filter(|o| *o == outcome).count();
                 if tally.of(*outcome) as usize != kept {
                     return Err(format!("the tally of {outcome} does not agree with the outcomes"));
                 }

@@ -231,6 +231,8 @@ pub struct Engine {
     covered_all: bool,
     /// Its tests run on several slots at once.
     together: Option<Together>,
+    /// The first entry of each file that is cut, and how many parts it has.
+    cut: Vec<(u32, u32)>,
 }
 
 impl Engine {
@@ -290,6 +292,7 @@ impl Engine {
             covered: 0,
             covered_all: false,
             together: None,
+            cut: Vec::new(),
         }
     }
 
@@ -558,10 +561,11 @@ impl Engine {
         self.finished.as_ref().map(|(verdict, reason)| (*verdict, reason.as_str()))
     }
 
-    /// How many entries are in each state.
+    /// How many entries are in each state; the parts of a file that is cut count as one, which waits until one of them runs, and has
+    /// its outcome when all have.
     #[must_use]
     pub fn tally(&self) -> Tally {
-        Tally { cases: self.case_tally, ..self.tally }
+        self.with_whole_files(Tally { cases: self.case_tally, ..self.tally })
     }
 
     /// What attempts took so far.
@@ -669,6 +673,8 @@ impl Engine {
         self.tally = Tally { waiting: plan.entries.len() as u32, ..Tally::default() };
         self.parts = Parts::new(plan.entries.iter().map(|e| e.name.as_str()));
         self.left_behind.clone_from(&plan.unlisted);
+        let first = plan.entries.iter().enumerate().filter(|(_, e)| e.part.is_some() && e.repeat == 1);
+        self.cut = first.map(|(index, e)| (index as u32, e.parts())).collect();
         self.cases_of = if self.policy.files { vec![CaseTally::default(); plan.entries.len()] } else { Vec::new() };
         self.together = self.policy.senders.map(|_| {
             let alike = |a: u32, b: u32| {

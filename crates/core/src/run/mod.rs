@@ -5,11 +5,13 @@
 //!
 //! - every entry ends with exactly one outcome;
 //! - no attempt is counted twice, and none that was reported is lost;
-//! - an entry never has more attempts that count than its retries allow; a lost attempt does not count;
+//! - an entry never has more attempts that count than its retries allow, but for a part of a file of which cases were known that
+//!   are not told of: all of the file runs once more then; a lost attempt does not count;
 //! - members of a group run in listed order in one batch; entries that share a claim never overlap;
 //! - a retry goes to another worker where the suite asks for it and one is there;
 //! - senders of a load begin together, and none of them alone after another went away;
-//! - no case that a file told of is lost or counted twice, whichever attempt, worker or service dies;
+//! - no case that a file told of is lost or counted twice, whichever attempt, worker or service dies, and whatever was known of a file
+//!   that is cut: each case that there is runs in one of its parts, and what is new in the last, where the suite can run it so;
 //! - the run ends: no state waits for something that cannot happen.
 //!
 //! Beside it: [`imported`] carries runs whose tests ran elsewhere, [`share`] deals a pool's slots out to several runs, [`load`] tells when a machine has too many slots,

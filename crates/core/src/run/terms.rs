@@ -386,15 +386,23 @@ impl Tally {
 
     /// Counts one more entry with that outcome.
     pub fn count(&mut self, outcome: Outcome) {
-        let field = match outcome {
+        *self.field(outcome) += 1;
+    }
+
+    /// Counts one less.
+    pub(super) fn uncount(&mut self, outcome: Outcome) {
+        *self.field(outcome) -= 1;
+    }
+
+    fn field(&mut self, outcome: Outcome) -> &mut u32 {
+        match outcome {
             Outcome::Passed => &mut self.passed,
             Outcome::Flaky => &mut self.flaky,
             Outcome::Failed => &mut self.failed,
             Outcome::Skipped => &mut self.skipped,
             Outcome::Parked => &mut self.parked,
             Outcome::NotRun => &mut self.not_run,
-        };
-        *field += 1;
+        }
     }
 }
 

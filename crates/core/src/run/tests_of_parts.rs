@@ -50,6 +50,27 @@ fn two_slots_run_the_parts_of_a_file_and_the_last_runs_what_is_new() {
     assert_eq!(bench.end_file(&first, Passed, 2).unwrap().decided, Some(Outcome::Passed));
     assert_eq!(bench.end_file(&last, Passed, 3).unwrap().decided, Some(Outcome::Failed));
     assert_eq!(bench.verdict(), Some((Verdict::Failed, "1 of 1 files failed; 1 of 5 cases")), "a cut file is one");
+    assert_eq!((bench.engine.tally().failed, bench.engine.tally().total()), (1, 1));
+}
+
+#[test]
+fn a_cut_file_is_counted_once_whatever_its_parts_do() {
+    let mut bench = cut(0, true);
+    let counted = |bench: &Bench| {
+        let tally = bench.engine.tally();
+        (tally.waiting, tally.running, tally.passed, tally.total())
+    };
+    assert_eq!(counted(&bench), (1, 0, 0, 1));
+    let [first, last] = both(&mut bench);
+    assert_eq!(counted(&bench), (1, 0, 0, 1), "they are held, and nothing runs");
+    bench.feed(Input::Began { batch: first.batch, entry: first.entries[0] });
+    assert_eq!(counted(&bench), (0, 1, 0, 1));
+    bench.tell(&first, 0, &[("a", Passed), ("b", Passed)]);
+    bench.end_file(&first, Passed, 2);
+    assert_eq!(counted(&bench), (0, 1, 0, 1), "a part of it has its outcome, and it has none");
+    bench.tell(&last, 0, &[("c", Passed), ("d", Passed)]);
+    bench.end_file(&last, Passed, 2);
+    assert_eq!(counted(&bench), (0, 0, 1, 1));
 }
 
 #[test]

@@ -6,9 +6,9 @@ use super::{Engine, State};
 use crate::{
     run::{
         cases::{CaseTally, CaseTold, FileCases, MOST_CASES, PastCase, Standing},
-        terms::{BatchId, Effect, ToRun},
+        terms::{BatchId, Effect, Tally, ToRun},
     },
-    words::Ended,
+    words::{Ended, Outcome},
 };
 
 impl Engine {
@@ -82,6 +82,33 @@ impl Engine {
             }
         }
         (found, all)
+    }
+
+    /// A count of entries, with each file that is cut counted once.
+    pub(super) fn with_whole_files(&self, mut tally: Tally) -> Tally {
+        for (first, parts) in &self.cut {
+            let of_file = &self.entries[*first as usize..(*first + *parts) as usize];
+            let (mut waiting, mut running) = (0, 0);
+            let mut outcome = None;
+            for (at, entry) in of_file.iter().enumerate() {
+                match entry.state {
+                    State::Done(of) => {
+                        tally.uncount(of);
+                        outcome = if at == 0 { Some(of) } else { Outcome::of_parts(outcome, Some(of)) };
+                    }
+                    State::Held { began: Some(_), .. } => running += 1,
+                    State::Held { .. } | State::Waiting => waiting += 1,
+                }
+            }
+            tally.waiting -= waiting;
+            tally.running -= running;
+            match outcome.filter(|_| waiting + running == 0) {
+                Some(outcome) => tally.count(outcome),
+                None if waiting == *parts => tally.waiting += 1,
+                None => tally.running += 1,
+            }
+        }
+        tally
     }
 
     /// How the cases of all files stand; those of an attempt that runs count as they come, if it is a file's first.
