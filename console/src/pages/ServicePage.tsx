@@ -83,8 +83,8 @@ function NewRule() {
           ))}
         </Form.Select>
         <Form.Control size="sm" required type="number" min={by === "count" ? 1 : 0.001} step={by === "count" ? 1 : "any"} className="short-number" id="keep-limit" aria-label={LIMITS[by].said} value={limit} onChange={(e) => setLimit(e.target.value)} />
-        <Form.Control size="sm" className="name" id="keep-suite" aria-label="Of suites" placeholder="all suites, or a glob" value={suite} onChange={(e) => setSuite(e.target.value)} />
-        <Form.Control size="sm" className="name" id="keep-branch" aria-label="Of branches" placeholder="all branches, or a glob" value={branch} onChange={(e) => setBranch(e.target.value)} />
+        <Form.Control size="sm" className="name" id="keep-suite" aria-label="Of suites" placeholder="all suites" value={suite} onChange={(e) => setSuite(e.target.value)} />
+        <Form.Control size="sm" className="name" id="keep-branch" aria-label="Of branches" placeholder="all branches" value={branch} onChange={(e) => setBranch(e.target.value)} />
         <Button size="sm" type="submit" variant="outline-primary" className="text-nowrap" disabled={add.isPending}>
           Add the rule
         </Button>

@@ -244,7 +244,7 @@ export function Accounts() {
       <Form onSubmit={submit} className="in-a-row" aria-label="A new account">
         <Form.Control size="sm" required className="name" id="account-name" aria-label="Name of a new account" placeholder="name" value={name} onChange={(e) => setName(e.target.value)} pattern="[a-z0-9][a-z0-9\-]*" title="a-z, 0-9 and '-'" />
         {roles(role, setRole, "Role of a new account", false)}
-        {role === "admin" ? null : <Form.Control size="sm" className="name" id="account-suites" aria-label="Suites of a new account" placeholder="all suites, or globs" value={suites} onChange={(e) => setSuites(e.target.value)} />}
+        {role === "admin" ? null : <Form.Control size="sm" className="name" id="account-suites" aria-label="Suites of a new account" placeholder="all suites" value={suites} onChange={(e) => setSuites(e.target.value)} />}
         <Button size="sm" type="submit" variant="outline-primary" className="text-nowrap" disabled={add.isPending}>
           Make an account
         </Button>
