@@ -306,11 +306,7 @@ impl Ledger {
     /// The outcomes of all entries; of files that are cut what their parts come to.
     pub fn of_files(&self, scenario: &Scenario) -> Vec<Outcome> {
         let all: Vec<Outcome> = self.decided.values().copied().collect();
-        let file = |parts: &[Outcome]| {
-            [Outcome::Failed, Outcome::NotRun, Outcome::Flaky, Outcome::Passed, Outcome::Skipped, Outcome::Parked]
-                .into_iter()
-                .find(|worst| parts.contains(worst))
-        };
+        let file = |parts: &[Outcome]| parts.iter().copied().map(Some).reduce(Outcome::of_parts).flatten();
         all.chunks((scenario.parts as usize).max(1)).filter_map(file).collect()
     }
 

@@ -606,11 +606,7 @@ fn check_files(
             reader.complain(line, "results = \"exit\" tells of no cases: \"rerun\" in [tests] would have none to run");
         }
         (Some(rerun), Each::File) => {
-            for mark in ["{name}", "{cases-file}"] {
-                if rerun.iter().filter(|word| word.contains(mark)).count() != 1 {
-                    reader.complain(line, format!("\"rerun\" in [tests] must hold {mark} once"));
-                }
-            }
+            check_marks(reader, line, "rerun", rerun);
         }
         (None, _) if split == Some(true) => {
             reader.complain(
@@ -629,9 +625,14 @@ fn check_rest(reader: &mut Reader<'_>, line: usize, rest: Option<&[String]>, rer
         reader
             .complain(line, "\"rest\" in [tests] runs what \"rerun\" leaves of a file that is cut: it needs \"rerun\"");
     }
+    check_marks(reader, line, "rest", rest);
+}
+
+/// What runs some cases of a file is told of which file, and of which cases.
+fn check_marks(reader: &mut Reader<'_>, line: usize, key: &str, words: &[String]) {
     for mark in ["{name}", "{cases-file}"] {
-        if rest.iter().filter(|word| word.contains(mark)).count() != 1 {
-            reader.complain(line, format!("\"rest\" in [tests] must hold {mark} once"));
+        if words.iter().filter(|word| word.contains(mark)).count() != 1 {
+            reader.complain(line, format!("{key:?} in [tests] must hold {mark} once"));
         }
     }
 }
