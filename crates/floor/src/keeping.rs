@@ -1,7 +1,7 @@
 //! From what happens to what is kept: feeding engines, carrying out their effects, and committing.
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::{BTreeMap, BTreeSet, HashMap},
     sync::Arc,
     time::Duration,
 };
@@ -968,28 +968,21 @@ async fn cuts_of(
     long: &[Long],
     rest: bool,
 ) -> Result<Vec<Cut>, String> {
-    if long.is_empty() {
-        return Ok(Vec::new());
-    }
     let name =
         |long: &Long| (plan.entries[long.entry as usize].name.to_string(), plan.variant_of(long.entry).to_string());
     let files: Vec<(String, String)> = long.iter().map(name).collect();
-    let known = match store.known_cases(suite, &files).await {
-        Ok(known) => known,
-        Err(e) => {
-            tracing::warn!("what is known of long files could not be read; none is cut: {e}");
-            return Ok(Vec::new());
-        }
-    };
+    let known = if files.is_empty() { Ok(HashMap::new()) } else { store.known_cases(suite, &files).await };
+    let known = known.unwrap_or_else(|e| {
+        tracing::warn!("what is known of long files could not be read; none is cut: {e}");
+        HashMap::new()
+    });
     let cut = |(long, (file, variant)): (&Long, (String, String))| {
         let of = known.get(&(file.clone(), variant.clone())).filter(|of| rest || !of.long_cut)?;
         Some(Cut { parts: deal(&of.cases, long.parts)?, file, variant, rest })
     };
     let cuts: Vec<Cut> = long.iter().zip(files).filter_map(cut).collect();
-    if cuts.is_empty() {
-        return Ok(cuts);
-    }
-    // What is granted of them is found again only by this.
+    // What is granted is found again only by this: also that nothing is cut is kept, as a service that planned the run before, or
+    // plans it still, may have come to something else. Whoever comes first decides.
     loop {
         match store.keep_cuts(run, &cuts).await {
             Ok(kept) => return Ok(kept),

@@ -114,7 +114,7 @@ impl Store {
         Ok(known)
     }
 
-    /// Keeps how files are cut in a run, and tells how they are: as they were cut before, if somebody came first.
+    /// Keeps how files are cut in a run, also that none is, and tells how they are: as it was kept before, if somebody came first.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.

@@ -1637,4 +1637,9 @@ async fn how_files_are_cut_is_kept_by_whoever_comes_first() {
     assert_eq!(store.keep_cuts(run.id, &cut("opens")).await.unwrap(), cut("opens"));
     assert_eq!(store.keep_cuts(run.id, &cut("another")).await.unwrap(), cut("opens"), "what was granted stands on it");
     assert_eq!(store.cuts(run.id).await.unwrap(), cut("opens"));
+    // Nor is a run cut afterwards that somebody planned whole.
+    let whole = self::run(&store, "uncut", &[]).await;
+    assert_eq!(store.keep_cuts(whole.id, &[]).await.unwrap(), []);
+    assert_eq!(store.keep_cuts(whole.id, &cut("opens")).await.unwrap(), []);
+    assert_eq!(store.cuts(whole.id).await.unwrap(), []);
 }

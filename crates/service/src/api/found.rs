@@ -5,7 +5,7 @@ use std::sync::{Arc, PoisonError};
 use kesmo_core::{
     plan::{Plan, PlannedEntry},
     suite::Variant,
-    words::Outcome,
+    words::{Outcome, Phase},
 };
 use kesmo_floor::active;
 use kesmo_store::runs::RunRow;
@@ -81,6 +81,10 @@ pub(super) async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> 
         }
     }
     let past = Arc::new(Past { plan, states, retried, of_files: file.tests.of_files() });
+    // How its files are cut is kept before it runs, and may not be yet.
+    if !finished && row.phase != Phase::Running.word() {
+        return Ok(past);
+    }
     let mut cache = app.past.0.lock().unwrap_or_else(PoisonError::into_inner);
     cache.retain(|(id, _)| *id != row.id);
     cache.push_front((row.id, Arc::clone(&past)));
