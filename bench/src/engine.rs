@@ -202,7 +202,7 @@ pub fn inputs(_: &Runtime) -> Vec<Line> {
         let (worker, of) = (WorkerId(slot / 4), (slot % 4) as u16);
         slot = (slot + 1) % 40;
         inputs += 1;
-        let granted = engine.handle(Input::Free { worker, slot: of, taken: BTreeMap::new() }, now);
+        let granted = engine.handle(Input::Free { worker, slot: of }, now);
         for effect in granted {
             let Effect::Grant(grant) = effect else { continue };
             for entry in grant.entries {

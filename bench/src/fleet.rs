@@ -16,6 +16,7 @@ use futures::{SinkExt, StreamExt};
 use kesmo_core::{run::BatchEnd, words::Ended};
 use kesmo_wire::{
     Digest,
+    api::Run,
     link::{AttemptReport, BatchKey, FromWorker, Hello, Log, ToWorker, VERSION, WorkerEvent},
 };
 use tokio::{runtime::Runtime, task::JoinHandle};
@@ -47,13 +48,20 @@ struct Fleet {
 impl Fleet {
     /// Links them all.
     async fn link(quay: &Quay, way: Way) -> Self {
+        Self::link_to(quay, way, "main", &[quay.client.url().to_owned()]).await
+    }
+
+    /// Links them all as workers of a pool, to the first of some services that takes them.
+    async fn link_to(quay: &Quay, way: Way, pool: &str, urls: &[String]) -> Self {
+        let before = quay.workers().await;
         let lost = Arc::new(AtomicU64::new(0));
         let mut tasks = Vec::new();
         for number in 0..way.workers {
             let worker = Simulated {
-                url: quay.client.url().trim_end_matches('/').to_owned(),
+                urls: urls.iter().map(|url| url.trim_end_matches('/').to_owned()).collect(),
+                pool: pool.to_owned(),
                 token: quay.worker_token().to_owned(),
-                name: format!("s{number}"),
+                name: format!("{pool}{number}"),
                 way,
                 slots: (0..way.slots).map(|_| Slot::default()).collect(),
                 unstored: VecDeque::new(),
@@ -62,7 +70,7 @@ impl Fleet {
             tasks.push(tokio::spawn(worker.work(Arc::clone(&lost))));
         }
         let since = Instant::now();
-        while quay.workers().await < usize::from(way.workers) {
+        while quay.workers().await < before + usize::from(way.workers) {
             assert!(since.elapsed() < Duration::from_secs(120), "they do not all come");
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
@@ -85,7 +93,9 @@ struct Slot {
 }
 
 struct Simulated {
-    url: String,
+    /// The services, first the one that it links to.
+    urls: VecDeque<String>,
+    pool: String,
     token: String,
     name: String,
     way: Way,
@@ -106,18 +116,20 @@ impl Simulated {
                 self.stay(&mut socket).await;
                 lost.fetch_add(1, Ordering::Relaxed);
             }
+            self.urls.rotate_left(1);
             tokio::time::sleep(Duration::from_millis(300)).await;
         }
     }
 
     async fn open(&self, back: bool) -> Result<Socket, Box<dyn std::error::Error + Send + Sync>> {
-        let mut request = format!("{}/api/work/link", self.url.replace("http://", "ws://")).into_client_request()?;
+        let mut request =
+            format!("{}/api/work/link", self.urls[0].replace("http://", "ws://")).into_client_request()?;
         request.headers_mut().insert("Authorization", HeaderValue::from_str(&format!("Bearer {}", self.token))?);
         let (mut socket, _) = tokio_tungstenite::connect_async(request).await?;
         let hello = Hello {
             version: VERSION,
             name: self.name.clone(),
-            pool: "main".into(),
+            pool: self.pool.clone(),
             slots: self.way.slots,
             offers: std::collections::BTreeMap::new(),
             process: mark("process", &self.name),
@@ -188,7 +200,7 @@ impl Simulated {
             ToWorker::List(job) => {
                 let list: String = (0..self.way.tests).map(|n| format!("t/{n}\n")).collect();
                 let digest = Digest::of(list.as_bytes());
-                let put = reqwest::Client::new().put(format!("{}/api/work/blobs/{}", self.url, digest.as_str()));
+                let put = reqwest::Client::new().put(format!("{}/api/work/blobs/{}", self.urls[0], digest.as_str()));
                 let put = put.bearer_auth(&self.token).body(list).send().await.expect("it is taken");
                 assert!(put.status().is_success(), "{}", put.status());
                 events.push(WorkerEvent::Listed { job: job.job, result: Ok(digest), image: None, files: Vec::new() });
@@ -269,39 +281,63 @@ async fn say(socket: &mut Socket, message: &FromWorker) -> Result<(), tokio_tung
     socket.send(Message::Text(serde_json::to_string(message).expect("it can be written"))).await
 }
 
+/// Suites of that many tests, of which so many runs go on beside each other, one after the other.
+const TESTS: u32 = 50_000;
+const BESIDE: u32 = 3;
+
+/// How long the fleet is measured: a minute; `KESMO_BENCH_SECONDS` makes it longer.
+fn seconds() -> u32 {
+    std::env::var("KESMO_BENCH_SECONDS").ok().and_then(|text| text.parse().ok()).unwrap_or(60)
+}
+
+/// Runs of a suite one after the other; tells how late each result was that was told one by one, in milliseconds, and when the first
+/// and the last change came, in microseconds since 1970.
+async fn one_after_the_other(quay: &Quay, pool: &str, bundle: &str, runs: u32) -> (Vec<f64>, i64, i64) {
+    let (mut late, mut first, mut last) = (Vec::new(), i64::MAX, 0);
+    for _ in 0..runs {
+        quay.stay_in(pool, bundle, |change, at| {
+            (first, last) = (first.min(at), at);
+            late.extend(change.attempts.iter().map(|a| (at - a.ended_at_us) as f64 / 1000.0));
+        })
+        .await;
+    }
+    (late, first, last)
+}
+
 /// 1,000 workers with 10,000 slots: how many results a second are kept and shown, how late, in what memory, and how many links are lost.
-/// A minute long; `KESMO_BENCH_SECONDS` makes it longer.
 pub fn fleet(runtime: &Runtime) -> Vec<Line> {
-    let seconds = std::env::var("KESMO_BENCH_SECONDS").ok().and_then(|text| text.parse().ok()).unwrap_or(60u32);
+    let runs = (seconds() * 5000).div_ceil(TESTS * BESIDE);
     runtime.block_on(async {
         let quay = Quay::open(0, 0).await;
-        let way = Way { workers: 1000, slots: 10, tests: (seconds * 5000).min(500_000), takes: 1_900_000 };
+        let way = Way { workers: 1000, slots: 10, tests: TESTS, takes: 1_900_000 };
         let fleet = Fleet::link(&quay, way).await;
-        let bundle = quay.suite("fleet", way.tests, 0).await;
-        let (mut late, mut first, mut last) = (Vec::new(), i64::MAX, 0);
-        for _ in 0..(seconds * 5000).div_ceil(way.tests) {
-            quay.wait(&bundle, |change, at| {
-                first = first.min(at);
-                last = at;
-                late.extend(change.attempts.iter().map(|a| (at - a.ended_at_us) as f64 / 1000.0));
-            })
-            .await;
+        let mut bundles = Vec::new();
+        for suite in 0..BESIDE {
+            bundles.push(quay.suite(&format!("fleet-{suite}"), TESTS, 0).await);
         }
+        let lanes = bundles.iter().map(|bundle| one_after_the_other(&quay, "main", bundle, runs));
+        let told = futures::future::join_all(lanes).await;
+        let first = told.iter().map(|(_, first, _)| *first).min().unwrap_or(0);
+        let last = told.iter().map(|(_, _, last)| *last).max().unwrap_or(0);
+        let mut late: Vec<f64> = told.into_iter().flat_map(|(late, ..)| late).collect();
         late.sort_by(f64::total_cmp);
         let took = (last - first) as f64 / 1e6;
-        let rate = f64::from(way.tests * (seconds * 5000).div_ceil(way.tests)) / took;
+        let rate = f64::from(TESTS * BESIDE * runs) / took;
         let lost = fleet.lost.load(Ordering::Relaxed);
         vec![
             Line {
                 what: "1,000 simulated workers, 10,000 slots, tests of 1 to 3 s: 5,000 results a second, by what is kept and shown",
-                measured: format!("{rate:.0} a second over {took:.0} s, tails included"),
+                measured: format!(
+                    "{rate:.0} a second over {took:.0} s, starts and tails of {} runs of {TESTS} tests included, {BESIDE} at a time",
+                    BESIDE * runs
+                ),
                 compared_with: "10,000 slots, 1.9 s a test: 5,263 a second".into(),
                 figure: 5000.0 / rate,
                 bound: 1.0,
                 unit: "",
             },
             Line {
-                what: "that run: from a test's end in the worker to the watcher, 99th percentile",
+                what: "those runs: from a test's end in the worker to the watcher, 99th percentile",
                 measured: format!("{} of the results, as many as are told one by one", late.len()),
                 compared_with: "a clock".into(),
                 figure: late[late.len() * 99 / 100],
@@ -309,7 +345,7 @@ pub fn fleet(runtime: &Runtime) -> Vec<Line> {
                 unit: " ms",
             },
             Line {
-                what: "that run: the service's memory",
+                what: "those runs: the service's memory",
                 measured: "the most it had (VmHWM)".into(),
                 compared_with: "nothing".into(),
                 figure: quay.most_memory(),
@@ -317,7 +353,7 @@ pub fn fleet(runtime: &Runtime) -> Vec<Line> {
                 unit: " MiB",
             },
             Line {
-                what: "that run: links lost",
+                what: "those runs: links lost",
                 measured: format!("of 1,000, over {took:.0} s"),
                 compared_with: "none".into(),
                 figure: lost as f64,
@@ -328,14 +364,137 @@ pub fn fleet(runtime: &Runtime) -> Vec<Line> {
     })
 }
 
+/// The same with two services on one PostgreSQL, each with half of the workers in a pool of its own; the watchers of both runs ask
+/// one of them. In the middle of another pair of runs one service is killed.
+pub fn fleets(runtime: &Runtime) -> Vec<Line> {
+    let runs = (seconds() * 5000).div_ceil(TESTS * 4);
+    runtime.block_on(async {
+        let mut quay = Quay::open(0, 0).await;
+        let (one, two) = (quay.client.url().to_owned(), quay.second());
+        let way = Way { workers: 500, slots: 10, tests: TESTS, takes: 1_900_000 };
+        let near = Fleet::link_to(&quay, way, "main", &[one.clone(), two.clone()]).await;
+        let far = Fleet::link_to(&quay, way, "far", &[two, one]).await;
+        let mut bundles = Vec::new();
+        for suite in 0..4 {
+            bundles.push(quay.suite(&format!("fleets-{suite}"), TESTS, 0).await);
+        }
+        let began = Instant::now();
+        let pools = ["main", "main", "far", "far"];
+        let lanes = bundles.iter().zip(pools).map(|(bundle, pool)| one_after_the_other(&quay, pool, bundle, runs));
+        let told = futures::future::join_all(lanes).await;
+        let took = began.elapsed().as_secs_f64();
+        let mut lates = [Vec::new(), Vec::new()];
+        for ((late, ..), pool) in told.into_iter().zip(pools) {
+            lates[usize::from(pool == "far")].extend(late);
+        }
+        let rate = f64::from(4 * TESTS * runs) / took;
+        let lost = near.lost.load(Ordering::Relaxed) + far.lost.load(Ordering::Relaxed);
+        let memory = quay.memory_of(0).max(quay.memory_of(1));
+        let mut lines = vec![Line {
+            what: "two services, 500 simulated workers each, 10,000 slots: 5,000 results a second together",
+            measured: format!("{rate:.0} a second over {took:.0} s, starts and tails included"),
+            compared_with: "10,000 slots, 1.9 s a test: 5,263 a second".into(),
+            figure: 5000.0 / rate,
+            bound: 1.0,
+            unit: "",
+        }];
+        for (of, what) in [
+            (0, "those runs: from a test's end in the worker to the watcher at its own service, 99th percentile"),
+            (1, "those runs: to the watcher at the other service"),
+        ] {
+            lates[of].sort_by(f64::total_cmp);
+            lines.push(Line {
+                what,
+                measured: format!("{} of the results, as many as are told one by one", lates[of].len()),
+                compared_with: "a clock".into(),
+                figure: lates[of][lates[of].len() * 99 / 100],
+                bound: 250.0,
+                unit: " ms",
+            });
+        }
+        let line = |what, measured: String, compared_with: &str, figure, bound, unit| Line {
+            what,
+            measured,
+            compared_with: compared_with.into(),
+            figure,
+            bound,
+            unit,
+        };
+        lines.push(line(
+            "those runs: the memory of the larger service",
+            "the most it had (VmHWM)".into(),
+            "nothing",
+            memory,
+            600.0,
+            " MiB",
+        ));
+        lines.push(line("those runs: links lost", format!("of 1,000, over {took:.0} s"), "none", lost as f64, 0.0, ""));
+        // One service is killed while both have a run.
+        let runs = [quay.start(&bundles[0]).await, quay.start_in("far", &bundles[2]).await];
+        while stands(&quay, &runs[1]).await.0 < TESTS / 4 {
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        let before = quay.sql(OF_FAR).trim().parse::<u32>().expect("a count");
+        quay.kill_second();
+        let killed = Instant::now();
+        let mut gap = None;
+        loop {
+            let stand = [stands(&quay, &runs[0]).await, stands(&quay, &runs[1]).await];
+            let kept = quay.sql(OF_FAR).trim().parse::<u32>().expect("a count");
+            // What was on its way to PostgreSQL when the service died came within a moment.
+            if gap.is_none() && kept > before + 10_000 {
+                gap = Some(killed.elapsed().as_secs_f64());
+            }
+            if stand.iter().all(|(_, verdict)| verdict.is_some()) {
+                assert!(stand.iter().all(|(passed, _)| *passed == TESTS), "{stand:?}");
+                break;
+            }
+            assert!(killed.elapsed().as_secs() < 300, "it is not carried on: {stand:?}");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        let doubled: f64 = quay.sql(DOUBLED).trim().parse().expect("a count");
+        let missing: f64 = quay.sql(&MISSING.replace("$tests", &TESTS.to_string())).trim().parse().expect("a count");
+        lines.push(line(
+            "one of them is killed in the middle of both runs: until its run has 10,000 results more",
+            "by what is kept; its workers link to the other service by themselves".into(),
+            "a clock",
+            gap.unwrap_or(f64::INFINITY),
+            10.0,
+            " s",
+        ));
+        lines.push(line(
+            "those runs: results lost or doubled",
+            format!("of {}, both passed", 2 * TESTS),
+            "none",
+            doubled + missing,
+            0.0,
+            "",
+        ));
+        lines
+    })
+}
+
+/// How many of a run's tests passed, and its verdict.
+async fn stands(quay: &Quay, run: &Run) -> (u32, Option<kesmo_core::words::Verdict>) {
+    let now: Run = quay.client.get(&format!("/api/runs/{}", run.summary.name), &[]).await.expect("the run");
+    (now.summary.tally.passed, now.summary.verdict)
+}
+
+/// Results of the latest run of the far pool; tests of the latest two runs with two that count; and without one.
+const OF_FAR: &str = "select count(*) from attempts where run_id = (select max(id) from runs where pool = 'far')";
+const DOUBLED: &str = "select count(*) from (select run_id, entry from attempts where run_id in (select id from runs order by id desc \
+    limit 2) and ended <> 'lost' group by run_id, entry having count(*) > 1) as twice";
+const MISSING: &str = "select 2 * $tests - count(*) from (select distinct run_id, entry from attempts where run_id in (select id from \
+    runs order by id desc limit 2) and ended = 'passed') as once";
+
 /// Results of tests that take no time, as fast as they are kept, against the same rows written by PostgreSQL's own COPY in batches.
 pub fn rows(runtime: &Runtime) -> Vec<Line> {
-    const TESTS: u32 = 200_000;
+    const TELLING: u32 = 200_000;
     runtime.block_on(async {
         let quay = Quay::open(0, 0).await;
-        let way = Way { workers: 4, slots: 10, tests: TESTS, takes: 0 };
+        let way = Way { workers: 4, slots: 10, tests: TELLING, takes: 0 };
         let _fleet = Fleet::link(&quay, way).await;
-        let bundle = quay.suite("rows", TESTS, 0).await;
+        let bundle = quay.suite("rows", TELLING, 0).await;
         let mut kept = Vec::new();
         for _ in 0..3 {
             let (mut first, mut last) = (i64::MAX, 0);
@@ -345,13 +504,13 @@ pub fn rows(runtime: &Runtime) -> Vec<Line> {
                 }
             })
             .await;
-            kept.push(f64::from(TESTS) / ((last - first) as f64 / 1e6));
+            kept.push(f64::from(TELLING) / ((last - first) as f64 / 1e6));
         }
         let rate = median(kept);
-        let alone = alone(&quay, TESTS);
+        let alone = alone(&quay, TELLING);
         vec![Line {
             what: "rows of results kept a second, and shown to a watcher",
-            measured: format!("{rate:.0} a second (median of 3 runs of {TESTS})"),
+            measured: format!("{rate:.0} a second (median of 3 runs of {TELLING})"),
             compared_with: format!("{alone:.0} a second: COPY of the same rows by 1,000 into a table of the same kind"),
             // The share of it, so that less is better: 0.3 of what PostgreSQL takes is 3.33.
             figure: alone / rate,

@@ -60,7 +60,7 @@ fn main() -> ExitCode {
     println!("| | what | measured | compared with | figure | bound |");
     println!("|---|---|---|---|---|---|");
     type Measure = fn(&tokio::runtime::Runtime) -> Vec<Line>;
-    let all: [(&str, Measure); 28] = [
+    let all: [(&str, Measure); 30] = [
         ("makespan", floor::makespan),
         ("uneven", floor::uneven),
         ("forecasts", floor::forecasts),
@@ -75,6 +75,7 @@ fn main() -> ExitCode {
         ("simulated", engine::simulated),
         ("portions", engine::portions),
         ("starts", real::starting),
+        ("longest-first", real::longest_first),
         ("cases", real::cases),
         ("cut", real::cut),
         ("fed", real::fed),
@@ -85,6 +86,7 @@ fn main() -> ExitCode {
         ("measures", measures::measures),
         ("reach", reach::reach),
         ("fleet", fleet::fleet),
+        ("fleets", fleet::fleets),
         ("rows", fleet::rows),
         ("sweeping", fleet::sweeping),
         ("engine", engine::inputs),

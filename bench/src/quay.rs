@@ -30,9 +30,14 @@ fn program() -> PathBuf {
 
 /// Starts the service of a folder; tells its address.
 fn serve(dir: &Path, listen: &str) -> (Child, String) {
+    serve_with(&dir.join("service"), listen, &[])
+}
+
+fn serve_with(data: &Path, listen: &str, more: &[String]) -> (Child, String) {
     let mut service = Command::new(program())
         .args(["serve", "--listen", listen, "--data"])
-        .arg(dir.join("service"))
+        .arg(data)
+        .args(more)
         .env("KESMO_LOG", "error")
         .stdout(Stdio::piped())
         .spawn()
@@ -79,6 +84,23 @@ impl Quay {
         self.children.push(command.spawn().expect("a worker starts"));
     }
 
+    /// Starts another service on the same records and files; tells its address.
+    pub fn second(&mut self) -> String {
+        let more =
+            ["--database", &self.database(), "--blobs", &self.dir.path().join("service/blobs").display().to_string()];
+        let (service, url) = serve_with(&self.dir.path().join("second"), "127.0.0.1:0", &more.map(str::to_owned));
+        self.children.push(service);
+        url
+    }
+
+    /// Kills the service that was started last.
+    pub fn kill_second(&mut self) {
+        if let Some(mut service) = self.children.pop() {
+            service.kill().expect("it is killed");
+            service.wait().expect("it ends");
+        }
+    }
+
     /// Sends the service a signal.
     pub fn signal_service(&self, signal: i32) {
         // SAFETY: plain numbers; the child has not been waited for.
@@ -121,7 +143,13 @@ impl Quay {
 
     /// The most memory that the service has had, in MiB.
     pub fn most_memory(&self) -> f64 {
-        let status = std::fs::read_to_string(format!("/proc/{}/status", self.children[0].id())).expect("its status");
+        self.memory_of(0)
+    }
+
+    /// The most memory that a process has had, in MiB: of those that were started the one with that number.
+    pub fn memory_of(&self, child: usize) -> f64 {
+        let status =
+            std::fs::read_to_string(format!("/proc/{}/status", self.children[child].id())).expect("its status");
         let most = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).expect("its memory");
         most.trim().trim_end_matches(" kB").parse::<f64>().expect("a number") / 1024.0
     }
@@ -173,27 +201,38 @@ impl Quay {
         here.iter().filter(|worker| worker.connected).count()
     }
 
-    /// Carries statements out in the service's own database.
-    pub fn sql(&self, statements: &str) {
+    /// The address of the service's own database.
+    fn database(&self) -> String {
         let data = self.dir.path().join("service");
         let password = std::fs::read_to_string(data.join("postgres-password")).expect("its password");
         let postmaster = std::fs::read_to_string(data.join("postgres/postmaster.pid")).expect("its server");
         let port = postmaster.lines().nth(3).expect("its port");
-        let url = format!("postgres://kesmo:{}@127.0.0.1:{port}/postgres", password.trim());
+        format!("postgres://kesmo:{}@127.0.0.1:{port}/postgres", password.trim())
+    }
+
+    /// Carries statements out in the service's own database; tells what they say.
+    pub fn sql(&self, statements: &str) -> String {
+        let url = self.database();
         let file = self.dir.path().join("statements.sql");
         std::fs::write(&file, statements).expect("a file");
-        let psql = Command::new("psql").args(["-q", "-v", "ON_ERROR_STOP=1", &url, "-f"]).arg(&file).output();
+        let psql =
+            Command::new("psql").args(["-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", &url, "-f"]).arg(&file).output();
         let psql = psql.expect("psql, of Debian's package");
         assert!(psql.status.success(), "{}", String::from_utf8_lossy(&psql.stderr));
+        String::from_utf8_lossy(&psql.stdout).into_owned()
     }
 
     pub async fn start(&self, bundle: &str) -> Run {
-        self.start_with(bundle, RunOptions::default()).await
+        self.begin(&run_of(bundle)).await
     }
 
-    pub async fn start_with(&self, bundle: &str, options: RunOptions) -> Run {
-        let new = NewRun { bundle: Some(bundle.to_owned()), options, ..NewRun::default() };
-        self.client.post("/api/runs", &new).await.expect("a run")
+    /// Starts a run of a pool.
+    pub async fn start_in(&self, pool: &str, bundle: &str) -> Run {
+        self.begin(&NewRun { pool: Some(pool.to_owned()), ..run_of(bundle) }).await
+    }
+
+    async fn begin(&self, new: &NewRun) -> Run {
+        self.client.post("/api/runs", new).await.expect("a run")
     }
 
     /// Starts a run and stays; hands each change with the time at which it came to `each`. Tells the seconds from the
@@ -202,9 +241,17 @@ impl Quay {
         self.stay_with(bundle, RunOptions::default(), each).await
     }
 
-    pub async fn stay_with(&self, bundle: &str, options: RunOptions, mut each: impl FnMut(&RunChange, i64)) -> f64 {
+    pub async fn stay_with(&self, bundle: &str, options: RunOptions, each: impl FnMut(&RunChange, i64)) -> f64 {
+        self.stay(&NewRun { options, ..run_of(bundle) }, each).await
+    }
+
+    pub async fn stay_in(&self, pool: &str, bundle: &str, each: impl FnMut(&RunChange, i64)) -> f64 {
+        self.stay(&NewRun { pool: Some(pool.to_owned()), ..run_of(bundle) }, each).await
+    }
+
+    async fn stay(&self, new: &NewRun, mut each: impl FnMut(&RunChange, i64)) -> f64 {
         let began = Instant::now();
-        let run = self.start_with(bundle, options).await;
+        let run = self.begin(new).await;
         let path = format!("/api/runs/{}/live", run.summary.name);
         let mut events = self.client.watch(&path, None).await.expect("a stream");
         while let Some(event) = events.next().await.expect("no cut") {
@@ -222,6 +269,10 @@ impl Quay {
         }
         panic!("the stream ended without a verdict")
     }
+}
+
+fn run_of(bundle: &str) -> NewRun {
+    NewRun { bundle: Some(bundle.to_owned()), ..NewRun::default() }
 }
 
 pub fn now_us() -> i64 {

@@ -71,6 +71,85 @@ pub fn starting(runtime: &Runtime) -> Vec<Line> {
     })
 }
 
+/// A test program that works as long before its first test, and whose tests sleep as `times` says, by the number in their name.
+const SLOW_AND_UNEVEN: &str = r#"import os, sys, time
+times = [float(line) for line in open(os.path.join(os.path.dirname(os.path.abspath(__file__)), "times"))]
+if "--names" in sys.argv:
+    print("\n".join(f"bench/{i}" for i in range(len(times))))
+    sys.exit()
+until = time.process_time() + 0.060
+while time.process_time() < until:
+    pass
+for line in sys.stdin if "--fed" in sys.argv else open(sys.argv[1]):
+    time.sleep(times[int(line.strip().rsplit("/", 1)[1])])
+    print("ok - " + line.strip(), flush=True)
+"#;
+
+/// 900 uneven tests on 24 slots by a program that is slow to start, against a shell that knows every duration and deals the longest
+/// out first, each to the process with the least so far, and starts each process once.
+pub fn longest_first(runtime: &Runtime) -> Vec<Line> {
+    const SLOTS: usize = 24;
+    runtime.block_on(async {
+        let quay = Quay::open(2, SLOTS as u16 / 2).await;
+        let mut random = Random::new(14);
+        let times: Vec<f64> = (0..900).map(|_| (0.1 * (1.4 * random.normal()).exp()).min(2.5)).collect();
+        let lines: String = times.iter().map(|time| format!("{time:.6}\n")).collect();
+        let list = "[\"/usr/bin/python3\", \"tests.py\", \"--names\"]";
+        let files = [("tests.py", SLOW_AND_UNEVEN), ("times", lines.as_str())];
+        let run = "[\"/usr/bin/python3\", \"tests.py\", \"{names-file}\"]";
+        let fed = "[\"/usr/bin/python3\", \"tests.py\", \"--fed\"]\nfeed = \"lines\"";
+        let dealt = quay.suite_of("longest-dealt", list, run, &files).await;
+        let stays = quay.suite_of("longest-fed", list, fed, &files).await;
+        let script = quay.dir.path().join("suite-longest-dealt/tests.py").display().to_string();
+        let parts = quay.dir.path().join("longest-first");
+        std::fs::create_dir(&parts).expect("a folder");
+        let mut order: Vec<usize> = (0..times.len()).collect();
+        order.sort_by(|a, b| times[*b].total_cmp(&times[*a]));
+        let mut dealt_out = vec![(0.0_f64, String::new()); SLOTS];
+        for test in order {
+            let least = dealt_out.iter_mut().min_by(|a, b| a.0.total_cmp(&b.0)).expect("slots");
+            least.0 += times[test];
+            least.1 += &format!("bench/{test}\n");
+        }
+        let longest = dealt_out.iter().map(|(sum, _)| *sum).fold(0.0, f64::max);
+        for (number, (_, names)) in dealt_out.iter().enumerate() {
+            std::fs::write(parts.join(format!("p{number}")), names).expect("a file");
+        }
+        let deal =
+            format!("for p in {}/p*; do /usr/bin/python3 {script} $p > $p.out & done; wait; rm {0}/*.out", parts.display());
+        // What the record knows of them.
+        let unknown = quay.wait(&stays, |_, _| ()).await;
+        quay.wait(&dealt, |_, _| ()).await;
+        let (mut shell, mut known, mut fed_known) = (vec![], vec![], vec![]);
+        for _ in 0..3 {
+            known.push(quay.wait(&dealt, |_, _| ()).await);
+            fed_known.push(quay.wait(&stays, |_, _| ()).await);
+            let began = Instant::now();
+            assert!(Command::new("sh").args(["-c", &deal]).status().is_ok_and(|s| s.success()), "the shell runs it");
+            shell.push(began.elapsed().as_secs_f64());
+        }
+        let (shell, known, fed_known) = (median(shell), median(known), median(fed_known));
+        let line = |what, measured: String, took: f64, bound| Line {
+            what,
+            measured,
+            compared_with: format!("{shell:.2} s: a shell that deals the longest out first, knowing each; {longest:.2} s of work in each process"),
+            figure: took / shell,
+            bound,
+            unit: "",
+        };
+        vec![
+            line(
+                "900 uneven tests (lognormal, sigma 1.4, at most 2.5 s), 24 slots, the same program, durations known",
+                format!("{known:.2} s from start to verdict (median of 3)"),
+                known,
+                1.05,
+            ),
+            line("the same, fed, durations known", format!("{fed_known:.2} s (median of 3)"), fed_known, 1.05),
+            line("the same, fed, nothing known", format!("{unknown:.2} s (once)"), unknown, f64::INFINITY),
+        ]
+    })
+}
+
 /// A million cases in 5,000 files, by a program that only prints.
 pub fn cases(runtime: &Runtime) -> Vec<Line> {
     runtime.block_on(async {

@@ -113,6 +113,34 @@ exit 1";
 }
 
 #[test]
+fn the_timeline_shows_the_cases_within_their_file() {
+    let quay = shared();
+    let gate = "sleep 0.2; echo ok - opens; sleep 0.3; echo not ok - pays; sleep 0.1; echo ok - leaves; exit 1";
+    let many = "seq -f 'ok - case %g' 500; sleep 0.3";
+    let folder = files(quay, "placed-cases", &[("gate.sh", gate), ("many.sh", many)], "");
+    assert_eq!(quay.wait(&folder, &[]).0, 1);
+    let timeline = |asked: &str| get(quay, &format!("/api/runs/placed-cases/1/timeline{asked}"));
+    let seen = timeline("");
+    let marks: Vec<&Value> = seen["cases"].as_array().expect("cases").iter().collect();
+    let of = |entry: u64| marks.iter().filter(move |m| m["entry"] == entry).copied().collect::<Vec<_>>();
+    let titles: Vec<&str> = of(0).iter().filter_map(|m| m["title"].as_str()).collect();
+    assert_eq!(titles, ["opens", "pays", "leaves"], "{seen}");
+    assert_eq!((&of(0)[1]["ended"], &of(0)[1]["outcome"]), (&"failed".into(), &"failed".into()));
+    let us = |mark: &Value, key: &str| mark[key].as_u64().expect("a time");
+    let block = seen["blocks"].as_array().expect("blocks").iter().find(|b| b["entry"] == 0).expect("its block");
+    let took = us(of(0)[1], "to_us") - us(of(0)[1], "from_us");
+    assert!((250_000..600_000).contains(&took), "{took} µs");
+    assert!(of(0).windows(2).all(|two| us(two[0], "to_us") == us(two[1], "from_us")), "end to end");
+    assert!(us(of(0)[0], "from_us") >= us(block, "from_us") && us(of(0)[2], "to_us") == us(block, "to_us"));
+    // What cannot be told apart is one mark; none is lost.
+    let counted: u64 = of(1).iter().map(|m| m["count"].as_u64().expect("a count")).sum();
+    assert_eq!(counted, 500);
+    assert!(of(1).len() < 100, "{}", of(1).len());
+    // Of a part in which nothing of a file lies it shows none, and of tests that have no cases neither.
+    assert_eq!(timeline("?from=0&to=0&width=50")["cases"].as_array().map(Vec::len), Some(0));
+}
+
+#[test]
 fn cases_that_failed_of_one_cause_read_as_one_over_all_files() {
     let quay = shared();
     let body =
@@ -350,6 +378,37 @@ fn a_process_that_stays_survives_the_service_and_is_fed_on() {
 }
 
 #[test]
+fn tests_with_a_claim_are_fed_too_and_no_two_hold_it_at_once() {
+    let quay = shared();
+    let (lock, starts) = (quay.path("fed-berth"), quay.path("starts-fed-claims"));
+    let folder = quay.path("suite-fed-claims");
+    fs::create_dir_all(&folder).expect("a folder");
+    let file = "suite = \"fed-claims\"\n[tests]\nlist = [\"sh\", \"-c\", \"seq -f db/%g 30; seq -f t/%g 60\"]\n\
+                run = [\"sh\", \"tests.sh\"]\nfeed = \"lines\"\nresults = \"tap\"\n\
+                [[rule]]\ntests = [\"db/**\"]\nclaims = [\"fed-berth\"]\n";
+    fs::write(folder.join("kesmo.toml"), file).expect("the suite file");
+    let script = format!(
+        "echo start >> {1}\nwhile read -r t; do\n  case $t in\n    db/*) mkdir '{0}' 2>/dev/null || {{ echo \"not ok - $t\"; continue; }}\n      \
+         sleep 0.02; rmdir '{0}'; echo \"ok - $t\" ;;\n    *) sleep 0.02; echo \"ok - $t\" ;;\n  esac\ndone\n",
+        lock.display(),
+        starts.display()
+    );
+    fs::write(folder.join("tests.sh"), script).expect("the script");
+    let first = quay.start_run(&folder, &[]);
+    let (status, said) = quay.wait(&folder, &[]);
+    assert_eq!(status, 0, "{said}");
+    assert_says(&said, &["● 90"]);
+    assert_eq!(quay.kesmo(&["watch", &first]).status.code(), Some(0));
+    // A process where all else has run and the other run holds the claim ends, and one is started when it is free.
+    let started = fs::read_to_string(&starts).expect("starts").lines().count();
+    assert!(started <= 20, "{started} processes were started for 180 tests");
+    let batches = quay.json(&["show", &first, "--shards"]);
+    let largest = batches.as_array().expect("shards").iter().flat_map(|s| s["batches"].as_array().expect("batches"));
+    let largest = largest.map(|b| b["entries"].as_array().expect("entries").len()).max();
+    assert!(largest > Some(20), "one process ran many, with a claim and without: {batches}");
+}
+
+#[test]
 fn files_and_fed_processes_run_here_as_well() {
     let quay = shared();
     let gate = "wanted a && echo ok - a; wanted b && { [ \"$KESMO_ATTEMPT\" = 2 ] && echo ok - b || echo not ok - b; }; exit 0";
@@ -382,13 +441,15 @@ async fn the_console_shows_cases_of_a_run_and_of_a_file() {
         return;
     }
     let quay = shared();
-    let gate = "echo 'ok - opens <b>wide</b>'; echo not ok - pays by card; echo '# declined'; exit 1";
+    let gate =
+        "sleep 0.2; echo 'ok - opens <b>wide</b>'; sleep 0.2; echo not ok - pays by card; echo '# declined'; exit 1";
     let folder = files(quay, "seen-cases", &[("gate.sh", gate), ("quay.sh", "echo ok - calm")], "");
     let (status, said) = quay.wait(&folder, &[]);
     assert_eq!(status, 1, "{said}");
     let page = browser(1280, 900).await;
     page.client.goto(&format!("{}/runs/seen-cases/1#token={}", quay.url, quay.token())).await.expect("the run");
     page.shows(&["1 of 2 files failed; 1 of 3 cases", "3 cases: 1 failed", "pays by card", "opens <b>wide</b>"]).await;
+    page.shows(&["of their time in tests; ", "cases within their files"]).await;
     page.click("//section[@aria-label='Cases']//summary[contains(., 'pays by card')]").await;
     page.shows(&["Attempt 1 of its file", "All of its file"]).await;
     page.click("//section[@aria-label='Cases']//a[contains(., 'All of its file')]").await;

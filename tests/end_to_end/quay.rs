@@ -309,22 +309,38 @@ impl Quay {
 
     /// A worker with a container engine.
     pub fn worker_with(&self, name: &str, slots: u16, engine: &str) -> Process {
-        self.worker_of(name, slots, &self.url, &self.token(), engine)
+        self.worker_of(name, slots, &self.url, &self.token(), engine, "main")
     }
 
     /// A worker that knows several addresses, split by commas; its token is made by the admin's.
     pub fn worker_at(&self, name: &str, slots: u16, urls: &str, admin: &str) -> Process {
-        self.worker_of(name, slots, urls, admin, "none")
+        self.worker_of(name, slots, urls, admin, "none", "main")
     }
 
-    fn worker_of(&self, name: &str, slots: u16, urls: &str, admin: &str, engine: &str) -> Process {
+    /// A worker of another pool; its token is made by the admin's.
+    pub fn worker_in(&self, pool: &str, name: &str, slots: u16, admin: &str) -> Process {
+        self.worker_of(name, slots, &self.url, admin, "none", pool)
+    }
+
+    fn worker_of(&self, name: &str, slots: u16, urls: &str, admin: &str, engine: &str, pool: &str) -> Process {
         let token_file = self.path(&format!("token-{name}"));
         if !token_file.exists() {
             let added = self.kesmo_as(admin, &["token", "add", &format!("worker-{name}"), "--role", "worker"]);
             fs::write(&token_file, text(&added.stdout).trim()).expect("the token is kept");
         }
         let mut command = Command::new(KESMO);
-        command.args(["worker", "--name", name, "--slots", &slots.to_string(), "--offer", "os=linux", "--home"]);
+        command.args([
+            "worker",
+            "--name",
+            name,
+            "--slots",
+            &slots.to_string(),
+            "--offer",
+            "os=linux",
+            "--pool",
+            pool,
+            "--home",
+        ]);
         command.arg(self.path(&format!("worker-{name}")));
         command
             .env("KESMO_ENGINE", engine)

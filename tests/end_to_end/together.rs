@@ -176,3 +176,41 @@ fn a_service_that_is_drained_hands_over_and_says_so() {
     assert_says(&all_said(&none), &["no service runs with the folder"]);
     assert_eq!(json!(none.status.code()), json!(2));
 }
+
+#[test]
+fn a_claim_is_held_once_by_runs_of_two_services_and_goes_to_and_fro_between_them() {
+    let twins = Twins::open("2026-11-23T02:00:00Z");
+    let [one, two] = &twins.both;
+    let _near = one.worker_in("main", "heron", 2, &twins.token);
+    let _far = two.worker_in("far", "gull", 2, &twins.token);
+    let lock = twins.dir.path().join("berth-lock");
+    let body = format!(
+        "mkdir '{0}' 2>/dev/null || {{ echo \"not ok - $t\"; continue; }}; sleep 0.1; rmdir '{0}'; echo \"ok - $t\"",
+        lock.display()
+    );
+    let rule = "[[rule]]\ntests = [\"*\"]\nclaims = [\"berth-db\"]\n[limits]\nbatch = \"1s\"";
+    let many: String = (0..100).map(|n| format!("a{n} ")).collect();
+    let long = one.tap("long-berth", &many, &body, rule);
+    let short = two.tap("short-berth", "a b c", &body, rule);
+    let start = |quay: &Quay, folder: &std::path::Path, pool: &str| {
+        let output = quay.kesmo_as(&twins.token, &["start", &folder.to_string_lossy(), "--pool", pool]);
+        assert!(output.status.success(), "{}", all_said(&output));
+    };
+    start(one, &long, "main");
+    until("the first run holds it", || {
+        (twins.json(&["show", "long-berth/1"])["tally"]["passed"].as_u64() > Some(0)).then_some(())
+    });
+    start(two, &short, "far");
+    until("the second waits for it", || {
+        let waits = twins.json(&["show", "short-berth/1"])["waiting_for"].as_str().unwrap_or_default().to_owned();
+        (waits == "waiting for the claim berth-db, held by long-berth/1").then_some(())
+    });
+    // It is handed over before the first run is through, and handed back.
+    until("the second is over", || twins.json(&["show", "short-berth/1"])["verdict"].as_str().map(str::to_owned));
+    assert!(twins.json(&["show", "long-berth/1"])["verdict"].is_null(), "it need not wait for all of the other");
+    for (run, tests) in [("long-berth/1", 100), ("short-berth/1", 3)] {
+        let verdict = until("the run is over", || twins.json(&["show", run])["verdict"].as_str().map(str::to_owned));
+        assert_eq!(verdict, "passed", "{run}: {}", twins.json(&["show", run]));
+        assert_eq!(twins.json(&["show", run])["tally"]["passed"], tests, "none held it beside another");
+    }
+}

@@ -50,6 +50,7 @@ export type TimeLeft = Schemas["TimeLeft"];
 export type Part = Schemas["Part"];
 export type Timeline = Schemas["Timeline"];
 export type Block = Schemas["Block"];
+export type CaseMark = Schemas["CaseMark"];
 export type TestLine = Schemas["TestLine"];
 export type Case = Schemas["Case"];
 export type Cases = Schemas["Cases"];

@@ -3,7 +3,7 @@
 import { type KeyboardEvent, type MouseEvent, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 
-import { type Block, type Timeline as Times, useTimeline } from "../data/api";
+import { type Block, type CaseMark, type Timeline as Times, useTimeline } from "../data/api";
 import { glyphOf } from "./states";
 import { plain, span } from "./words";
 
@@ -15,7 +15,7 @@ const MOST_LANES = 64;
 /** Links between retries that are all drawn. */
 const MOST_LINKS = 16;
 
-const toneOfBlock = (block: Block) => {
+const toneOfBlock = (block: Pick<Block, "ended" | "outcome">) => {
   if (block.outcome === "failed") return "failed";
   if (block.outcome === "flaky") return "flaky";
   if (block.outcome === "parked") return "parked";
@@ -47,11 +47,12 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
   const box = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(900);
   const [theme, setTheme] = useState(0);
-  const [at, setAt] = useState<{ block: Block; x: number; y: number } | null>(null);
+  const [at, setAt] = useState<{ block: Block; mark?: CaseMark; x: number; y: number } | null>(null);
   const [drag, setDrag] = useState<[number, number] | null>(null);
   const navigate = useNavigate();
   const pointed = at?.block.count === 1 ? at.block.entry : undefined;
   const links = useMemo(() => linksOf(times), [times]);
+  const marks = useMemo(() => marksOf(times), [times]);
   const lanes = times.lanes.slice(0, MOST_LANES);
   const height = lanes.length * LANE + AXIS;
   const whole = Math.max(times.to_us - times.from_us, 1);
@@ -113,9 +114,25 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
         }
         c.stroke();
       }
-      if (tone === "failed" && wide > 12) {
+      const inside = block.count === 1 ? marks.get(keyOf(block)) : undefined;
+      if (tone === "failed" && wide > 12 && !inside) {
         c.fillStyle = colour("ground");
         c.fillText("◆", left + 2, block.lane * LANE + LANE / 2);
+      }
+      // A file's own outcome stays as its frame; its cases stand in it one beside the other, what failed as high as the frame.
+      for (const mark of inside ?? []) {
+        const [begin, end] = [Math.max(x(mark.from_us), left), Math.min(x(mark.to_us), right)];
+        if (end < left || begin > right) continue;
+        const own = toneOfBlock(mark);
+        const across = Math.max(end - begin - 1, 1.5);
+        c.fillStyle = colour("ground");
+        c.fillRect(begin, top + 2, across + 1, tall - 4);
+        c.fillStyle = colour(own);
+        c.fillRect(begin, own === "failed" ? top : top + 2, across, own === "failed" ? tall : tall - 4);
+        if (own === "failed" && across > 10) {
+          c.fillStyle = colour("ground");
+          c.fillText("◆", begin + 1, block.lane * LANE + LANE / 2);
+        }
       }
     }
     // Retries are linked to the attempt before them: all where they are few, else those of what is pointed at.
@@ -155,12 +172,14 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
     const lane = Math.floor(py / LANE);
     const near = times.blocks.filter((b) => b.lane === lane && x(b.from_us) - 2 <= px && px <= Math.max(x(b.to_us), x(b.from_us) + 2) + 2);
     const block = near[near.length - 1];
-    return { block, px, py };
+    const inside = block?.count === 1 ? (marks.get(keyOf(block)) ?? []) : [];
+    const mark = inside.find((m) => x(m.from_us) <= px && px <= Math.max(x(m.to_us), x(m.from_us) + 2));
+    return { block, mark, px, py };
   };
   const move = (event: MouseEvent<HTMLCanvasElement>) => {
-    const { block, px, py } = blockAt(event);
+    const { block, mark, px, py } = blockAt(event);
     if (drag) setDrag([drag[0], px]);
-    setAt(block ? { block, x: px, y: py } : null);
+    setAt(block ? { block, mark, x: px, y: py } : null);
   };
   const up = (event: MouseEvent<HTMLCanvasElement>) => {
     const { block } = blockAt(event);
@@ -188,13 +207,14 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
   const rows = useMemo(() => perLane(times), [times]);
   const name = (entry: number) => plain(times.names[String(entry)] ?? `test ${entry + 1} of its list`);
   const held = times.tail?.attempts[0];
+  const parted = times.cases.reduce((sum, mark) => sum + mark.count, 0);
   return (
     <section className="timeline" aria-label="Slots over time">
       <h2>
         Slots over time
         <small>
           {" "}
-          {times.lanes.length} {times.lanes.length === 1 ? "slot" : "slots"}, {Math.round(times.busy * 100)}% of their time in tests
+          {times.lanes.length} {times.lanes.length === 1 ? "slot" : "slots"}, {Math.round(times.busy * 100)}% of their time in tests{parted > 0 ? `; ${parted} cases within their files` : ""}
         </small>
         <span className="zoom" role="group" aria-label="Zoom">
           <button type="button" className="btn btn-sm btn-link" onClick={() => zoom(0.5)} aria-label="Closer">
@@ -230,6 +250,7 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
             {at.block.count > 1 ? `${at.block.count} attempts, the worst: ` : ""}
             <span className="name">{name(at.block.entry)}</span>
             <br />
+            {at.mark ? <MarkSaid mark={at.mark} /> : null}
             attempt {at.block.number}, {glyphOf(at.block.ended)} {at.block.ended}, {span(at.block.to_us - at.block.from_us)}, from {span(at.block.from_us)}
           </div>
         ) : null}
@@ -269,6 +290,30 @@ function Drawn({ run, times, zoomed, over, onZoom }: DrawnProps) {
       </details>
     </section>
   );
+}
+
+/** A case, or the worst of some too short to be told apart. */
+function MarkSaid({ mark }: { mark: CaseMark }) {
+  return (
+    <>
+      {mark.count > 1 ? `${mark.count} cases, the worst: ` : "case "}
+      <span className="name">{plain(mark.title)}</span> {glyphOf(mark.ended)} {mark.ended}, {span(mark.to_us - mark.from_us)}
+      <br />
+    </>
+  );
+}
+
+const keyOf = (of: { entry: number; number: number }) => `${of.entry}.${of.number}`;
+
+/** The cases within each attempt that shows them. */
+function marksOf(times: Times): Map<string, CaseMark[]> {
+  const marks = new Map<string, CaseMark[]>();
+  for (const mark of times.cases) {
+    const of = marks.get(keyOf(mark));
+    if (of) of.push(mark);
+    else marks.set(keyOf(mark), [mark]);
+  }
+  return marks;
 }
 
 /** Each retry with the attempt before it. */

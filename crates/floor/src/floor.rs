@@ -37,7 +37,7 @@ use crate::{
     lists::Listing,
     recording::Recorder,
     says::{Says, none_because},
-    unopened::{LOOK_EVERY, Leases, Unopened},
+    unopened::{ClaimLeases, LOOK_EVERY, Leases, Unopened},
     workers::{Asking, NotLinked, Workers},
 };
 
@@ -92,6 +92,7 @@ pub(crate) struct Floor {
     pub(crate) fleet_changed: bool,
     pub(crate) leaving: bool,
     pub(crate) leases: Leases,
+    pub(crate) claims: ClaimLeases,
     /// Runs that are not open, by id.
     pub(crate) queue: BTreeMap<i64, Unopened>,
     pub(crate) queue_changed: bool,
@@ -167,6 +168,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         fleet_changed: true,
         leaving: false,
         leases: Leases::new(service, address),
+        claims: ClaimLeases::default(),
         queue: BTreeMap::new(),
         queue_changed: false,
         closed: Vec::new(),
@@ -214,6 +216,11 @@ impl Floor {
                 tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
             }
             self.move_queue().await;
+            if self.claims.due
+                && let Err(e) = self.hold_claims().await
+            {
+                tracing::warn!("claims could not be asked for, and will be soon: {e}");
+            }
             self.advance();
             self.keep().await;
             for (worker, message) in self.following.tend(&self.runs) {
@@ -356,10 +363,7 @@ impl Floor {
                     .then(a.2.cmp(&b.2))
             });
             for (_, _, run) in order {
-                let others = self.runs.iter().filter(|(id, _)| **id != run);
-                let held = others.flat_map(|(_, r)| r.engine.held_claims().map(|c| (c.to_owned(), r.name())));
-                let taken = held.collect();
-                self.feed(run, Input::Free { worker, slot, taken });
+                self.feed(run, Input::Free { worker, slot });
                 if !self.workers.is_idle(worker, slot) {
                     break;
                 }

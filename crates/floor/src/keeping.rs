@@ -13,6 +13,7 @@ use kesmo_core::{
         Known, Plan, RunOptions,
         cutting::{Cut, Long, deal, may_cut, too_long},
     },
+    record::Record,
     run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId, load::Turn},
     suite::{ListedTest, SuiteFile, Variant, container::Image},
     time::{Span, Timestamp},
@@ -22,7 +23,6 @@ use kesmo_store::{
     Store,
     commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
     measures::NewMeasures,
-    records::Records,
     runs::RunRow,
 };
 use kesmo_wire::{
@@ -137,8 +137,8 @@ impl Floor {
             };
             lists.push((variant, tests));
         }
-        let records = self.store.records(row.suite_id, &row.pool).await?;
-        let made = Plan::make(&active.file, &active.options, &lists, &active.parks, history(&records));
+        let records = self.store.told_by_records(row.suite_id, &row.pool, |record| known(&record)).await?;
+        let made = Plan::make(&active.file, &active.options, &lists, &active.parks, history(records));
         let made = made.map_err(|e| e.to_string()).and_then(|plan| {
             if gone { Err("the list of its tests is not kept any more".to_owned()) } else { Ok(plan) }
         });
@@ -375,12 +375,12 @@ impl Floor {
             recorded.written().await;
             let made = async {
                 let lists = read_lists(&store, lists).await?;
-                let records = store.records(suite, &pool).await.unwrap_or_else(|e| {
+                let records = store.told_by_records(suite, &pool, |record| known(&record)).await.unwrap_or_else(|e| {
                     tracing::warn!("records could not be read; the run is planned without them: {e}");
-                    Records::new()
+                    HashMap::new()
                 });
                 let cut = may_cut(&file, &options).then(|| file.tests.rest.is_some());
-                let make = move || Plan::make(&file, &options, &lists, &parks, history(&records));
+                let make = move || Plan::make(&file, &options, &lists, &parks, history(records));
                 let plan = tokio::task::spawn_blocking(make).await.map_err(|e| e.to_string())?;
                 let plan = plan.map_err(|e| e.to_string())?;
                 // The run before it may have been over when this one was begun, and not written down.
@@ -419,6 +419,7 @@ impl Floor {
         };
         let (shards, pool) = (active.options.shards, active.row.pool.clone());
         self.feed(run, input);
+        self.claims.due = true;
         let slots = self.workers.slots_in(&pool);
         if let Some(most) = shards.filter(|most| slots > 0 && *most > slots) {
             self.note(run, format!("--shards {most} is more than the pool {pool} has now: {slots} slots"));
@@ -434,6 +435,7 @@ impl Floor {
 
     /// Feeds an input to a run's engine and gathers its effects.
     pub(super) fn feed(&mut self, run: i64, input: Input) {
+        self.tell_what_others_hold(run, &input);
         let Some(active) = self.runs.get_mut(&run) else { return };
         let effects = active.engine.handle(input, now());
         self.carry_all_out(run, effects, Said::Nothing);
@@ -756,6 +758,7 @@ impl Floor {
     fn worker_event(&mut self, worker: WorkerId, event: WorkerEvent) {
         if let Some((run, input)) = event.input() {
             let said = Said::from(event);
+            self.tell_what_others_hold(run, &input);
             let Some(active) = self.runs.get_mut(&run) else { return };
             let effects = active.engine.hear(worker, input, now());
             return self.carry_all_out(run, effects, said);
@@ -1023,14 +1026,13 @@ async fn read_lists(
 }
 
 /// What records say of a test.
-pub fn history(records: &Records) -> impl Fn(&TestName, &Variant) -> Option<Known> {
-    let known: std::collections::HashMap<(String, String), Known> = records
-        .iter()
-        .filter(|(_, r)| r.estimate.samples > 0)
-        .map(|(key, r)| {
-            let (expected, spread) = (r.estimate.expected(), r.estimate.spread());
-            (key.clone(), Known { expected, spread, trouble: r.recent_trouble() })
-        })
-        .collect();
-    move |name, variant| known.get(&(name.to_string(), variant.to_string())).copied()
+pub fn history(known: HashMap<(String, String), Option<Known>>) -> impl Fn(&TestName, &Variant) -> Option<Known> {
+    move |name, variant| known.get(&(name.to_string(), variant.to_string())).copied().flatten()
+}
+
+/// What a record says of its test.
+#[must_use]
+pub fn known(record: &Record) -> Option<Known> {
+    let (expected, spread) = (record.estimate.expected(), record.estimate.spread());
+    (record.estimate.samples > 0).then(|| Known { expected, spread, trouble: record.recent_trouble() })
 }

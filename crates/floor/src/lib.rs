@@ -10,6 +10,7 @@
 
 pub mod active;
 pub mod asking;
+mod claims;
 mod clock;
 mod error;
 pub mod fetching;

@@ -82,7 +82,7 @@ impl Floor {
         }
         let (runs, queue) = (&self.runs, &self.queue);
         self.leases.stopped.retain(|id| runs.contains_key(id) || queue.contains_key(id));
-        Ok(())
+        self.hold_claims().await
     }
 
     /// Takes the leases of pools, and lets go of what another service has taken.

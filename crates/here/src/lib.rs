@@ -290,7 +290,7 @@ impl Floor {
     fn give_out(&mut self) {
         for slot in 0..self.busy.len() {
             if self.busy[slot].is_none() && self.engine.wants_slots() {
-                self.feed(Input::Free { worker: HERE, slot: slot as u16, taken: BTreeMap::new() }, Said::Nothing);
+                self.feed(Input::Free { worker: HERE, slot: slot as u16 }, Said::Nothing);
             }
         }
         let idle = self.busy.iter().filter(|s| s.is_none()).count() as u32;

@@ -182,7 +182,7 @@ pub(crate) fn carry(
         while engine.wants_slots()
             && let Some(slot) = free.pop()
         {
-            let input = Input::Free { worker: WorkerId(slot), slot: 0, taken: std::collections::BTreeMap::new() };
+            let input = Input::Free { worker: WorkerId(slot), slot: 0 };
             let granted = handle(&mut engine, input, now).into_iter().find_map(|effect| match effect {
                 Effect::Grant(grant) => Some(grant),
                 _ => None,

@@ -17,6 +17,8 @@ pub(crate) struct Ledger {
     pub attempts: Vec<AttemptKept>,
     pub decided: BTreeMap<u32, Outcome>,
     pub batches: BTreeMap<BatchId, PastBatch>,
+    /// Batches whose processes stay and are fed.
+    streams: BTreeSet<BatchId>,
     /// What went wrong beside the entries.
     pub wrongs: Vec<String>,
     pub cases: Rows,
@@ -30,6 +32,7 @@ impl Ledger {
             attempts: Vec::new(),
             decided: BTreeMap::new(),
             batches: BTreeMap::new(),
+            streams: BTreeSet::new(),
             wrongs: Vec::new(),
             cases: Rows::default(),
             measured: BTreeMap::new(),
@@ -113,6 +116,9 @@ impl Ledger {
             }
         }
         self.check_group(plan, grant)?;
+        if grant.more {
+            self.streams.insert(grant.batch);
+        }
         let row = PastBatch {
             batch: grant.batch,
             worker: grant.worker,
@@ -163,7 +169,7 @@ impl Ledger {
             if self.decided.contains_key(entry) {
                 return Err(format!("entry {entry} was fed after its outcome"));
             }
-            if planned.variant != first.variant || planned.claims != 0 {
+            if planned.variant != first.variant {
                 return Err(format!("entry {entry} was fed to a process that is not for it"));
             }
             if self.failed_before(*entry) {
@@ -171,6 +177,16 @@ impl Ledger {
             }
             if let Some(other) = self.batches.values().find(|b| held(*entry, b)) {
                 return Err(format!("entry {entry} was fed while batch {} has it", other.batch));
+            }
+            let wanted = claims(plan, &[*entry]);
+            let others = self.batches.values().filter(|b| b.open && b.batch != batch);
+            if let Some((other, claim)) = others
+                .filter_map(|b| Some((b.batch, (*self.claims_in(plan, b).intersection(&wanted).next()?).to_owned())))
+                .next()
+            {
+                return Err(format!(
+                    "entry {entry} was fed to batch {batch} while batch {other} holds its claim {claim}"
+                ));
             }
         }
         if let Some(row) = self.batches.get_mut(&batch) {
@@ -183,7 +199,7 @@ impl Ledger {
     fn check_overlaps(&self, plan: &Plan, grant: &Grant) -> Result<(), String> {
         let wanted = claims(plan, &grant.entries);
         for other in self.batches.values().filter(|b| b.open) {
-            if let Some(claim) = claims(plan, &other.entries).intersection(&wanted).next() {
+            if let Some(claim) = self.claims_in(plan, other).intersection(&wanted).next() {
                 return Err(format!("batches {} and {} overlap in the claim {claim}", other.batch, grant.batch));
             }
             if other.worker == grant.worker && other.slot == grant.slot {
@@ -199,7 +215,21 @@ impl Ledger {
 
     /// The claims that open batches hold.
     pub fn held_claims<'p>(&self, plan: &'p Plan) -> BTreeSet<&'p str> {
-        self.batches.values().filter(|b| b.open).flat_map(|b| claims(plan, &b.entries)).collect()
+        self.batches.values().filter(|b| b.open).flat_map(|b| self.claims_in(plan, b)).collect()
+    }
+
+    /// The claims that an open batch holds: all of its entries', and of a process that stays those of the tests that it is not
+    /// through with, or that it ended with.
+    fn claims_in<'p>(&self, plan: &'p Plan, batch: &PastBatch) -> BTreeSet<&'p str> {
+        if !self.streams.contains(&batch.batch) {
+            return claims(plan, &batch.entries);
+        }
+        let through = |e: &&u32| {
+            let ended_it = |ended: Ended| matches!(ended, Ended::TimedOut | Ended::Crashed);
+            self.attempts.iter().any(|a| a.entry == **e && a.batch == batch.batch && !ended_it(a.ended))
+        };
+        let holding: Vec<u32> = batch.entries.iter().filter(|e| !through(e)).copied().collect();
+        claims(plan, &holding)
     }
 
     fn settled_in(&self, entry: u32, batch: BatchId) -> bool {

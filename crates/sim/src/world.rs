@@ -283,6 +283,7 @@ impl<'s> World<'s> {
 
     fn feed(&mut self, run: usize, input: Input) {
         self.inputs += 1;
+        self.tell_what_others_hold(run, &input);
         let effects = self.runs[run].engine.handle(input, self.now);
         self.uncommitted.extend(effects.into_iter().map(|effect| (run, effect)));
         self.plan_commit();
@@ -363,11 +364,8 @@ impl<'s> World<'s> {
         let tag = |r: &usize| self.sharing.tag(&self.runs[*r].share);
         order.sort_by(|a, b| tag(a).total_cmp(&tag(b)));
         for run in order {
-            let others = self.runs.iter().enumerate().filter(|(other, _)| *other != run);
-            let taken = others.flat_map(|(_, r)| r.engine.held_claims().map(|c| (c.to_owned(), "another".to_owned())));
-            let taken = taken.collect();
             let before = self.uncommitted.len();
-            self.feed(run, Input::Free { worker, slot, taken });
+            self.feed(run, Input::Free { worker, slot });
             let granted = self.uncommitted[before..].iter().find_map(|(_, effect)| match effect {
                 Effect::Grant(grant) => Some(grant.entries.clone()),
                 _ => None,
@@ -716,11 +714,21 @@ impl<'s> World<'s> {
         Some(part_of(work.parts, self.now))
     }
 
+    fn tell_what_others_hold(&mut self, run: usize, before: &Input) {
+        if self.runs[run].engine.minds_others(before) {
+            let others = self.runs.iter().enumerate().filter(|(other, _)| *other != run);
+            let held = others.flat_map(|(_, r)| r.engine.held_claims().map(|c| (c.to_owned(), "another".to_owned())));
+            let held = held.collect();
+            self.runs[run].engine.others_hold(held);
+        }
+    }
+
     /// What a worker says.
     fn hear(&mut self, run: usize, worker: u32, input: Input) {
         self.inputs += 1;
         let cases = if let Input::Cases { cases, .. } = &input { cases.clone() } else { Vec::new() };
         let ends = if let Input::BatchEnded { batch, .. } = &input { Some(*batch) } else { None };
+        self.tell_what_others_hold(run, &input);
         let effects = self.runs[run].engine.hear(WorkerId(worker), input, self.now);
         if effects.iter().any(|effect| matches!(effect, Effect::Cases { .. })) {
             self.told.push_back(cases);

@@ -286,6 +286,43 @@ impl Store {
         Ok(found.count as u32)
     }
 
+    /// What some attempts of files told of, each by its entry and number, in the order told; at most `most` cases, of the first
+    /// attempts. Of an attempt all or none, as the rest would be missing among them.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn cases_of_attempts(
+        &self,
+        run_id: i64,
+        month: NaiveDate,
+        of: &[(i32, i32)],
+        most: i64,
+    ) -> Result<Vec<CaseRow>, Error> {
+        let mut c = self.connection().await?;
+        let (entries, numbers): (Vec<i32>, Vec<i32>) = of.iter().copied().unzip();
+        let mut rows: Vec<CaseRow> = diesel::sql_query(
+            // Without an order of the whole, so that no more is read than is told.
+            "select t.* from unnest($3::int[], $4::int[]) as o (entry, number) cross join lateral (\
+             select entry, number, place, title, ended, outcome, spent_us, '' as message, '' as detail, 1::bigint as times \
+             from cases c where c.run_id = $1 and c.month = $2 and c.entry = o.entry and c.number = o.number \
+             order by place) t limit $5 + 1",
+        )
+        .bind::<BigInt, _>(run_id)
+        .bind::<Date, _>(month)
+        .bind::<Array<Integer>, _>(entries)
+        .bind::<Array<Integer>, _>(numbers)
+        .bind::<BigInt, _>(most)
+        .load(&mut c)
+        .await?;
+        if rows.len() as i64 > most
+            && let Some(cut) = rows.last().map(|row| (row.entry, row.number))
+        {
+            rows.retain(|row| (row.entry, row.number) != cut);
+        }
+        rows.sort_by_key(|row| (row.entry, row.number, row.place));
+        Ok(rows)
+    }
+
     /// All that the attempts of a file told of one case, in their order.
     ///
     /// # Errors

@@ -1,12 +1,14 @@
-//! Which service carries out the runs of which pool.
+//! Which service carries out the runs of which pool, and which gives out a claim.
 //!
 //! Times are those of PostgreSQL's clock, which is the same for all services.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
-    sql_types::{Array, BigInt, Double, Text},
+    sql_types::{Array, BigInt, Bool, Double, Text},
 };
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 
 use crate::{Error, Store, schema::leases};
 
@@ -23,6 +25,40 @@ pub struct Holder {
 struct Pool {
     #[diesel(sql_type = Text)]
     pool: String,
+}
+
+/// A claim that a service needs, with a run that needs it and the run's pool.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Needed {
+    pub claim: String,
+    pub run: String,
+    pub pool: String,
+}
+
+/// How the claims stand that a service needs.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Claims {
+    /// Those that it may give out now, and of those the ones that another service waits for.
+    pub held: BTreeSet<String>,
+    pub asked: BTreeSet<String>,
+    /// Those that another service gives out, each with a run of it.
+    pub elsewhere: BTreeMap<String, String>,
+}
+
+#[derive(QueryableByName)]
+struct HeldClaim {
+    #[diesel(sql_type = Text)]
+    claim: String,
+    #[diesel(sql_type = Bool)]
+    asked: bool,
+}
+
+#[derive(QueryableByName)]
+struct OthersClaim {
+    #[diesel(sql_type = Text)]
+    claim: String,
+    #[diesel(sql_type = Text)]
+    run: String,
 }
 
 #[derive(QueryableByName)]
@@ -61,7 +97,65 @@ impl Store {
     pub async fn give_pools_up(&self, who: &Holder) -> Result<(), Error> {
         let mut c = self.connection().await?;
         diesel::delete(leases::table.filter(leases::service.eq(&who.service))).execute(&mut c).await?;
+        diesel::sql_query("delete from claim_leases where service = $1")
+            .bind::<Text, _>(&who.service)
+            .execute(&mut c)
+            .await?;
         Ok(())
+    }
+
+    /// Takes or keeps the claims that a service needs for so many seconds, as far as no other has them, and gives up all others that
+    /// it had. What another has is asked of it. A claim of a service that is no more goes to the one that carries on the pool whose
+    /// run had it, as its tests may still run.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn hold_claims(&self, service: &str, needed: &[Needed], seconds: f64) -> Result<Claims, Error> {
+        let mut c = self.connection().await?;
+        let column = |of: fn(&Needed) -> &String| needed.iter().map(|n| of(n).clone()).collect::<Vec<String>>();
+        let claims = column(|n| &n.claim);
+        c.transaction(async |c| {
+                diesel::sql_query(
+                    "delete from claim_leases where claim <> all($2) and (service = $1 or until < now() and pool in \
+                     (select pool from leases where service = $1 and leases.until > now()))",
+                )
+                .bind::<Text, _>(service)
+                .bind::<Array<Text>, _>(&claims)
+                .execute(c)
+                .await?;
+                let held: Vec<HeldClaim> = diesel::sql_query(
+                    "insert into claim_leases (claim, service, run, pool, until) \
+                     select claim, $1, run, pool, now() + make_interval(secs => $5) from unnest($2, $3, $4) as n (claim, run, pool) \
+                     order by claim on conflict (claim) do update set service = excluded.service, run = excluded.run, \
+                     pool = excluded.pool, until = excluded.until, \
+                     asked = case when claim_leases.service = excluded.service then claim_leases.asked end \
+                     where claim_leases.service = excluded.service or claim_leases.until < now() and not exists \
+                     (select 1 from leases l where l.pool = claim_leases.pool and l.service <> excluded.service and l.until > now()) \
+                     returning claim, coalesce(asked > now(), false) as asked",
+                )
+                .bind::<Text, _>(service)
+                .bind::<Array<Text>, _>(&claims)
+                .bind::<Array<Text>, _>(column(|n| &n.run))
+                .bind::<Array<Text>, _>(column(|n| &n.pool))
+                .bind::<Double, _>(seconds)
+                .load(c)
+                .await?;
+                let others: Vec<OthersClaim> = diesel::sql_query(
+                    "update claim_leases set asked = now() + make_interval(secs => $3) where claim = any($2) and service <> $1 \
+                     returning claim, run",
+                )
+                .bind::<Text, _>(service)
+                .bind::<Array<Text>, _>(&claims)
+                .bind::<Double, _>(seconds)
+                .load(c)
+                .await?;
+                Ok(Claims {
+                    asked: held.iter().filter(|h| h.asked).map(|h| h.claim.clone()).collect(),
+                    held: held.into_iter().map(|h| h.claim).collect(),
+                    elsewhere: others.into_iter().map(|o| (o.claim, o.run)).collect(),
+                })
+        })
+        .await
     }
 
     /// Who holds which pool.

@@ -53,6 +53,8 @@ const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 const CONNECTIONS: usize = 12;
 /// A connection is waited for so long.
 const WAIT: Duration = Duration::from_secs(10);
+/// Rows that are written by one statement, where there may be very many: more of them take memory, and gain nothing.
+const AT_ONCE: usize = 5000;
 
 /// What can go wrong with the store.
 #[derive(Debug, thiserror::Error)]

@@ -7,6 +7,7 @@ use diesel::{
     sql_types::{Array, BigInt, Integer, Jsonb, Nullable, Text},
 };
 use diesel_async::{AsyncConnection, RunQueryDsl};
+use futures::TryStreamExt;
 use kesmo_core::{
     record::{Estimate, Record},
     time::Span,
@@ -14,7 +15,7 @@ use kesmo_core::{
 };
 
 use crate::{
-    Error, Store, content,
+    AT_ONCE, Error, Store, content,
     covers::{self, CoversChange},
     ensure_month,
     failing::{FailingChange, take_unrecorded, write},
@@ -88,16 +89,30 @@ impl Store {
     /// # Errors
     /// If PostgreSQL does not answer.
     pub async fn records(&self, suite_id: i64, pool: &str) -> Result<Records, Error> {
+        self.told_by_records(suite_id, pool, |record| record).await
+    }
+
+    /// What the same records tell; of what is read no more is held at once than that.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn told_by_records<T>(
+        &self,
+        suite_id: i64,
+        pool: &str,
+        tell: impl Fn(Record) -> T,
+    ) -> Result<HashMap<(String, String), T>, Error> {
         let mut c = self.connection().await?;
-        let rows: Vec<RecordRow> =
-            records::table.filter(records::suite_id.eq(suite_id)).select(RecordRow::as_select()).load(&mut c).await?;
-        let mut found = Records::with_capacity(rows.len());
-        for row in rows {
-            let key = (row.test.clone(), row.variant.clone());
-            if row.pool == pool {
-                found.insert(key, row.record());
+        let of = records::table.filter(records::suite_id.eq(suite_id)).select(RecordRow::as_select());
+        let mut rows = of.load_stream::<RecordRow>(&mut c).await?;
+        let mut found = HashMap::new();
+        while let Some(row) = rows.try_next().await? {
+            let (there, record) = (row.pool == pool, row.record());
+            let key = (row.test, row.variant);
+            if there {
+                found.insert(key, tell(record));
             } else {
-                found.entry(key).or_insert_with(|| row.record());
+                found.entry(key).or_insert_with(|| tell(record));
             }
         }
         Ok(found)
@@ -110,8 +125,13 @@ impl Store {
     pub async fn records_in(&self, suite_id: i64, pool: &str) -> Result<Records, Error> {
         let mut c = self.connection().await?;
         let of = records::table.filter(records::suite_id.eq(suite_id)).filter(records::pool.eq(pool));
-        let rows: Vec<RecordRow> = of.select(RecordRow::as_select()).load(&mut c).await?;
-        Ok(rows.into_iter().map(|row| ((row.test.clone(), row.variant.clone()), row.record())).collect())
+        let mut rows = of.select(RecordRow::as_select()).load_stream::<RecordRow>(&mut c).await?;
+        let mut found = Records::new();
+        while let Some(row) = rows.try_next().await? {
+            let record = row.record();
+            found.insert((row.test, row.variant), record);
+        }
+        Ok(found)
     }
 
     /// Writes what runs of a suite in a pool told, and moves the suite's stamp on. If some of the runs were recorded before, nothing is
@@ -123,7 +143,6 @@ impl Store {
         let RecordChange { runs, results, records, start_cost, failing, covers, variants } = *told;
         let mut c = self.connection().await?;
         let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
-        let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
         let recent = |r: &(String, String, Record)| json(&r.2.estimate.recent);
         for run in results {
             ensure_month(&mut c, run.month).await?;
@@ -145,6 +164,8 @@ impl Store {
             if records.is_empty() {
                 return Ok(true);
             }
+            for records in records.chunks(AT_ONCE) {
+            let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
             diesel::sql_query(
                 "insert into records (suite_id, pool, test, variant, samples, recent, passed, flaky, failed, skipped, last, \
                  since_trouble) \
@@ -171,6 +192,7 @@ impl Store {
             .bind::<Array<Nullable<Integer>>, _>(records.iter().map(|r| r.2.since_trouble.map(count)).collect::<Vec<_>>())
             .execute(c)
             .await?;
+            }
             diesel::update(suites::table.find(suite_id)).set(suites::stamp.eq(suites::stamp + 1)).execute(c).await?;
             if let Some(cost) = start_cost {
                 let cost = i64::try_from(cost.0).unwrap_or(i64::MAX);

@@ -12,7 +12,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{plan::RunOptions, record::Seen, words::Outcome};
 
 use crate::{
-    Error, Store, content, ensure_month,
+    AT_ONCE, Error, Store, content, ensure_month,
     schema::{older_runs, tests},
 };
 
@@ -500,15 +500,25 @@ impl Store {
 
 /// Writes what a run says of its entries, within a transaction; its month's tables are there.
 pub(crate) async fn write(c: &mut AsyncPgConnection, suite_id: i64, results: &NewResults) -> Result<(), Error> {
-    let rows = &results.rows;
-    if rows.is_empty() {
-        return Ok(());
+    // In one order, so that two who add tests of one suite at once do not wait for each other in a circle.
+    let mut rows: Vec<&NewResult> = results.rows.iter().collect();
+    rows.sort_by(|a, b| (&a.test, &a.variant).cmp(&(&b.test, &b.variant)));
+    for rows in rows.chunks(AT_ONCE) {
+        write_some(c, suite_id, results, rows).await?;
     }
+    Ok(())
+}
+
+async fn write_some(
+    c: &mut AsyncPgConnection,
+    suite_id: i64,
+    results: &NewResults,
+    rows: &[&NewResult],
+) -> Result<(), Error> {
     let names = rows.iter().map(|r| r.test.as_str()).collect::<Vec<_>>();
     let variants = rows.iter().map(|r| r.variant.as_str()).collect::<Vec<_>>();
-    // In one order, so that two who add tests of one suite at once do not wait for each other in a circle.
     diesel::sql_query(
-        "insert into tests (suite_id, test, variant) select distinct $1, n.test, n.variant from unnest($2, $3) as n (test, variant) \
+        "insert into tests (suite_id, test, variant) select distinct $1, n.test collate \"C\", n.variant collate \"C\" from unnest($2, $3) as n (test, variant) \
          where not exists (select 1 from tests t where t.suite_id = $1 \
          and md5(t.test || E'\\n' || t.variant) = md5(n.test || E'\\n' || n.variant)) order by 2, 3 on conflict do nothing",
     )

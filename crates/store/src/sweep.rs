@@ -432,6 +432,7 @@ impl Sweeping {
     /// If PostgreSQL does not answer.
     pub async fn forget_services(&mut self) -> Result<(), Error> {
         diesel::sql_query("delete from leases").execute(&mut self.0).await?;
+        diesel::sql_query("delete from claim_leases").execute(&mut self.0).await?;
         Ok(())
     }
 

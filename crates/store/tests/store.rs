@@ -30,7 +30,7 @@ use kesmo_store::{
     cases::{CaseOrder, CaseQuestion},
     commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
     failing::FailingChange,
-    leases::Holder,
+    leases::{Claims, Holder, Needed},
     measures::NewMeasures,
     month_of,
     notices::{NewEvent, NewNotice, Tried},
@@ -487,6 +487,43 @@ async fn a_pool_belongs_to_one_service_and_only_that_one_writes() {
     assert!(matches!(store.commit(&commit("one")).await, Err(Error::Elsewhere)));
     store.give_pools_up(&two).await.unwrap();
     assert_eq!(store.hold_pools(&one, &pools, 60.0).await.unwrap(), pools);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_claim_is_given_out_by_one_service_until_it_hands_it_over() {
+    let store = store().await;
+    let needs = |run: &str, pool: &str, claims: &[&str]| -> Vec<Needed> {
+        let need = |claim: &&str| Needed { claim: (*claim).into(), run: run.into(), pool: pool.into() };
+        claims.iter().map(need).collect()
+    };
+    let held = |claims: &Claims| claims.held.iter().cloned().collect::<Vec<_>>();
+    let both = needs("gate/1", "claims-a", &["c-air", "c-berth"]);
+    let one = store.hold_claims("one", &both, 60.0).await.unwrap();
+    assert_eq!((held(&one), one.asked.len(), one.elsewhere.len()), (vec!["c-air".into(), "c-berth".into()], 0, 0));
+    // Another that needs one of them is told whose it is, and that it waits is told to who has it.
+    let other = needs("fares/2", "claims-b", &["c-berth", "c-crane"]);
+    let two = store.hold_claims("two", &other, 60.0).await.unwrap();
+    assert_eq!((held(&two), &two.elsewhere["c-berth"]), (vec!["c-crane".to_owned()], &"gate/1".to_owned()));
+    let one = store.hold_claims("one", &both, 60.0).await.unwrap();
+    assert_eq!(one.asked.into_iter().collect::<Vec<_>>(), ["c-berth"]);
+    // What is needed no more is the other's, and nobody waits for it then.
+    store.hold_claims("one", &both[..1], 60.0).await.unwrap();
+    let two = store.hold_claims("two", &other, 60.0).await.unwrap();
+    assert_eq!((held(&two).len(), two.asked.len()), (2, 0));
+    // A service that is gone: its claims go to who carries on the pool whose run had them, and to nobody before.
+    let (first, second) = (holder("one"), holder("two"));
+    let pool = vec!["claims-b".to_owned()];
+    store.hold_claims("two", &other, -1.0).await.unwrap();
+    assert_eq!(store.hold_pools(&first, &pool, 60.0).await.unwrap(), pool);
+    let third = needs("late/9", "claims-c", &["c-crane"]);
+    assert_eq!(store.hold_claims("three", &third, 60.0).await.unwrap().elsewhere["c-crane"], "fares/2");
+    assert_eq!(held(&store.hold_claims("one", &other, 60.0).await.unwrap()).len(), 2);
+    store.give_pools_up(&first).await.unwrap();
+    assert_eq!(held(&store.hold_claims("three", &third, 60.0).await.unwrap()), ["c-crane"]);
+    // Where nobody carries the pool on, who comes first has it.
+    store.hold_claims("three", &third, -1.0).await.unwrap();
+    assert_eq!(held(&store.hold_claims("two", &third, 60.0).await.unwrap()), ["c-crane"]);
+    store.give_pools_up(&second).await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -1163,6 +1200,20 @@ async fn cases_are_kept_once_merged_over_attempts_and_forgotten_with_a_lost_one(
     let times = store.attempts_of_case(run.id, month, 0, "late").await.unwrap();
     assert_eq!(times.iter().map(|t| (t.number, t.ended.as_str())).collect::<Vec<_>>(), [(1, "failed"), (3, "passed")]);
     assert!(times[0].message.contains('\u{fffd}'), "PostgreSQL keeps no NUL");
+    // As they were told, attempt by attempt: of one all, or none where not all may be read.
+    let placed = |of: Vec<(i32, i32)>, most| {
+        let store = &store;
+        async move {
+            let rows = store.cases_of_attempts(run.id, month, &of, most).await.unwrap();
+            rows.into_iter().map(|r| (r.number, r.place, r.title)).collect::<Vec<_>>()
+        }
+    };
+    let third = |place, title: &str| (3, place, title.to_owned());
+    assert_eq!(placed(vec![(0, 3)], 100).await, [third(0, "late"), third(1, "torn"), third(2, "wet")]);
+    assert_eq!(placed(vec![(0, 3), (0, 1)], 7).await.len(), 3, "of the first attempt five would not all be read");
+    assert_eq!(placed(vec![(0, 3), (0, 1)], 8).await.len(), 8);
+    assert!(placed(vec![(0, 2), (5, 1)], 100).await.is_empty(), "of a lost attempt nothing is left");
+    assert!(placed(Vec::new(), 100).await.is_empty());
     let open = store.open_cases(run.id, month, &[0, 7]).await.unwrap();
     assert_eq!((open.len(), open[5].number, open[5].title.as_str()), (8, 3, "late"));
 }

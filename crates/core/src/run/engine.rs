@@ -82,7 +82,8 @@ struct Batch {
     worker: WorkerId,
     slot: u16,
     entries: Vec<u32>,
-    claims: u32,
+    /// Its entries that hold claims, each with its set.
+    claims: Vec<(u32, u32)>,
     groups: Vec<u32>,
     /// Whether any attempt of it was reported, besides crashed and lost ones.
     fruitful: bool,
@@ -174,6 +175,8 @@ pub struct Engine {
     /// Workers that could do nothing for this run, with the reason.
     unfit: BTreeMap<WorkerId, String>,
     held_claims: BTreeSet<String>,
+    /// The claims that other runs hold, with the names of those runs.
+    taken: BTreeMap<String, String>,
     busy_groups: BTreeSet<u32>,
     tally: Tally,
     figures: Figures,
@@ -252,6 +255,7 @@ impl Engine {
             none_for: BTreeMap::new(),
             unfit: BTreeMap::new(),
             held_claims: BTreeSet::new(),
+            taken: BTreeMap::new(),
             busy_groups: BTreeSet::new(),
             tally: Tally::default(),
             figures: Figures::default(),
@@ -360,16 +364,8 @@ impl Engine {
             if let Some(together) = &mut engine.together {
                 together.set(past.batch, Gate::Preparing);
             }
-            let claimed = past.entries.iter().any(|i| engine.plan.entries[*i as usize].claims > 0);
-            let retry =
-                past.entries.iter().any(|i| engine.entries[*i as usize].failing > 0 && engine.held_by(*i, past.batch));
-            if engine.policy.fed && !claimed && !retry && engine.plan.order.is_none() {
-                let open = past.entries.iter().filter(|i| engine.held_by(**i, past.batch)).count() as u32;
-                if let Some(batch) = engine.batches.get_mut(&past.batch) {
-                    batch.stream = Some(Stream { open, ..Stream::default() });
-                }
-            }
         }
+        engine.take_up_streams(attempts, batches);
         engine.gave_up = engine.should_give_up();
         let waiting: Vec<u32> = engine.indexes_where(|e| e.state == State::Waiting);
         engine.tally = Tally::default();
@@ -473,8 +469,8 @@ impl Engine {
                 self.none_for = none_for;
                 self.round = Round::default();
             }
-            Input::Free { worker, slot, taken } => {
-                if let Some(grant) = self.grant(worker, slot, &taken, now) {
+            Input::Free { worker, slot } => {
+                if let Some(grant) = self.grant(worker, slot, now) {
                     effects.push(Effect::Grant(grant));
                 }
             }
@@ -623,7 +619,32 @@ impl Engine {
         self.batches.len() as u32
     }
 
-    /// The claims that running batches hold.
+    /// Whether what other runs hold matters to what an input brings about: then [`Engine::others_hold`] goes before it. A slot
+    /// that has nothing to do is given tests, and processes that stay are fed at any time.
+    #[must_use]
+    pub fn minds_others(&self, input: &Input) -> bool {
+        self.plan.claim_sets.len() > 1 && (self.policy.fed || matches!(input, Input::Free { .. }))
+    }
+
+    /// The claims that what waits needs.
+    #[must_use]
+    pub fn waited_for_claims(&self) -> BTreeSet<&str> {
+        let of = |set: u32| self.plan.claim_sets[set as usize].iter().map(String::as_str);
+        if self.finished.is_some() || self.plan.claim_sets.len() < 2 {
+            return BTreeSet::new();
+        }
+        if self.together.is_some() {
+            return self.plan.entries.iter().flat_map(|entry| of(entry.claims)).collect();
+        }
+        self.ready.waiting_classes().into_iter().flat_map(|class| of(class.claims)).collect()
+    }
+
+    /// Takes note of the claims that other runs hold now, with the names of those runs: nothing that needs one is granted or fed.
+    pub fn others_hold(&mut self, taken: BTreeMap<String, String>) {
+        self.taken = taken;
+    }
+
+    /// The claims that running batches hold; of processes that stay, those of the tests that they were fed and have not told of.
     pub fn held_claims(&self) -> impl Iterator<Item = &str> {
         self.held_claims.iter().map(String::as_str)
     }
@@ -828,24 +849,18 @@ impl Engine {
         self.policy.shards.map_or(slots, |most| slots.min(most))
     }
 
-    fn grant(
-        &mut self,
-        worker: WorkerId,
-        slot: u16,
-        taken: &BTreeMap<String, String>,
-        now: Timestamp,
-    ) -> Option<Grant> {
+    fn grant(&mut self, worker: WorkerId, slot: u16, now: Timestamp) -> Option<Grant> {
         let fit = self.fleet.get(&worker).filter(|_| !self.unfit.contains_key(&worker))?.clone();
         if self.phase != Phase::Running || !self.may_hold_more() {
             return None;
         }
         if self.together.is_some() {
-            return self.join_wave(worker, slot, &fit, taken, now);
+            return self.join_wave(worker, slot, &fit, now);
         }
         let claims_free = |class: &Class| {
             self.plan.claim_sets[class.claims as usize]
                 .iter()
-                .all(|c| !self.held_claims.contains(c) && !taken.contains_key(c))
+                .all(|c| !self.held_claims.contains(c) && !self.taken.contains_key(c))
         };
         let may = |class: &Class| fit.takes(class.variant) && claims_free(class);
         if self.plan.order.is_some() {
@@ -858,11 +873,15 @@ impl Engine {
         let even = self.left().0 / u64::from(self.usable_slots().max(1));
         let pressing = self.policy.shuffle.is_none() && next.is_some_and(|(_, urgency)| urgency > even);
         if !pressing && let Some((_, unit)) = self.ready.take_first(may) {
+            if self.policy.fed {
+                return Some(self.open_stream(worker, slot, unit, now));
+            }
             return Some(self.hand_over(worker, slot, unit.entries, now));
         }
         if let Some((class, _)) = next {
-            if self.policy.fed && class.claims == 0 {
-                return self.open_stream(worker, slot, class, now);
+            if self.policy.fed {
+                let unit = self.ready.take_next(class)?;
+                return Some(self.open_stream(worker, slot, unit, now));
             }
             let entries = self.draw(class)?;
             return Some(self.hand_over(worker, slot, entries, now));
@@ -878,7 +897,7 @@ impl Engine {
                 && !(self.policy.other_worker && retry.failed_on == Some(worker) && other_for(retry.class.variant))
         };
         let Some(retry) = self.ready.take_retry(may_retry) else {
-            self.blocked = self.blocked_by(taken);
+            self.blocked = self.blocked_by();
             return None;
         };
         Some(self.hand_over(worker, slot, vec![retry.entry], now))
@@ -902,14 +921,14 @@ impl Engine {
     }
 
     /// If everything that waits needs claims that other runs hold: which, in words.
-    fn blocked_by(&self, taken: &BTreeMap<String, String>) -> Option<String> {
-        if taken.is_empty() {
+    fn blocked_by(&self) -> Option<String> {
+        if self.taken.is_empty() {
             return None;
         }
         let mut held: BTreeMap<&str, &str> = BTreeMap::new();
         for class in self.ready.waiting_classes() {
             let claims = &self.plan.claim_sets[class.claims as usize];
-            let (claim, run) = claims.iter().find_map(|c| taken.get_key_value(c))?;
+            let (claim, run) = claims.iter().find_map(|c| self.taken.get_key_value(c))?;
             held.insert(claim, run);
         }
         let said: Vec<String> = held.iter().map(|(claim, run)| format!("{claim}, held by {run}")).collect();
@@ -1003,10 +1022,9 @@ impl Engine {
     }
 
     fn hold(&mut self, id: BatchId, worker: WorkerId, slot: u16, entries: Vec<u32>, granted_at: Option<Timestamp>) {
-        let claims = self.claims_of(&entries);
+        let claims = self.holding(&entries);
         let mut groups: Vec<u32> = entries.iter().filter_map(|i| self.plan.entries[*i as usize].group).collect();
         groups.dedup();
-        self.held_claims.extend(self.plan.claim_sets[claims as usize].iter().cloned());
         self.busy_groups.extend(&groups);
         let telling = self.prepared.contains(&worker) && granted_at.is_some();
         let batch = Batch {
@@ -1057,7 +1075,7 @@ impl Engine {
             && batch.stream.is_none()
             && self.plan.order.is_none()
             && !batch.asked_back
-            && batch.claims == 0
+            && batch.claims.is_empty()
             && batch.groups.is_empty()
     }
 
@@ -1090,7 +1108,7 @@ impl Engine {
 
     fn release(&mut self, id: BatchId) -> Option<Batch> {
         let batch = self.batches.remove(&id)?;
-        for claim in &self.plan.claim_sets[batch.claims as usize] {
+        for claim in batch.claims.iter().flat_map(|(_, set)| &self.plan.claim_sets[*set as usize]) {
             self.held_claims.remove(claim);
         }
         for group in &batch.groups {
@@ -1246,7 +1264,7 @@ impl Engine {
             None => {}
         }
         if ended != Ended::Lost {
-            self.digested(id, now, effects);
+            self.digested(id, index, own, now, effects);
         }
         if self.gave_up {
             for retry in self.ready.drain_retries() {

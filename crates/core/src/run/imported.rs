@@ -59,7 +59,7 @@ pub fn carry(
     tell(&mut engine, Input::Planned(plan), now);
     let mut wrongs = wrongs.iter();
     while engine.verdict().is_none() {
-        let free = Input::Free { worker: ELSEWHERE, slot: 0, taken: BTreeMap::new() };
+        let free = Input::Free { worker: ELSEWHERE, slot: 0 };
         let (batch, entries) = tell(&mut engine, free, now).ok_or("a run of results comes to no verdict")?;
         for why in wrongs.by_ref() {
             tell(&mut engine, Input::Wrong { batch, why: why.clone() }, now);

@@ -184,8 +184,8 @@ pub enum Input {
     /// The workers that offer what this run needs; with a sentence for people where there are none, and one for each
     /// variant that none of them may run.
     Fleet { workers: BTreeMap<WorkerId, Fit>, none_because: String, none_for: BTreeMap<u16, String> },
-    /// A slot has nothing to do. `taken` are the claims that other runs hold, with the names of those runs.
-    Free { worker: WorkerId, slot: u16, taken: BTreeMap<String, String> },
+    /// A slot has nothing to do.
+    Free { worker: WorkerId, slot: u16 },
     /// So many slots that this run may use stay idle.
     Idle { slots: u32 },
     /// A run that has less than its due wants one of this run's slots.

@@ -69,8 +69,8 @@ impl Bench {
     }
 
     pub fn free_with(&mut self, worker: WorkerId, slot: u16, taken: &[&str]) -> Option<Grant> {
-        let taken = taken.iter().map(|t| ((*t).to_owned(), "fares/12".to_owned())).collect();
-        self.feed(Input::Free { worker, slot, taken }).into_iter().find_map(|effect| match effect {
+        self.engine.others_hold(taken.iter().map(|t| ((*t).to_owned(), "fares/12".to_owned())).collect());
+        self.feed(Input::Free { worker, slot }).into_iter().find_map(|effect| match effect {
             Effect::Grant(grant) => Some(grant),
             _ => None,
         })
@@ -1022,7 +1022,7 @@ fn tests_that_nobody_can_list_do_not_keep_the_others_from_running() {
     assert!(engine.verdict().is_none());
     let unlisted = of.into_values().collect();
     engine.handle(Input::Planned(Plan { unlisted, ..plan(names(1)) }), late);
-    let effects = engine.handle(Input::Free { worker: W1, slot: 0, taken: BTreeMap::new() }, late);
+    let effects = engine.handle(Input::Free { worker: W1, slot: 0 }, late);
     let Some(Effect::Grant(grant)) = effects.into_iter().find(|e| matches!(e, Effect::Grant(_))) else { panic!() };
     let ended = Input::Ended {
         batch: grant.batch,

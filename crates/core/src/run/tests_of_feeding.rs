@@ -153,15 +153,120 @@ fn a_group_is_fed_in_order_to_one_process_and_no_other_has_it() {
     assert!(bench.free(W2, 0).is_none());
 }
 
+fn claim(name: &str, claims: u32, ms: u64) -> PlannedEntry {
+    PlannedEntry { claims, ..entry(name, ms) }
+}
+
+fn held(bench: &Bench) -> Vec<String> {
+    bench.engine.held_claims().map(str::to_owned).collect()
+}
+
 #[test]
-fn tests_with_a_claim_run_as_a_batch_whose_names_are_written_at_once() {
-    let claim = |name: &str| PlannedEntry { claims: 1, ..entry(name, 1000) };
-    let mut bench = fed(vec![claim("a"), claim("b"), entry("c", 100)]);
-    let claimed = bench.free(W1, 0).unwrap();
-    assert_eq!((claimed.entries.len(), claimed.more), (2, false));
+fn a_claim_is_held_by_the_test_that_a_process_was_fed_and_by_nothing_behind_it() {
+    // One slot's process has the chain, as it is longer than each of the others.
+    let mut bench = fed(vec![claim("a", 1, 1000), claim("b", 1, 1000), entry("c", 1500), entry("d", 100)]);
+    let chain = bench.free(W1, 0).unwrap();
+    assert_eq!((chain.entries.as_slice(), chain.more), ([0].as_slice(), true));
+    assert_eq!(held(&bench), ["berth"]);
     let other = bench.free(W1, 1).unwrap();
-    assert_eq!((other.entries.as_slice(), other.more), ([2].as_slice(), true));
-    assert_eq!(bench.digest(other.batch, 2, Passed), [(other.batch, Vec::new(), true)]);
+    assert_eq!(other.entries, [2], "the claim's next test is not for another process");
+    assert_eq!(bench.digest(chain.batch, 0, Passed), [(chain.batch, vec![1], false)]);
+    assert_eq!(bench.digest(chain.batch, 1, Passed), [(chain.batch, vec![3], false)]);
+    assert!(held(&bench).is_empty(), "nothing that it runs needs it");
+}
+
+#[test]
+fn what_shares_a_claim_goes_to_whichever_process_is_free_when_it_is() {
+    let mut bench = fed(vec![claim("a", 1, 3000), claim("b", 1, 10), entry("c", 2900), entry("d", 2800)]);
+    let one = bench.free(W1, 0).unwrap();
+    let two = bench.free(W1, 1).unwrap();
+    assert_eq!((one.entries[0], two.entries[0]), (0, 2));
+    // While it is held nothing that needs it is fed elsewhere, and the process goes on with what does not.
+    assert_eq!(bench.digest(two.batch, 2, Passed), [(two.batch, vec![3], false)]);
+    assert_eq!(bench.digest(two.batch, 3, Passed), [(two.batch, Vec::new(), true)], "only b is left, and is not free");
+    bench.over(two.batch);
+    assert!(bench.free(W1, 1).is_none());
+    assert_eq!(
+        bench.digest(one.batch, 0, Failed),
+        [(one.batch, vec![1], false)],
+        "told of as failed it is over as well"
+    );
+}
+
+#[test]
+fn what_ended_its_process_holds_its_claim_until_that_is_over() {
+    let mut bench = fed(vec![claim("a", 1, 1000), claim("b", 1, 500), entry("c", 10)]);
+    let chain = bench.free(W1, 0).unwrap();
+    let fed = bench.digest(chain.batch, 0, Ended::TimedOut);
+    assert_eq!(held(&bench), ["berth"], "it may still be at work: {fed:?}");
+    assert!(bench.free(W1, 1).is_none_or(|grant| grant.entries == [2]));
+    bench.over(chain.batch);
+    assert!(held(&bench).is_empty());
+    assert_eq!(bench.free(W2, 0).unwrap().entries[0], 1);
+}
+
+#[test]
+fn short_tests_of_one_claim_are_fed_ahead_and_others_are_not_held_behind_them() {
+    let chain = (0..400).map(|i| claim(&format!("db/{i}"), 1, 1));
+    let mut bench = fed(chain.chain((0..400).map(|i| claim(&format!("crane/{i}"), 2, 1))).collect());
+    let grant = bench.free(W1, 0).unwrap();
+    let (batch, mut open, mut most) = (grant.batch, grant.entries, 0);
+    let sets = |open: &[u32]| open.iter().map(|i| i / 400).collect::<BTreeSet<u32>>();
+    while !open.is_empty() {
+        let entry = open.remove(0);
+        let told = bench.digest(batch, entry, Passed);
+        // The second claim set holds the first one's claim, too, and one more: its tests come when nothing waits before them.
+        open.extend(told.into_iter().flat_map(|f| f.1));
+        most = most.max(open.len());
+        let all: Vec<String> = held(&bench);
+        match sets(&open).into_iter().collect::<Vec<_>>().as_slice() {
+            [] => assert!(all.is_empty()),
+            [0] => assert_eq!(all, ["berth"]),
+            _ => assert_eq!(all, ["berth", "crane"]),
+        }
+    }
+    assert!(most > 1, "{most}");
+    bench.over(batch);
+    assert_eq!(bench.verdict(), Some((Verdict::Passed, "")));
+}
+
+#[test]
+fn what_another_run_holds_is_not_fed_until_it_is_free() {
+    let mut bench = fed(vec![claim("a", 1, 10), entry("b", 1000), entry("c", 900)]);
+    let grant = bench.free_with(W1, 0, &["berth"]).unwrap();
+    assert_eq!(grant.entries, [1]);
+    assert_eq!(bench.digest(grant.batch, 1, Passed), [(grant.batch, vec![2], false)]);
+    bench.engine.others_hold(std::collections::BTreeMap::new());
+    assert_eq!(bench.digest(grant.batch, 2, Passed), [(grant.batch, vec![0], false)]);
+    assert!(bench.engine.minds_others(&Input::Tick), "it feeds at any time");
+}
+
+#[test]
+fn an_engine_that_is_built_again_knows_which_claims_are_held() {
+    let all = || vec![claim("a", 1, 1000), claim("b", 2, 900), entry("c", 1)];
+    let mut bench = fed(all());
+    let grant = bench.free(W1, 0).unwrap();
+    let first = grant.entries[0];
+    let (_, next, _) = bench.digest(grant.batch, first, Passed).remove(0);
+    let attempts = bench.past_attempts();
+    let entries = vec![first, next[0]];
+    let open = PastBatch { batch: grant.batch, worker: W1, slot: 0, entries, granted_at: bench.now, open: true };
+    let policy = Policy { fed: true, give_back: false, ..policy() };
+    let before = held(&bench);
+    bench.engine = Engine::restore(policy, plan(all()), bench.now, &attempts, &[open]).unwrap();
+    assert_eq!(held(&bench), before);
+    bench.fleet(&[(W1, 1)]);
+    bench.digest(grant.batch, next[0], Passed);
+    assert!(held(&bench).is_empty() || next[0] == 2, "{:?}", held(&bench));
+}
+
+#[test]
+fn what_failed_of_late_is_fed_first_and_its_process_stays() {
+    let late = PlannedEntry { first: true, ..entry("late", 10) };
+    let mut bench = fed(names(20).into_iter().chain([late]).collect());
+    let grant = bench.free(W1, 0).unwrap();
+    assert_eq!((grant.entries.as_slice(), grant.more), ([20].as_slice(), true));
+    assert_eq!(bench.digest(grant.batch, 20, Passed), [(grant.batch, vec![0], false)]);
 }
 
 #[test]

@@ -34,6 +34,35 @@ pub struct Block {
     pub count: u32,
 }
 
+/// A case that a file told of in one attempt, in the order in which it told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ToldAt {
+    pub title: String,
+    pub ended: Ended,
+    /// The case's outcome, where this attempt decided it.
+    pub decided: Option<Outcome>,
+    /// What it took, in microseconds.
+    pub spent_us: u64,
+}
+
+/// A part of a file's attempt in the picture: a case, or several neighbours too short to be told apart.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CaseMark {
+    pub lane: u32,
+    pub entry: u32,
+    /// The attempt's number, from 1.
+    pub number: u32,
+    pub from_us: u64,
+    pub to_us: u64,
+    /// The case, or the worst of those that it stands for.
+    pub title: String,
+    pub ended: Ended,
+    pub outcome: Option<Outcome>,
+    /// How many cases it stands for.
+    pub count: u32,
+}
+
 /// What held up the end: the time in which fewer than half of the slots had work.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -65,7 +94,7 @@ pub fn blocks(mut places: Vec<Place>, grain_us: u64) -> Vec<Block> {
             Some(last)
                 if last.lane == block.lane && block.to_us.saturating_sub(last.from_us) <= grain_us && grain_us > 0 =>
             {
-                if rank(&block) > rank(last) {
+                if rank(block.ended, block.outcome) > rank(last.ended, last.outcome) {
                     (last.entry, last.number, last.ended, last.outcome) =
                         (block.entry, block.number, block.ended, block.outcome);
                 }
@@ -78,8 +107,47 @@ pub fn blocks(mut places: Vec<Place>, grain_us: u64) -> Vec<Block> {
     out
 }
 
-fn rank(block: &Block) -> u8 {
-    match (block.ended, block.outcome) {
+/// The cases of an attempt, end to end in the order told, so that the last ends with the attempt: what is before the first is
+/// what the file's program took to start. Cases that together took longer than the attempt ran beside each other: they are drawn
+/// shorter, each by the same factor. Neighbours shorter than `grain_us` become one mark, which takes the worst of them.
+#[must_use]
+pub fn marks(of: &Place, told: &[ToldAt], grain_us: u64) -> Vec<CaseMark> {
+    let whole = of.to_us.saturating_sub(of.from_us);
+    let sum: u128 = told.iter().map(|case| u128::from(case.spent_us)).sum();
+    let laid = |us: u128| if sum > u128::from(whole) { (us * u128::from(whole) / sum) as u64 } else { us as u64 };
+    let begin = of.to_us - laid(sum).min(of.to_us);
+    let mut out: Vec<CaseMark> = Vec::new();
+    let mut before = 0;
+    for case in told {
+        let from_us = begin + laid(before);
+        before += u128::from(case.spent_us);
+        let to_us = begin + laid(before);
+        match out.last_mut() {
+            Some(last) if to_us.saturating_sub(last.from_us) <= grain_us => {
+                if rank(case.ended, case.decided) > rank(last.ended, last.outcome) {
+                    (last.title, last.ended, last.outcome) = (case.title.clone(), case.ended, case.decided);
+                }
+                last.to_us = to_us;
+                last.count += 1;
+            }
+            _ => out.push(CaseMark {
+                lane: of.lane,
+                entry: of.entry,
+                number: of.number,
+                from_us,
+                to_us,
+                title: case.title.clone(),
+                ended: case.ended,
+                outcome: case.decided,
+                count: 1,
+            }),
+        }
+    }
+    out
+}
+
+fn rank(ended: Ended, outcome: Option<Outcome>) -> u8 {
+    match (ended, outcome) {
         (_, Some(Outcome::Failed)) => 5,
         (ended, _) if ended.failing() => 4,
         (_, Some(Outcome::Flaky)) => 3,
@@ -144,6 +212,49 @@ mod tests {
         let bad: Vec<&Block> = blocks.iter().filter(|b| b.ended.failing()).collect();
         assert_eq!(bad.iter().map(|b| b.entry).collect::<Vec<_>>(), [503]);
         assert_eq!(super::blocks(places, 0).len(), 1001, "without a grain each is its own");
+    }
+
+    fn told(title: &str, spent_us: u64, ended: Ended) -> ToldAt {
+        ToldAt { title: title.into(), ended, decided: None, spent_us }
+    }
+
+    #[test]
+    fn cases_end_with_their_file_and_what_is_before_them_is_its_start() {
+        let of = place(2, 7, 1_000, 2_000, Ended::Failed);
+        let cases = [told("a", 300, Ended::Passed), told("b", 0, Ended::Failed), told("c", 500, Ended::Passed)];
+        let at: Vec<(u64, u64, String)> =
+            marks(&of, &cases, 0).into_iter().map(|m| (m.from_us, m.to_us, m.title)).collect();
+        let wanted = [(1_200, 1_500, "a"), (1_500, 1_500, "b"), (1_500, 2_000, "c")];
+        assert_eq!(at, wanted.map(|(from, to, title)| (from, to, title.to_owned())));
+        assert!(marks(&of, &[], 0).is_empty());
+        assert!(marks(&of, &cases, 0).iter().all(|m| (m.lane, m.entry, m.number, m.count) == (2, 7, 1, 1)));
+    }
+
+    #[test]
+    fn cases_that_ran_beside_each_other_stay_within_their_file() {
+        let of = place(0, 0, 100, 200, Ended::Passed);
+        let cases: Vec<ToldAt> = (0..4).map(|n| told(&n.to_string(), 100, Ended::Passed)).collect();
+        let at: Vec<(u64, u64)> = marks(&of, &cases, 0).iter().map(|m| (m.from_us, m.to_us)).collect();
+        assert_eq!(at, [(100, 125), (125, 150), (150, 175), (175, 200)]);
+        // Times come out of a test's process: they may be anything.
+        let huge = [told("a", u64::MAX, Ended::Passed), told("b", u64::MAX, Ended::Passed)];
+        assert!(marks(&of, &huge, 0).iter().all(|m| m.from_us >= 100 && m.to_us <= 200));
+        let over = place(0, 0, 10, 5, Ended::Lost);
+        let count: u32 = marks(&over, &cases, 0).iter().map(|m| m.count).sum();
+        assert_eq!(count, 4, "nor need the attempt's own be in order");
+    }
+
+    #[test]
+    fn short_cases_become_one_mark_that_shows_the_worst_of_them() {
+        let of = place(0, 0, 0, 10_000, Ended::Failed);
+        let mut cases: Vec<ToldAt> = (0..1000).map(|n| told(&n.to_string(), 10, Ended::Passed)).collect();
+        cases[503].ended = Ended::Failed;
+        cases[504].decided = Some(Outcome::Flaky);
+        let marks = marks(&of, &cases, 100);
+        assert!(marks.len() <= 101, "{}", marks.len());
+        assert_eq!(marks.iter().map(|m| m.count).sum::<u32>(), 1000, "none is lost");
+        let bad: Vec<&str> = marks.iter().filter(|m| m.ended.failing()).map(|m| m.title.as_str()).collect();
+        assert_eq!(bad, ["503"]);
     }
 
     #[test]

@@ -11,7 +11,7 @@ use kesmo_core::{
     run::{
         Tally,
         figures::{Part, Parts},
-        timeline::{Place, blocks, busy_share, tail},
+        timeline::{CaseMark, Place, ToldAt, blocks, busy_share, marks, tail},
     },
     time::Span,
     words::{Ended, Outcome},
@@ -40,6 +40,11 @@ const MOST_ON_WORKER: usize = 5;
 /// Blocks of a timeline, and names in it, about.
 const MOST_BLOCKS: u64 = 8000;
 const MOST_NAMED: usize = 2000;
+/// Attempts of files whose cases are shown in a timeline, the longest, and how many cases are looked at; none of an attempt that
+/// is shorter than so many times what can be told apart.
+const MOST_WITH_CASES: usize = 200;
+const MOST_MARKED: i64 = 20_000;
+const LEAST_GRAINS: u64 = 8;
 /// Failed cases that are gathered by their causes.
 const MOST_CASES: i64 = 5000;
 /// Tests that differ between variants.
@@ -277,14 +282,37 @@ async fn timeline(
     let busy = busy_share(&places, lanes.len() as u32);
     let seen: Vec<Place> = places.into_iter().filter(|p| p.to_us >= from && p.from_us <= to).collect();
     let finest = (MOST_BLOCKS / lanes.len().max(1) as u64).clamp(50, 4000);
-    let blocks = blocks(seen, (to - from) / width.unwrap_or(1000).clamp(50, finest));
+    let grain = (to - from) / width.unwrap_or(1000).clamp(50, finest);
+    let cases = if past.of_files { marked(app, &row, &seen, grain).await? } else { Vec::new() };
+    let blocks = blocks(seen, grain);
     // Of very many only some are named, first those that failed: a picture need not hold a list of all tests.
     let bad = blocks.iter().filter(|b| b.ended.failing() || b.outcome == Some(Outcome::Flaky));
     let of_tail = tail.iter().flat_map(|t| t.attempts.iter().map(|a| a.0));
     let named: std::collections::BTreeSet<u32> =
         of_tail.chain(bad.map(|b| b.entry)).chain(blocks.iter().map(|b| b.entry)).take(MOST_NAMED).collect();
     let names = named.into_iter().map(|entry| (entry, name_of(&past.plan, entry))).collect();
-    Ok(Json(Timeline { began_at: Some(began), lanes, blocks, names, from_us: from, to_us: to, busy, tail }))
+    Ok(Json(Timeline { began_at: Some(began), lanes, blocks, cases, names, from_us: from, to_us: to, busy, tail }))
+}
+
+/// The cases of those attempts of files that are long enough to show them.
+async fn marked(app: &App, row: &RunRow, seen: &[Place], grain_us: u64) -> Result<Vec<CaseMark>, Refused> {
+    let spent = |p: &&Place| p.to_us.saturating_sub(p.from_us);
+    let mut long: Vec<&Place> = seen.iter().filter(|p| spent(p) > grain_us * LEAST_GRAINS).collect();
+    long.sort_by_key(|p| std::cmp::Reverse((spent(p), p.entry, p.number)));
+    long.truncate(MOST_WITH_CASES);
+    let of: Vec<(i32, i32)> = long.iter().map(|p| (p.entry as i32, p.number as i32)).collect();
+    let mut told: HashMap<(u32, u32), Vec<ToldAt>> = HashMap::new();
+    for case in app.store.cases_of_attempts(row.id, month_of(row.created_at), &of, MOST_MARKED).await? {
+        let at = ToldAt {
+            title: case.title,
+            ended: Ended::of(&case.ended).unwrap_or(Ended::Lost),
+            decided: case.outcome.as_deref().and_then(Outcome::of),
+            spent_us: case.spent_us.max(0) as u64,
+        };
+        told.entry((case.entry as u32, case.number as u32)).or_default().push(at);
+    }
+    let of = |p: &&Place| told.get(&(p.entry, p.number)).map(|told| marks(p, told, grain_us * 2)).unwrap_or_default();
+    Ok(long.iter().flat_map(of).collect())
 }
 
 fn side_by_side(plan: &Plan, outcomes: &[Option<(Outcome, u64)>]) -> Variants {

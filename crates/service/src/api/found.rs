@@ -17,6 +17,10 @@ use crate::{
     refused::Refused,
 };
 
+/// Plans that are kept beside the latest: how many, and of how many entries together, as one may take 200 bytes.
+const MOST_PASTS: usize = 2;
+const MOST_CACHED: usize = 200_000;
+
 /// The run of that name.
 pub(super) async fn find(app: &App, suite: &str, number: i32) -> Result<RunRow, Refused> {
     match app.store.run(suite, number).await? {
@@ -88,6 +92,13 @@ pub(super) async fn past(app: &App, row: &RunRow) -> Result<Arc<Past>, Refused> 
     let mut cache = app.past.0.lock().unwrap_or_else(PoisonError::into_inner);
     cache.retain(|(id, _)| *id != row.id);
     cache.push_front((row.id, Arc::clone(&past)));
-    cache.truncate(3);
+    // The latest always, as many as it may have; others as long as they are few together.
+    let mut entries = 0;
+    let mut few = |past: &Past| {
+        entries += past.plan.entries.len();
+        entries <= MOST_CACHED
+    };
+    let kept = cache.iter().skip(1).take(MOST_PASTS).take_while(|(_, past)| few(past)).count();
+    cache.truncate(kept + 1);
     Ok(past)
 }

@@ -35,7 +35,10 @@ use crate::{
     lookup::{DEFAULT_POOL, named, suite_file},
     refused::Refused,
 };
-use kesmo_floor::{Ask, ListAsk, keeping::history};
+use kesmo_floor::{
+    Ask, ListAsk,
+    keeping::{history, known},
+};
 
 pub(super) fn routes() -> Vec<Route> {
     routes![chosen, portion, forecast, meet]
@@ -132,7 +135,8 @@ async fn plan(
     let today = Utc::now().date_naive();
     let at = At { env: options.env.as_deref(), pool, branch: None };
     let parks = app.store.parks_at(row.id, today, at).await?;
-    let plan = Plan::make(&file, options, &lists, &parks, history(&records)).map_err(invalid)?;
+    let of_records = records.iter().map(|(key, record)| (key.clone(), known(record))).collect();
+    let plan = Plan::make(&file, options, &lists, &parks, history(of_records)).map_err(invalid)?;
     Ok(Planned { row, file, lists, records, plan })
 }
 

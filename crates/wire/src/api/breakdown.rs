@@ -7,7 +7,7 @@ use kesmo_core::{
     name::shorten,
     record::Cause,
     run::Tally,
-    run::timeline::{Block, Tail},
+    run::timeline::{Block, CaseMark, Tail},
     words::Outcome,
 };
 use serde::{Deserialize, Serialize};
@@ -104,6 +104,11 @@ pub struct Timeline {
     /// The slots, in order: worker and number; a block's `lane` counts in this list from 0.
     pub lanes: Vec<(String, u32)>,
     pub blocks: Vec<Block>,
+    /// The cases of files, of those attempts that are long enough for them to be told apart; at most 20,000 cases of 200
+    /// attempts, the longest.
+    #[serde(default)]
+    #[schema(required)]
+    pub cases: Vec<CaseMark>,
     /// The names of the entries that blocks and the tail name, by index.
     #[schema(value_type = BTreeMap<String, String>)]
     pub names: BTreeMap<u32, String>,

@@ -1,7 +1,5 @@
 //! Tests that run on several slots at once.
 
-use std::collections::BTreeMap;
-
 use super::{
     super::{
         terms::{BatchId, Effect, Fit, Grant, WorkerId},
@@ -45,14 +43,7 @@ impl Engine {
     }
 
     /// Gives a slot to a sender of the wave that has none.
-    pub(super) fn join_wave(
-        &mut self,
-        worker: WorkerId,
-        slot: u16,
-        fit: &Fit,
-        taken: &BTreeMap<String, String>,
-        now: Timestamp,
-    ) -> Option<Grant> {
+    pub(super) fn join_wave(&mut self, worker: WorkerId, slot: u16, fit: &Fit, now: Timestamp) -> Option<Grant> {
         let wave = self.wave();
         if self.together.as_ref().is_some_and(|together| together.lacks) {
             return None;
@@ -60,9 +51,9 @@ impl Engine {
         let entry = wave.into_iter().find(|entry| self.entries[*entry as usize].state == State::Waiting)?;
         let planned = &self.plan.entries[entry as usize];
         let (claims, variant) = (planned.claims, planned.variant);
-        let held = self.plan.claim_sets[claims as usize].iter().find(|claim| taken.contains_key(*claim));
+        let held = self.plan.claim_sets[claims as usize].iter().find(|claim| self.taken.contains_key(*claim));
         if let Some(claim) = held {
-            self.blocked = Some(format!("waiting for the claim {claim}, held by {}", taken[claim]));
+            self.blocked = Some(format!("waiting for the claim {claim}, held by {}", self.taken[claim]));
             return None;
         }
         if !fit.takes(variant) {
