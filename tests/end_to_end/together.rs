@@ -189,28 +189,27 @@ fn a_claim_is_held_once_by_runs_of_two_services_and_goes_to_and_fro_between_them
         lock.display()
     );
     let rule = "[[rule]]\ntests = [\"*\"]\nclaims = [\"berth-db\"]\n[limits]\nbatch = \"1s\"";
-    let many: String = (0..100).map(|n| format!("a{n} ")).collect();
+    let many: String = (0..150).map(|n| format!("a{n} ")).collect();
     let long = one.tap("long-berth", &many, &body, rule);
     let short = two.tap("short-berth", "a b c", &body, rule);
     let start = |quay: &Quay, folder: &std::path::Path, pool: &str| {
         let output = quay.kesmo_as(&twins.token, &["start", &folder.to_string_lossy(), "--pool", pool]);
         assert!(output.status.success(), "{}", all_said(&output));
     };
+    let stands = |run: &str| twins.json(&["show", run])["run"].clone();
     start(one, &long, "main");
-    until("the first run holds it", || {
-        (twins.json(&["show", "long-berth/1"])["tally"]["passed"].as_u64() > Some(0)).then_some(())
-    });
+    until("the first run holds it", || (stands("long-berth/1")["tally"]["passed"].as_u64() > Some(0)).then_some(()));
     start(two, &short, "far");
     until("the second waits for it", || {
-        let waits = twins.json(&["show", "short-berth/1"])["waiting_for"].as_str().unwrap_or_default().to_owned();
+        let waits = stands("short-berth/1")["waiting_for"].as_str().unwrap_or_default().to_owned();
         (waits == "waiting for the claim berth-db, held by long-berth/1").then_some(())
     });
     // It is handed over before the first run is through, and handed back.
-    until("the second is over", || twins.json(&["show", "short-berth/1"])["verdict"].as_str().map(str::to_owned));
-    assert!(twins.json(&["show", "long-berth/1"])["verdict"].is_null(), "it need not wait for all of the other");
-    for (run, tests) in [("long-berth/1", 100), ("short-berth/1", 3)] {
-        let verdict = until("the run is over", || twins.json(&["show", run])["verdict"].as_str().map(str::to_owned));
-        assert_eq!(verdict, "passed", "{run}: {}", twins.json(&["show", run]));
-        assert_eq!(twins.json(&["show", run])["tally"]["passed"], tests, "none held it beside another");
+    until("the second is over", || stands("short-berth/1")["verdict"].as_str().map(str::to_owned));
+    assert!(stands("long-berth/1")["verdict"].is_null(), "it need not wait for all of the other");
+    for (run, tests) in [("long-berth/1", 150), ("short-berth/1", 3)] {
+        let verdict = until("the run is over", || stands(run)["verdict"].as_str().map(str::to_owned));
+        assert_eq!(verdict, "passed", "{run}: {}", stands(run));
+        assert_eq!(stands(run)["tally"]["passed"], tests, "none held it beside another");
     }
 }
