@@ -983,19 +983,31 @@ impl Engine {
         let alone = first.group.is_some() || some_cases(&first);
         let mut entries = first.entries;
         // A group keeps its batch to itself: what ran before it must not depend on chance.
-        while !alone && let Some(next) = self.ready.next(class) {
-            let (more, more_bytes) = (work(self, next), bytes(self, next));
-            let full = sum + more > target.0
-                || next.group.is_some()
-                || next.entries.iter().any(|i| self.plan.entries[*i as usize].cases > 0)
-                || entries.len() >= MOST_ENTRIES
-                || name_bytes + more_bytes > self.policy.most_name_bytes;
-            if full {
-                break;
-            }
-            entries.extend(self.ready.take_next(class)?.entries);
-            sum += more;
-            name_bytes += more_bytes;
+        let fits = |engine: &Self, unit: &Unit, room: u64, so_far: (usize, usize)| {
+            work(engine, unit) <= room
+                && unit.group.is_none()
+                && !unit.entries.iter().any(|i| engine.plan.entries[*i as usize].cases > 0)
+                && so_far.0 < MOST_ENTRIES
+                && so_far.1 + bytes(engine, unit) <= engine.policy.most_name_bytes
+        };
+        // What is longer than the room that is left leaves it to the longest that is not; else the slot would need one process more
+        // for what it lacks of its share.
+        let by_length = self.policy.shuffle.is_none();
+        if alone {
+            return Some(entries);
+        }
+        loop {
+            let room = target.0.saturating_sub(sum);
+            let so_far = (entries.len(), name_bytes);
+            let fitting = |unit: &&Unit| fits(self, unit, room, so_far);
+            let next = self.ready.next(class).filter(fitting);
+            let next =
+                next.or_else(|| self.ready.longest_within(class, Span(room)).filter(|_| by_length).filter(fitting));
+            let Some(key) = next.map(Unit::key) else { break };
+            let unit = self.ready.take(class, key)?;
+            sum += work(self, &unit);
+            name_bytes += bytes(self, &unit);
+            entries.extend(unit.entries);
         }
         Some(entries)
     }

@@ -21,7 +21,8 @@ pub(super) struct Unit {
 }
 
 impl Unit {
-    fn key(&self) -> (u64, u32) {
+    /// What tells it from others of its class, in their order.
+    pub fn key(&self) -> (u64, u32) {
         (self.rank, self.entries[0])
     }
 }
@@ -136,6 +137,23 @@ impl Ready {
     /// The next unit of a class.
     pub fn next(&self, class: Class) -> Option<&Unit> {
         self.classes.get(&class)?.first_key_value().map(|(_, unit)| unit)
+    }
+
+    /// The unit of a class that takes longest, of those that take no more than that; where their rank is their length.
+    pub fn longest_within(&self, class: Class, most: Span) -> Option<&Unit> {
+        let of = self.classes.get(&class)?;
+        of.range((u64::MAX - most.0, 0)..).next().map(|(_, unit)| unit)
+    }
+
+    /// Takes a unit of a class by its key.
+    pub fn take(&mut self, class: Class, key: (u64, u32)) -> Option<Unit> {
+        let units = self.classes.get_mut(&class)?;
+        let unit = units.remove(&key)?;
+        if units.is_empty() {
+            self.classes.remove(&class);
+        }
+        self.count_out(class, &unit);
+        Some(unit)
     }
 
     /// Takes the next unit of a class.

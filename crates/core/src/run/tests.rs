@@ -734,6 +734,30 @@ fn a_chain_of_claims_is_begun_before_longer_single_tests() {
 }
 
 #[test]
+fn a_batch_that_the_next_test_is_too_long_for_is_filled_with_the_longest_that_are_not() {
+    let of =
+        || [500, 500, 200, 200, 100, 100].iter().enumerate().map(|(i, ms)| entry(&format!("t/{i}"), *ms)).collect();
+    let known = Policy { start_cost: Some(Span::millis(50)), ..policy() };
+    let both = |policy: Policy, entries: Vec<PlannedEntry>| {
+        let mut bench = Bench::new(policy, entries);
+        bench.fleet(&[(W1, 2)]);
+        [bench.free(W1, 0).unwrap().entries, bench.free(W1, 1).unwrap().entries]
+    };
+    assert_eq!(both(known.clone(), of()), [[0, 2, 4], [1, 3, 5]], "each slot has its share in one process");
+    // A group is not parted for that, and keeps its batch to itself.
+    let grouped = |i: usize| move |(at, e): (usize, PlannedEntry)| PlannedEntry { group: (at >= i).then_some(0), ..e };
+    let entries: Vec<PlannedEntry> = of();
+    let [first, second] = both(known.clone(), entries.into_iter().enumerate().map(grouped(4)).collect());
+    assert_eq!((first, second), (vec![0, 2], vec![1, 3]));
+    // A drawn order is kept.
+    let shuffled = both(Policy { shuffle: Some(3), ..known }, of());
+    let drawn: Vec<u32> = shuffled.concat();
+    let mut alone = Bench::new(Policy { shuffle: Some(3), ..policy() }, of());
+    alone.fleet(&[(W1, 1)]);
+    assert!(alone.free(W1, 0).unwrap().entries.starts_with(&drawn[..drawn.len().min(3)]), "{shuffled:?}");
+}
+
+#[test]
 fn what_failed_recently_goes_first_but_not_before_what_would_end_last() {
     let mut entries = names(40);
     entries[7].first = true;
