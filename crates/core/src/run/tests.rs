@@ -744,6 +744,12 @@ fn a_batch_that_the_next_test_is_too_long_for_is_filled_with_the_longest_that_ar
         [bench.free(W1, 0).unwrap().entries, bench.free(W1, 1).unwrap().entries]
     };
     assert_eq!(both(known.clone(), of()), [[0, 2, 4], [1, 3, 5]], "each slot has its share in one process");
+    // What is short is kept where it is not known how long the others take.
+    let unsure = |e: PlannedEntry| PlannedEntry { spread: Span(e.expected.unwrap().0 / 2), ..e };
+    let short = (0..10).map(|i| entry(&format!("s/{i}"), 60));
+    let entries: Vec<PlannedEntry> = [entry("a", 500), entry("b", 500)].into_iter().chain(short).collect();
+    assert_eq!(both(known.clone(), entries.clone())[0].len(), 6);
+    assert_eq!(both(known.clone(), entries.into_iter().map(unsure).collect())[0], [0]);
     // A group is not parted for that, and keeps its batch to itself.
     let grouped = |i: usize| move |(at, e): (usize, PlannedEntry)| PlannedEntry { group: (at >= i).then_some(0), ..e };
     let entries: Vec<PlannedEntry> = of();
