@@ -88,6 +88,9 @@ end_all() {
         rm -f "$engine/socket"
     fi
     printf '● Nothing is left running.\n'
+    # What is started from now on inherits no deaf ear.
+    trap 'exit 130' INT
+    trap 'exit 143' TERM
 }
 trap end_all EXIT
 trap 'exit 130' INT
