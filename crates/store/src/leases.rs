@@ -115,45 +115,45 @@ impl Store {
         let column = |of: fn(&Needed) -> &String| needed.iter().map(|n| of(n).clone()).collect::<Vec<String>>();
         let claims = column(|n| &n.claim);
         c.transaction(async |c| {
-                diesel::sql_query(
-                    "delete from claim_leases where claim <> all($2) and (service = $1 or until < now() and pool in \
-                     (select pool from leases where service = $1 and leases.until > now()))",
-                )
-                .bind::<Text, _>(service)
-                .bind::<Array<Text>, _>(&claims)
-                .execute(c)
-                .await?;
-                let held: Vec<HeldClaim> = diesel::sql_query(
-                    "insert into claim_leases (claim, service, run, pool, until) \
-                     select claim, $1, run, pool, now() + make_interval(secs => $5) from unnest($2, $3, $4) as n (claim, run, pool) \
-                     order by claim on conflict (claim) do update set service = excluded.service, run = excluded.run, \
-                     pool = excluded.pool, until = excluded.until, \
-                     asked = case when claim_leases.service = excluded.service then claim_leases.asked end \
-                     where claim_leases.service = excluded.service or claim_leases.until < now() and not exists \
-                     (select 1 from leases l where l.pool = claim_leases.pool and l.service <> excluded.service and l.until > now()) \
-                     returning claim, coalesce(asked > now(), false) as asked",
-                )
-                .bind::<Text, _>(service)
-                .bind::<Array<Text>, _>(&claims)
-                .bind::<Array<Text>, _>(column(|n| &n.run))
-                .bind::<Array<Text>, _>(column(|n| &n.pool))
-                .bind::<Double, _>(seconds)
-                .load(c)
-                .await?;
-                let others: Vec<OthersClaim> = diesel::sql_query(
-                    "update claim_leases set asked = now() + make_interval(secs => $3) where claim = any($2) and service <> $1 \
-                     returning claim, run",
-                )
-                .bind::<Text, _>(service)
-                .bind::<Array<Text>, _>(&claims)
-                .bind::<Double, _>(seconds)
-                .load(c)
-                .await?;
-                Ok(Claims {
-                    asked: held.iter().filter(|h| h.asked).map(|h| h.claim.clone()).collect(),
-                    held: held.into_iter().map(|h| h.claim).collect(),
-                    elsewhere: others.into_iter().map(|o| (o.claim, o.run)).collect(),
-                })
+            diesel::sql_query(
+                "delete from claim_leases where claim <> all($2) and (service = $1 or until < now() and pool in \
+                 (select pool from leases where service = $1 and leases.until > now()))",
+            )
+            .bind::<Text, _>(service)
+            .bind::<Array<Text>, _>(&claims)
+            .execute(c)
+            .await?;
+            let held: Vec<HeldClaim> = diesel::sql_query(
+                "insert into claim_leases (claim, service, run, pool, until) \
+                 select claim, $1, run, pool, now() + make_interval(secs => $5) from unnest($2, $3, $4) as n (claim, run, pool) \
+                 order by claim on conflict (claim) do update set service = excluded.service, run = excluded.run, \
+                 pool = excluded.pool, until = excluded.until, \
+                 asked = case when claim_leases.service = excluded.service then claim_leases.asked end \
+                 where claim_leases.service = excluded.service or claim_leases.until < now() and not exists \
+                 (select 1 from leases l where l.pool = claim_leases.pool and l.service <> excluded.service and l.until > now()) \
+                 returning claim, coalesce(asked > now(), false) as asked",
+            )
+            .bind::<Text, _>(service)
+            .bind::<Array<Text>, _>(&claims)
+            .bind::<Array<Text>, _>(column(|n| &n.run))
+            .bind::<Array<Text>, _>(column(|n| &n.pool))
+            .bind::<Double, _>(seconds)
+            .load(c)
+            .await?;
+            let others: Vec<OthersClaim> = diesel::sql_query(
+                "update claim_leases set asked = now() + make_interval(secs => $3) where claim = any($2) and service <> $1 \
+                 returning claim, run",
+            )
+            .bind::<Text, _>(service)
+            .bind::<Array<Text>, _>(&claims)
+            .bind::<Double, _>(seconds)
+            .load(c)
+            .await?;
+            Ok(Claims {
+                asked: held.iter().filter(|h| h.asked).map(|h| h.claim.clone()).collect(),
+                held: held.into_iter().map(|h| h.claim).collect(),
+                elsewhere: others.into_iter().map(|o| (o.claim, o.run)).collect(),
+            })
         })
         .await
     }

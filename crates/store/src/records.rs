@@ -6,7 +6,7 @@ use diesel::{
     ExpressionMethods, OptionalExtension, PgExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
     sql_types::{Array, BigInt, Integer, Jsonb, Nullable, Text},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use futures::TryStreamExt;
 use kesmo_core::{
     record::{Estimate, Record},
@@ -142,8 +142,6 @@ impl Store {
     pub async fn put_records(&self, suite_id: i64, pool: &str, told: &RecordChange<'_>) -> Result<bool, Error> {
         let RecordChange { runs, results, records, start_cost, failing, covers, variants } = *told;
         let mut c = self.connection().await?;
-        let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
-        let recent = |r: &(String, String, Record)| json(&r.2.estimate.recent);
         for run in results {
             ensure_month(&mut c, run.month).await?;
         }
@@ -164,34 +162,8 @@ impl Store {
             if records.is_empty() {
                 return Ok(true);
             }
-            for records in records.chunks(AT_ONCE) {
-            let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
-            diesel::sql_query(
-                "insert into records (suite_id, pool, test, variant, samples, recent, passed, flaky, failed, skipped, last, \
-                 since_trouble) \
-                 select $1, $2, test, variant, samples, \
-                 array(select jsonb_array_elements_text(recent)::bigint), passed, flaky, failed, skipped, last, since \
-                 from unnest($3, $4, $5, $6, $7, $8, $9, $10, $11, $12) \
-                 as r (test, variant, samples, recent, passed, flaky, failed, skipped, last, since) \
-                 on conflict (suite_id, test, variant, pool) do update set \
-                 samples = excluded.samples, recent = excluded.recent, \
-                 passed = excluded.passed, flaky = excluded.flaky, failed = excluded.failed, skipped = excluded.skipped, \
-                 last = excluded.last, since_trouble = excluded.since_trouble",
-            )
-            .bind::<BigInt, _>(suite_id)
-            .bind::<Text, _>(pool)
-            .bind::<Array<Text>, _>(records.iter().map(|r| r.0.as_str()).collect::<Vec<_>>())
-            .bind::<Array<Text>, _>(records.iter().map(|r| r.1.as_str()).collect::<Vec<_>>())
-            .bind::<Array<Integer>, _>(ints(|r| r.estimate.samples))
-            .bind::<Array<Jsonb>, _>(records.iter().map(recent).collect::<Result<Vec<_>, _>>()?)
-            .bind::<Array<Integer>, _>(ints(|r| r.passed))
-            .bind::<Array<Integer>, _>(ints(|r| r.flaky))
-            .bind::<Array<Integer>, _>(ints(|r| r.failed))
-            .bind::<Array<Integer>, _>(ints(|r| r.skipped))
-            .bind::<Array<Nullable<Text>>, _>(records.iter().map(|r| r.2.last.map(Outcome::word)).collect::<Vec<_>>())
-            .bind::<Array<Nullable<Integer>>, _>(records.iter().map(|r| r.2.since_trouble.map(count)).collect::<Vec<_>>())
-            .execute(c)
-            .await?;
+            for some in records.chunks(AT_ONCE) {
+                write_records(c, suite_id, pool, some).await?;
             }
             diesel::update(suites::table.find(suite_id)).set(suites::stamp.eq(suites::stamp + 1)).execute(c).await?;
             if let Some(cost) = start_cost {
@@ -248,4 +220,43 @@ impl Store {
         diesel::insert_into(stamp_keys::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
         Ok(stamp_keys::table.find((suite_id, key)).select(stamp_keys::stamp).first(&mut c).await?)
     }
+}
+
+/// Writes records of a suite's tests in a pool by one statement: test, variant, record.
+async fn write_records(
+    c: &mut AsyncPgConnection,
+    suite_id: i64,
+    pool: &str,
+    records: &[(String, String, Record)],
+) -> Result<(), Error> {
+    let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
+    let recent = |r: &(String, String, Record)| json(&r.2.estimate.recent);
+    let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
+    diesel::sql_query(
+        "insert into records (suite_id, pool, test, variant, samples, recent, passed, flaky, failed, skipped, last, \
+         since_trouble) \
+         select $1, $2, test, variant, samples, \
+         array(select jsonb_array_elements_text(recent)::bigint), passed, flaky, failed, skipped, last, since \
+         from unnest($3, $4, $5, $6, $7, $8, $9, $10, $11, $12) \
+         as r (test, variant, samples, recent, passed, flaky, failed, skipped, last, since) \
+         on conflict (suite_id, test, variant, pool) do update set \
+         samples = excluded.samples, recent = excluded.recent, \
+         passed = excluded.passed, flaky = excluded.flaky, failed = excluded.failed, skipped = excluded.skipped, \
+         last = excluded.last, since_trouble = excluded.since_trouble",
+    )
+    .bind::<BigInt, _>(suite_id)
+    .bind::<Text, _>(pool)
+    .bind::<Array<Text>, _>(records.iter().map(|r| r.0.as_str()).collect::<Vec<_>>())
+    .bind::<Array<Text>, _>(records.iter().map(|r| r.1.as_str()).collect::<Vec<_>>())
+    .bind::<Array<Integer>, _>(ints(|r| r.estimate.samples))
+    .bind::<Array<Jsonb>, _>(records.iter().map(recent).collect::<Result<Vec<_>, _>>()?)
+    .bind::<Array<Integer>, _>(ints(|r| r.passed))
+    .bind::<Array<Integer>, _>(ints(|r| r.flaky))
+    .bind::<Array<Integer>, _>(ints(|r| r.failed))
+    .bind::<Array<Integer>, _>(ints(|r| r.skipped))
+    .bind::<Array<Nullable<Text>>, _>(records.iter().map(|r| r.2.last.map(Outcome::word)).collect::<Vec<_>>())
+    .bind::<Array<Nullable<Integer>>, _>(records.iter().map(|r| r.2.since_trouble.map(count)).collect::<Vec<_>>())
+    .execute(c)
+    .await?;
+    Ok(())
 }

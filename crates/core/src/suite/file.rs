@@ -3,7 +3,7 @@
 //! Nothing misspelt is passed over: an unknown key, a value of the wrong kind or one that cannot work is a
 //! [`Problem`] with its line. The format is described in `docs/suite-file.md`.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use toml::de::{DeTable, DeValue};
 
@@ -18,7 +18,7 @@ use super::{
 use crate::{
     error::{Error, Problem},
     measure::{Limit, Stat},
-    name::{Slug, did_you_mean},
+    name::{Slug, did_you_mean, shorten},
     time::{Bytes, Span},
 };
 
@@ -212,6 +212,9 @@ pub struct SuiteFile {
 
 /// The most retries that a file or an option may ask for.
 pub const MOST_RETRIES: u32 = 100;
+/// The longest claim, in bytes, and how many different ones a suite may name: services keep each as a row.
+const LONGEST_CLAIM: usize = 100;
+const MOST_CLAIMS: usize = 1000;
 
 impl SuiteFile {
     /// Reads a suite file; `file` is the name used in complaints.
@@ -793,6 +796,7 @@ fn read_rules<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Vec<Rule>
         return Vec::new();
     };
     let mut rules = Vec::new();
+    let mut named = BTreeSet::new();
     for item in list.iter() {
         let line = reader.line_at(item.span().start);
         let Some(inner) = item.get_ref().as_table() else {
@@ -814,6 +818,23 @@ fn read_rules<'t>(reader: &mut Reader<'t>, top: &mut Table<'_, 't>) -> Vec<Rule>
         let group = table.text(reader, "group");
         let parts = table.count(reader, "group-by", 1, 20);
         let claims = table.texts(reader, "claims", 0);
+        let odd =
+            |claim: &&String| claim.is_empty() || claim.len() > LONGEST_CLAIM || claim.chars().any(char::is_control);
+        if let Some(claim) = claims.iter().flatten().find(odd) {
+            let shown = shorten(claim, 80);
+            reader.complain(
+                line,
+                format!("{shown:?} is not a valid claim: use 1 to {LONGEST_CLAIM} bytes without control characters"),
+            );
+        }
+        named.extend(claims.iter().flatten().cloned());
+        if named.len() > MOST_CLAIMS {
+            reader.complain(
+                line,
+                format!("the rules name more than {MOST_CLAIMS} different claims: let tests share them"),
+            );
+            break;
+        }
         if reader.problems.len() == before {
             if patterns.is_none() {
                 reader.complain(line, "this [[rule]] has no \"tests\": say for which tests it is");
@@ -962,6 +983,32 @@ passengers = 200
         format!(
             "suite = \"fares\"\n[tests]\nlist = [\"./t\"]\nrun = [\"./t\", \"{{names}}\"]\nresults = \"tap\"\n{change}"
         )
+    }
+
+    #[test]
+    fn a_claim_is_something_that_a_service_can_keep() {
+        let of = |claims: &str| {
+            let text = format!(
+                "suite = \"s\"\n[tests]\nrun = [\"./t\", \"{{names}}\"]\nlist = [\"./l\"]\nresults = \"tap\"\n[[rule]]\ntests = [\"a\"]\nclaims = [{claims}]\n"
+            );
+            SuiteFile::parse(FILE_NAME, &text).map(|_| ()).map_err(|e| e.to_string())
+        };
+        assert_eq!(of("\"berth-db\", \"the crane of pier 2\", \"Kran Süd\""), Ok(()));
+        assert_eq!(of(&format!("{:?}", "c".repeat(100))), Ok(()));
+        for odd in [
+            "\"\"",
+            "\"a\\u0000b\"",
+            "\"a\\nb\"",
+            &format!("{:?}", "c".repeat(101)),
+            &format!("{:?}", "c".repeat(1 << 20)),
+        ] {
+            let said = of(odd).unwrap_err();
+            assert!(said.contains("is not a valid claim: use 1 to 100 bytes") && said.len() < 500, "{said}");
+        }
+        let many = |count: usize| (0..count).map(|n| format!("\"c{n}\"")).collect::<Vec<_>>().join(",");
+        assert_eq!(of(&many(1000)), Ok(()));
+        assert!(of(&many(1001)).unwrap_err().contains("more than 1000 different claims"));
+        assert_eq!(of(&vec!["\"same\""; 5000].join(",")), Ok(()), "the same one is one");
     }
 
     #[test]
