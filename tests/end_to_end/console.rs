@@ -105,6 +105,19 @@ impl Browser {
         field.unwrap_or_else(|e| panic!("{css}: {e}")).send_keys(text).await.expect("typing");
     }
 
+    /// Waits until what the page shows is drawn: nothing is on its way, pictures are there, and two frames were drawn since.
+    pub async fn settled(&self) {
+        let drawn = r#"
+            const done = arguments[arguments.length - 1];
+            const loading = document.readyState !== "complete" || document.querySelector(".loading") !== null
+                || [...document.images].some((image) => !image.complete);
+            requestAnimationFrame(() => requestAnimationFrame(() => done(!loading)));"#;
+        let since = Instant::now();
+        while self.client.execute_async(drawn, vec![]).await.expect("the page answers") != json!(true) {
+            assert!(since.elapsed() < Duration::from_secs(60), "it is never drawn:\n{}", self.text().await);
+        }
+    }
+
     async fn fits(&self) -> bool {
         let script = "return document.documentElement.scrollWidth <= window.innerWidth";
         self.client.execute(script, vec![]).await.expect("the page answers").as_bool().unwrap_or(false)
@@ -206,14 +219,24 @@ async fn the_console_fits_a_phone() {
     page.client.goto(&format!("{}/runs/small/1#token={}", quay.url, quay.token())).await.expect("the link");
     page.shows(&["● passed", "that_goes_on"]).await;
     assert!(page.fits().await, "a run");
-    for place in ["Now", "Suites", "Workers", "Start", "Runs"] {
+    let places = [
+        ("Now", "Just ended"),
+        ("Suites", "small"),
+        ("Workers", "heron"),
+        ("Start", "Start a run"),
+        ("Runs", "small/1"),
+    ];
+    for (place, shows) in places {
         page.click(&format!("//nav[@aria-label='Places']/a[text()='{place}']")).await;
-        tokio::time::sleep(Duration::from_millis(300)).await;
+        page.shows(&[shows]).await;
+        page.settled().await;
         assert!(page.fits().await, "{place}");
     }
-    for at in ["/runs/small/1/tests/0", "/suites/small", "/wall"] {
+    let pages = [("/runs/small/1/tests/0", "Attempt 1"), ("/suites/small", "By number of shards"), ("/wall", "small")];
+    for (at, shows) in pages {
         page.client.goto(&format!("{}{at}", quay.url)).await.expect("the page");
-        tokio::time::sleep(Duration::from_millis(500)).await;
+        page.shows(&[shows]).await;
+        page.settled().await;
         assert!(page.fits().await, "{at}");
     }
     page.client.clone().close().await.expect("the browser ends");

@@ -177,7 +177,10 @@ fn a_watcher_that_was_cut_off_goes_on_from_where_it_was() {
             last = event.id.or(last);
         }
         drop(events);
-        tokio::time::sleep(std::time::Duration::from_millis(900)).await;
+        // Meanwhile more happens.
+        let passed = || quay.run(&run)["tally"]["passed"].as_u64().unwrap_or(0);
+        let before = passed();
+        crate::quay::until("two more pass", || (passed() >= before + 2).then_some(()));
         let last = last.expect("events have ids");
         let mut events = client.watch(&path, Some(&last)).await.expect("a stream again");
         let mut seen = vec![last];
@@ -265,7 +268,11 @@ fn ctrl_c_leaves_the_run_alone_and_says_so() {
     let child =
         command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::null()).spawn().expect("it starts");
     let mut watcher = Process(child);
-    std::thread::sleep(std::time::Duration::from_millis(500));
+    // It watches when it has said of what.
+    let mut said = std::io::BufReader::new(watcher.0.stdout.take().expect("it prints"));
+    let mut line = String::new();
+    std::io::BufRead::read_line(&mut said, &mut line).expect("a line");
+    assert!(line.contains(&run), "{line}");
     watcher.signal(libc::SIGINT);
     assert_eq!(watcher.wait(), 130);
     assert_eq!(quay.kesmo(&["watch", &run]).status.code(), Some(0));

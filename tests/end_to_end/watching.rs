@@ -366,7 +366,7 @@ done
     let index = quay.entries("evil/1").iter().find(|e| e["test"] == "gate/turned").expect("the entry")["index"].clone();
     page.client.goto(&format!("{}/runs/evil/1/tests/{index}", quay.url)).await.expect("the entry");
     page.shows(&["<script>window.caught=1</script>", "xxxxxxxx", "red", "·turned"]).await;
-    tokio::time::sleep(Duration::from_millis(500)).await;
+    page.settled().await;
     let caught = page.client.execute("return window.caught ?? null", vec![]).await.expect("the page answers");
     assert_eq!(caught, Value::Null);
     let wide = "return document.documentElement.scrollWidth <= window.innerWidth";
@@ -440,7 +440,7 @@ case $t in *late*) printf 'not ok - %s\n# expected Closed\n' $t ;; *) echo "ok -
         for (at, shows) in pages {
             page.client.goto(&format!("{}{at}", quay.url)).await.expect("the page");
             page.shows(&shows).await;
-            tokio::time::sleep(Duration::from_millis(400)).await;
+            page.settled().await;
             let found = page.client.execute(check, vec![]).await.expect("the check runs");
             wrong.extend(
                 found

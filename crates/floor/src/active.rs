@@ -2,14 +2,14 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet, VecDeque},
-    sync::Arc,
+    sync::{Arc, Mutex, PoisonError},
     time::Duration,
 };
 
 use chrono::NaiveDate;
 use kesmo_core::{
     plan::{Alike, Park, RunOptions},
-    run::{BatchId, Engine, WorkerId, share::Share},
+    run::{BatchId, Engine, TimeLeft, WorkerId, share::Share},
     suite::{ListedTest, SuiteFile, Variant, container::Image},
     time::{Span, Timestamp},
     words::{Outcome, Phase, Verdict},
@@ -30,6 +30,9 @@ use crate::{
 
 /// A run's changes are published at most this often.
 pub(crate) const PUBLISH_EVERY: Duration = Duration::from_millis(100);
+/// How long a run of very many slots still takes is reckoned at most this often.
+const LEFT_EVERY: Span = Span(400_000);
+const MANY_SLOTS: u32 = 500;
 /// Entries in trouble that a snapshot holds.
 const MOST_TROUBLE: usize = 200;
 /// Letters of a summary's strip and of a snapshot's.
@@ -102,6 +105,8 @@ pub(crate) struct ActiveRun {
     pub dirty: bool,
     pub floor_dirty: bool,
     pub published: Instant,
+    /// How long it still took when that was reckoned last.
+    left: Mutex<Option<(Timestamp, Option<TimeLeft>)>>,
     /// Its place among the runs of its pool that nothing was begun of, and how many those are.
     pub place: Option<(u32, u32)>,
     /// In a pool that starts machines: the most that were wanted while it ran, and why not more.
@@ -156,6 +161,7 @@ impl ActiveRun {
             place: None,
             machines: None,
             alike,
+            left: Mutex::default(),
             new: Gathered::default(),
         }
     }
@@ -243,7 +249,7 @@ impl ActiveRun {
             created_at: self.row.created_at,
             began_at: self.engine.began_at().map(clock::told),
             finished_at: self.finished_at.map(clock::told),
-            left: self.engine.time_left(now),
+            left: self.left(now),
             rate: self.engine.rate(now),
             strip: thin(&self.strip, SHORT_STRIP),
             slots: self.engine.slots_in_use(),
@@ -258,6 +264,18 @@ impl ActiveRun {
                 Some(_) => MeasureNow::in_all(self.engine.measured()),
             },
         }
+    }
+
+    /// How long it still takes. Of very many slots each is looked at for that: then what was told is told for a while.
+    fn left(&self, now: Timestamp) -> Option<TimeLeft> {
+        let mut told = self.left.lock().unwrap_or_else(PoisonError::into_inner);
+        let fresh = told.filter(|(at, _)| *at <= now && now.since(*at) < LEFT_EVERY);
+        if let Some((_, left)) = fresh.filter(|_| self.engine.slots_in_use() >= MANY_SLOTS) {
+            return left;
+        }
+        let left = self.engine.time_left(now);
+        *told = Some((now, left));
+        left
     }
 
     /// Whether no slot has worked for it yet.

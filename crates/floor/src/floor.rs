@@ -53,6 +53,8 @@ const CONNECTIONS: usize = 4;
 const MOST_QUEUE_SHOWN: usize = 100;
 /// Messages handled before a commit, at the most: a thousand workers that each tell of a test or two make as many.
 const MOST_BEFORE_COMMIT: usize = 2048;
+/// So many slots are given something before that is committed: what else comes does not wait for thousands of them.
+const MOST_GIVEN: usize = 1000;
 
 /// What to do once everything is stored.
 pub(crate) enum After {
@@ -89,6 +91,8 @@ pub(crate) struct Floor {
     /// When idle slots were last looked at with running batches that might give something back, and whether there are.
     pub(crate) idle_looked: Instant,
     pub(crate) idle: bool,
+    /// There were more idle slots than are given something at once.
+    pub(crate) gives_on: bool,
     pub(crate) fleet_changed: bool,
     pub(crate) leaving: bool,
     pub(crate) leases: Leases,
@@ -165,6 +169,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         sharing: HashMap::new(),
         idle_looked: Instant::now(),
         idle: false,
+        gives_on: false,
         fleet_changed: true,
         leaving: false,
         leases: Leases::new(service, address),
@@ -244,7 +249,7 @@ impl Floor {
         let lost = self.workers.next_loss();
         let idle = self.idle.then_some(self.idle_looked + IDLE_EVERY);
         let look = self.leases.looked.map_or(instant, |at| at + LOOK_EVERY);
-        let queue = self.queue_wakes().into_iter().chain([look]);
+        let queue = self.queue_wakes().into_iter().chain([look]).chain(self.gives_on.then_some(instant));
         let soonest = engines.chain(changes).chain(floor).chain(lost).chain(idle).chain(queue).min();
         // A time that has just passed is not asked for twice in the same moment.
         soonest.unwrap_or(look).max(instant + Duration::from_millis(1))
@@ -340,8 +345,13 @@ impl Floor {
 
     /// Offers idle slots to the runs, as their shares say.
     fn give_slots_out(&mut self) {
-        let mut idle: Vec<WorkerId> = Vec::new();
+        let (mut idle, mut given) = (Vec::new(), 0);
+        self.gives_on = false;
         for (worker, slot) in self.workers.idle_slots() {
+            if given >= MOST_GIVEN {
+                self.gives_on = true;
+                return;
+            }
             let mut order: Vec<(f64, f64, i64)> = self
                 .runs
                 .iter()
@@ -370,6 +380,8 @@ impl Floor {
             }
             if self.workers.is_idle(worker, slot) {
                 idle.push(worker);
+            } else {
+                given += 1;
             }
         }
         self.put_idle_to_use(&idle);

@@ -369,7 +369,7 @@ impl Floor {
         active.lists.iter_mut().filter(|l| matches!(l.tests, Listed::Here(_))).for_each(|l| l.tests = Listed::Stored);
         let (file, options, parks) = (active.file.clone(), active.options.clone(), active.parks.clone());
         let (suite, pool) = (active.row.suite_id, active.row.pool.clone());
-        let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorder.until_now());
+        let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorder.until_now_of(suite));
         tokio::spawn(async move {
             // What runs before it told counts.
             recorded.written().await;

@@ -1,9 +1,13 @@
 //! Brings the records of tests up to date when runs are over, beside the floor's work: a verdict need not wait for it.
 //!
-//! Runs are taken in the order of their verdicts, and all that have ended meanwhile are written together (as commits are), so
-//! that many short runs of one suite do not queue for its row.
+//! Runs of a suite are taken in the order of their verdicts, and all that have ended meanwhile are written together (as commits are), so
+//! that many short runs of one suite do not queue for its row. Suites do not wait for each other: what one with very many tests told is
+//! written for seconds.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet, HashMap},
+    sync::Arc,
+};
 
 use chrono::{DateTime, Utc};
 use kesmo_core::{
@@ -22,12 +26,16 @@ use kesmo_store::{
     results::{NewResult, NewResults},
 };
 use tokio::{
-    sync::{mpsc, watch},
+    sync::{Semaphore, mpsc, watch},
     task::JoinHandle,
 };
 
 /// Runs that are written together at most.
 const MOST_TOGETHER: usize = 1000;
+/// Suites of which records are written at the same time: PostgreSQL has other work.
+const MOST_SUITES: usize = 2;
+/// Suites that are remembered to have nothing to be written.
+const MOST_IDLE: usize = 1000;
 
 /// What a run that is over tells of its tests.
 pub struct ToRecord {
@@ -200,8 +208,15 @@ pub fn said_to_cover(plan: &Plan) -> Vec<(String, Vec<Requirement>)> {
     by_test.into_iter().map(|(test, place)| (test.to_owned(), plan.covers.at(place).to_vec())).collect()
 }
 
-/// Hands runs to the task that records them.
+/// Hands runs to the tasks that record them, one for each suite.
 pub(crate) struct Recorder {
+    store: Store,
+    room: Arc<Semaphore>,
+    suites: HashMap<i64, OfSuite>,
+}
+
+/// The runs of a suite that are to be recorded.
+struct OfSuite {
     sender: mpsc::UnboundedSender<ToRecord>,
     done: watch::Receiver<u64>,
     handed: u64,
@@ -210,58 +225,86 @@ pub(crate) struct Recorder {
 
 /// What was handed over until some moment.
 #[derive(Clone)]
-pub(crate) struct Recorded {
-    done: watch::Receiver<u64>,
-    upto: u64,
+pub(crate) struct Recorded(Vec<(watch::Receiver<u64>, u64)>);
+
+impl OfSuite {
+    fn start(store: &Store, room: &Arc<Semaphore>) -> Self {
+        let (sender, receiver) = mpsc::unbounded_channel();
+        let (told, done) = watch::channel(0);
+        let task = tokio::spawn(work(store.clone(), Arc::clone(room), receiver, told));
+        Self { sender, done, handed: 0, task }
+    }
+
+    fn idle(&self) -> bool {
+        *self.done.borrow() >= self.handed
+    }
 }
 
 impl Recorder {
-    /// Starts the task, which writes through this store.
+    /// Records through this store.
     pub fn start(store: Store) -> Self {
-        let (sender, receiver) = mpsc::unbounded_channel();
-        let (told, done) = watch::channel(0);
-        Self { sender, done, handed: 0, task: tokio::spawn(work(store, receiver, told)) }
+        Self { store, room: Arc::new(Semaphore::new(MOST_SUITES)), suites: HashMap::new() }
     }
 
     /// Hands a run over.
     pub fn record(&mut self, run: ToRecord) {
-        self.handed += 1;
-        if self.sender.send(run).is_err() {
+        if self.suites.len() >= MOST_IDLE {
+            self.suites.retain(|_, suite| !suite.idle());
+        }
+        let suite = self.suites.entry(run.suite).or_insert_with(|| OfSuite::start(&self.store, &self.room));
+        suite.handed += 1;
+        if suite.sender.send(run).is_err() {
             tracing::error!("records are no longer written");
         }
     }
 
-    /// What was handed over until now.
+    /// What was handed over until now, of all suites.
     pub fn until_now(&self) -> Recorded {
-        Recorded { done: self.done.clone(), upto: self.handed }
+        Recorded(self.suites.values().map(|suite| (suite.done.clone(), suite.handed)).collect())
+    }
+
+    /// What was handed over until now of a suite.
+    pub fn until_now_of(&self, suite: i64) -> Recorded {
+        Recorded(self.suites.get(&suite).map(|suite| (suite.done.clone(), suite.handed)).into_iter().collect())
     }
 
     /// Waits until all that was handed over is written.
     pub async fn finish(self) {
-        drop(self.sender);
-        if let Err(e) = self.task.await {
-            tracing::error!("records were not brought up to date: {e}");
+        for suite in self.suites.into_values() {
+            drop(suite.sender);
+            if let Err(e) = suite.task.await {
+                tracing::error!("records were not brought up to date: {e}");
+            }
         }
     }
 }
 
 impl Recorded {
     /// Waits until it is written.
-    pub async fn written(mut self) {
-        // A task that is gone writes nothing more.
-        drop(self.done.wait_for(|done| *done >= self.upto).await);
+    pub async fn written(self) {
+        for (mut done, upto) in self.0 {
+            // A task that is gone writes nothing more.
+            drop(done.wait_for(|done| *done >= upto).await);
+        }
     }
 }
 
-async fn work(store: Store, mut receiver: mpsc::UnboundedReceiver<ToRecord>, told: watch::Sender<u64>) {
+async fn work(
+    store: Store,
+    room: Arc<Semaphore>,
+    mut receiver: mpsc::UnboundedReceiver<ToRecord>,
+    told: watch::Sender<u64>,
+) {
     let mut together = Vec::new();
     while receiver.recv_many(&mut together, MOST_TOGETHER).await > 0 {
         let count = together.len() as u64;
-        let mut by_suite: BTreeMap<(i64, String), Vec<ToRecord>> = BTreeMap::new();
+        let mut by_pool: BTreeMap<(i64, String), Vec<ToRecord>> = BTreeMap::new();
         for run in together.drain(..) {
-            by_suite.entry((run.suite, run.pool.clone())).or_default().push(run);
+            by_pool.entry((run.suite, run.pool.clone())).or_default().push(run);
         }
-        for ((suite, pool), runs) in by_suite {
+        // It is never shut.
+        let _room = room.acquire().await;
+        for ((suite, pool), runs) in by_pool {
             let last = runs.last().map(|r| r.run.clone()).unwrap_or_default();
             let (of, more) = (runs.len(), runs.len().saturating_sub(1));
             if let Err(e) = write(&store, suite, &pool, runs).await {

@@ -379,7 +379,9 @@ impl Store {
             }
             write(c, commit).await
         })
-        .await
+        .await?;
+        self.last_kept.now();
+        Ok(())
     }
 }
 

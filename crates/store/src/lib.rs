@@ -16,6 +16,7 @@ pub mod leases;
 pub mod measures;
 pub mod meetings;
 pub mod notices;
+mod pace;
 pub mod parks;
 pub mod past;
 pub mod polls;
@@ -53,8 +54,6 @@ const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 const CONNECTIONS: usize = 12;
 /// A connection is waited for so long.
 const WAIT: Duration = Duration::from_secs(10);
-/// Rows that are written by one statement, where there may be very many: more of them take memory, and gain nothing.
-const AT_ONCE: usize = 5000;
 
 /// What can go wrong with the store.
 #[derive(Debug, thiserror::Error)]
@@ -134,6 +133,7 @@ pub struct Store {
     pool: Pool<AsyncPgConnection>,
     /// Keys that seal secrets; without them nothing is sealed.
     vault: Option<vault::Vault>,
+    last_kept: std::sync::Arc<pace::LastKept>,
 }
 
 /// A pool that gives connections without asking PostgreSQL first: one that was closed is known to be, and one whose server
@@ -166,7 +166,7 @@ impl Store {
         diesel::sql_query("select pg_advisory_lock(7215)").execute(&mut first).await?;
         let mut harness = AsyncMigrationHarness::new(first);
         harness.run_pending_migrations(MIGRATIONS).map_err(|e| Error::Migration(e.to_string()))?;
-        Ok(Self { url: url.to_owned(), pool, vault: None })
+        Ok(Self { url: url.to_owned(), pool, vault: None, last_kept: std::sync::Arc::default() })
     }
 
     /// Whether PostgreSQL answers at an address; nothing is changed there.
@@ -196,7 +196,7 @@ impl Store {
     /// # Errors
     /// If the pool cannot be made.
     pub fn apart(&self, connections: usize) -> Result<Self, Error> {
-        Ok(Self { url: self.url.clone(), pool: pool(&self.url, connections)?, vault: self.vault.clone() })
+        Ok(Self { pool: pool(&self.url, connections)?, ..self.clone() })
     }
 
     /// Writes a row that nobody reads, to see whether PostgreSQL takes anything at all.

@@ -205,6 +205,7 @@ impl Store {
             if leaving.is_none() || open > 0 {
                 return Ok(false);
             }
+            diesel::delete(machines::table.filter(machines::pool.eq(name))).execute(c).await?;
             Ok(diesel::delete(pools::table.find(name)).execute(c).await? == 1)
         })
         .await

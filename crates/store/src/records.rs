@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use diesel::{
     ExpressionMethods, OptionalExtension, PgExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
-    sql_types::{Array, BigInt, Integer, Jsonb, Nullable, Text},
+    sql_types::{Array, BigInt, Integer, Nullable, Text},
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use futures::TryStreamExt;
@@ -15,11 +15,12 @@ use kesmo_core::{
 };
 
 use crate::{
-    AT_ONCE, Error, Store, content,
+    Error, Store, content,
     covers::{self, CoversChange},
     ensure_month,
     failing::{FailingChange, take_unrecorded, write},
     json,
+    pace::{PORTION, Pace},
     results::{self, NewResults},
     schema::{records, stamp_keys, stamps, suites},
 };
@@ -141,6 +142,7 @@ impl Store {
     /// If PostgreSQL does not answer.
     pub async fn put_records(&self, suite_id: i64, pool: &str, told: &RecordChange<'_>) -> Result<bool, Error> {
         let RecordChange { runs, results, records, start_cost, failing, covers, variants } = *told;
+        let mut pace = Pace::of(self);
         let mut c = self.connection().await?;
         for run in results {
             ensure_month(&mut c, run.month).await?;
@@ -157,12 +159,13 @@ impl Store {
                 diesel::update(of).set(suites::variants.eq(variants)).execute(c).await?;
             }
             for run in results {
-                results::write(c, suite_id, run).await?;
+                results::write(c, &mut pace, suite_id, run).await?;
             }
             if records.is_empty() {
                 return Ok(true);
             }
-            for some in records.chunks(AT_ONCE) {
+            for some in records.chunks(PORTION) {
+                pace.rest().await;
                 write_records(c, suite_id, pool, some).await?;
             }
             diesel::update(suites::table.find(suite_id)).set(suites::stamp.eq(suites::stamp + 1)).execute(c).await?;
@@ -230,13 +233,17 @@ async fn write_records(
     records: &[(String, String, Record)],
 ) -> Result<(), Error> {
     let count = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
-    let recent = |r: &(String, String, Record)| json(&r.2.estimate.recent);
+    // As PostgreSQL writes an array: of arrays of several lengths it takes no array.
+    let recent = |r: &(String, String, Record)| {
+        let all: Vec<String> =
+            r.2.estimate.recent.iter().map(|us| i64::try_from(*us).unwrap_or(i64::MAX).to_string()).collect();
+        format!("{{{}}}", all.join(","))
+    };
     let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
     diesel::sql_query(
         "insert into records (suite_id, pool, test, variant, samples, recent, passed, flaky, failed, skipped, last, \
          since_trouble) \
-         select $1, $2, test, variant, samples, \
-         array(select jsonb_array_elements_text(recent)::bigint), passed, flaky, failed, skipped, last, since \
+         select $1, $2, test, variant, samples, recent::bigint[], passed, flaky, failed, skipped, last, since \
          from unnest($3, $4, $5, $6, $7, $8, $9, $10, $11, $12) \
          as r (test, variant, samples, recent, passed, flaky, failed, skipped, last, since) \
          on conflict (suite_id, test, variant, pool) do update set \
@@ -249,7 +256,7 @@ async fn write_records(
     .bind::<Array<Text>, _>(records.iter().map(|r| r.0.as_str()).collect::<Vec<_>>())
     .bind::<Array<Text>, _>(records.iter().map(|r| r.1.as_str()).collect::<Vec<_>>())
     .bind::<Array<Integer>, _>(ints(|r| r.estimate.samples))
-    .bind::<Array<Jsonb>, _>(records.iter().map(recent).collect::<Result<Vec<_>, _>>()?)
+    .bind::<Array<Text>, _>(records.iter().map(recent).collect::<Vec<_>>())
     .bind::<Array<Integer>, _>(ints(|r| r.passed))
     .bind::<Array<Integer>, _>(ints(|r| r.flaky))
     .bind::<Array<Integer>, _>(ints(|r| r.failed))

@@ -12,7 +12,8 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use kesmo_core::{plan::RunOptions, record::Seen, words::Outcome};
 
 use crate::{
-    AT_ONCE, Error, Store, content, ensure_month,
+    Error, Store, content, ensure_month,
+    pace::{PORTION, Pace},
     schema::{older_runs, tests},
 };
 
@@ -490,7 +491,7 @@ impl Store {
         ensure_month(&mut c, results.month).await?;
         c.transaction(async |c| {
             if diesel::delete(older_runs::table.find(results.run_id)).execute(c).await? == 1 {
-                write(c, suite_id, results).await?;
+                write(c, &mut Pace::of(self), suite_id, results).await?;
             }
             Ok::<_, Error>(())
         })
@@ -499,13 +500,53 @@ impl Store {
 }
 
 /// Writes what a run says of its entries, within a transaction; its month's tables are there.
-pub(crate) async fn write(c: &mut AsyncPgConnection, suite_id: i64, results: &NewResults) -> Result<(), Error> {
+pub(crate) async fn write(
+    c: &mut AsyncPgConnection,
+    pace: &mut Pace<'_>,
+    suite_id: i64,
+    results: &NewResults,
+) -> Result<(), Error> {
     // In one order, so that two who add tests of one suite at once do not wait for each other in a circle.
     let mut rows: Vec<&NewResult> = results.rows.iter().collect();
     rows.sort_by(|a, b| (&a.test, &a.variant).cmp(&(&b.test, &b.variant)));
-    for rows in rows.chunks(AT_ONCE) {
+    for rows in rows.chunks(PORTION) {
+        pace.rest().await;
         write_some(c, suite_id, results, rows).await?;
     }
+    Ok(())
+}
+
+/// What each of some tests is kept as; none where it is not kept.
+async fn ids_of(c: &mut AsyncPgConnection, suite_id: i64, rows: &[&NewResult]) -> Result<Vec<Option<i64>>, Error> {
+    #[derive(QueryableByName)]
+    struct Found {
+        #[diesel(sql_type = Nullable<BigInt>)]
+        id: Option<i64>,
+    }
+    let found: Vec<Found> = diesel::sql_query(
+        "select t.id from unnest($2, $3) with ordinality as n (test, variant, place) \
+         left join tests t on t.suite_id = $1 and md5(t.test || E'\\n' || t.variant) = md5(n.test || E'\\n' || n.variant) \
+         order by n.place",
+    )
+    .bind::<BigInt, _>(suite_id)
+    .bind::<Array<Text>, _>(rows.iter().map(|r| r.test.as_str()).collect::<Vec<_>>())
+    .bind::<Array<Text>, _>(rows.iter().map(|r| r.variant.as_str()).collect::<Vec<_>>())
+    .load(c)
+    .await?;
+    Ok(found.into_iter().map(|row| row.id).collect())
+}
+
+/// Keeps tests that are not kept yet.
+async fn keep_tests(c: &mut AsyncPgConnection, suite_id: i64, rows: &[&NewResult]) -> Result<(), Error> {
+    diesel::sql_query(
+        "insert into tests (suite_id, test, variant) select distinct $1, n.test collate \"C\", n.variant collate \"C\" \
+         from unnest($2, $3) as n (test, variant) order by 2, 3 on conflict do nothing",
+    )
+    .bind::<BigInt, _>(suite_id)
+    .bind::<Array<Text>, _>(rows.iter().map(|r| r.test.as_str()).collect::<Vec<_>>())
+    .bind::<Array<Text>, _>(rows.iter().map(|r| r.variant.as_str()).collect::<Vec<_>>())
+    .execute(c)
+    .await?;
     Ok(())
 }
 
@@ -515,32 +556,28 @@ async fn write_some(
     results: &NewResults,
     rows: &[&NewResult],
 ) -> Result<(), Error> {
-    let names = rows.iter().map(|r| r.test.as_str()).collect::<Vec<_>>();
-    let variants = rows.iter().map(|r| r.variant.as_str()).collect::<Vec<_>>();
-    diesel::sql_query(
-        "insert into tests (suite_id, test, variant) select distinct $1, n.test collate \"C\", n.variant collate \"C\" from unnest($2, $3) as n (test, variant) \
-         where not exists (select 1 from tests t where t.suite_id = $1 \
-         and md5(t.test || E'\\n' || t.variant) = md5(n.test || E'\\n' || n.variant)) order by 2, 3 on conflict do nothing",
-    )
-    .bind::<BigInt, _>(suite_id)
-    .bind::<Array<Text>, _>(&names)
-    .bind::<Array<Text>, _>(&variants)
-    .execute(c)
-    .await?;
+    let mut ids = ids_of(c, suite_id, rows).await?;
+    let new: Vec<usize> = (0..rows.len()).filter(|place| ids[*place].is_none()).collect();
+    if !new.is_empty() {
+        let of_new: Vec<&NewResult> = new.iter().map(|place| rows[*place]).collect();
+        keep_tests(c, suite_id, &of_new).await?;
+        for (place, id) in new.into_iter().zip(ids_of(c, suite_id, &of_new).await?) {
+            ids[place] = id;
+        }
+    }
+    let ids: Option<Vec<i64>> = ids.into_iter().collect();
+    let ids = ids.ok_or_else(|| Error::Content("a test that was just kept is not there".to_owned()))?;
     let int = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
     let long = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
     diesel::sql_query(
         "insert into results (month, run_id, entry, test_id, outcome, attempts, spent_us, retried_us, first, parts) \
-         select $1, $2, n.entry, t.id, n.outcome, n.attempts, n.spent, n.retried, nullif(n.first, n.entry), n.parts \
-         from unnest($4, $5, $6, $7, $8, $9, $10, $11, $12) as n (test, variant, entry, outcome, attempts, spent, retried, first, parts) \
-         join tests t on t.suite_id = $3 and md5(t.test || E'\\n' || t.variant) = md5(n.test || E'\\n' || n.variant) \
+         select $1, $2, n.entry, n.test, n.outcome, n.attempts, n.spent, n.retried, nullif(n.first, n.entry), n.parts \
+         from unnest($3, $4, $5, $6, $7, $8, $9, $10) as n (test, entry, outcome, attempts, spent, retried, first, parts) \
          on conflict do nothing",
     )
     .bind::<Date, _>(results.month)
     .bind::<BigInt, _>(results.run_id)
-    .bind::<BigInt, _>(suite_id)
-    .bind::<Array<Text>, _>(&names)
-    .bind::<Array<Text>, _>(&variants)
+    .bind::<Array<BigInt>, _>(&ids)
     .bind::<Array<Integer>, _>(rows.iter().map(|r| int(r.entry)).collect::<Vec<_>>())
     .bind::<Array<Text>, _>(rows.iter().map(|r| r.outcome.word()).collect::<Vec<_>>())
     .bind::<Array<Integer>, _>(rows.iter().map(|r| int(r.attempts)).collect::<Vec<_>>())

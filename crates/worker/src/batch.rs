@@ -1078,7 +1078,7 @@ mod tests {
     struct Bench {
         tools: Tools,
         coming: mpsc::Receiver<Vec<WorkerEvent>>,
-        _home: tempfile::TempDir,
+        home: tempfile::TempDir,
     }
 
     fn bench(results: &str, run: &str, more: &str, script: &str) -> Bench {
@@ -1121,7 +1121,39 @@ mod tests {
             losses: Arc::default(),
             reaching,
         };
-        Bench { tools, coming, _home: home }
+        Bench { tools, coming, home }
+    }
+
+    impl Bench {
+        /// A file beside the script.
+        fn beside(&self, name: &str) -> PathBuf {
+            self.home.path().join("sources/bundle/files").join(name)
+        }
+
+        /// Waits until the script has made the file `begun`.
+        async fn begun(&self) {
+            let begun = self.beside("begun");
+            let there = async {
+                while !begun.exists() {
+                    tokio::time::sleep(Duration::from_millis(5)).await;
+                }
+            };
+            tokio::time::timeout(Duration::from_secs(30), there).await.expect("it begins");
+        }
+
+        /// Lets a script go on that waits for the file `go`.
+        fn go(&self) {
+            std::fs::write(self.beside("go"), "").unwrap();
+        }
+    }
+
+    /// Says that it has begun, and waits until it may go on.
+    const WAITS: &str = "touch begun; until [ -e go ]; do sleep 0.01; done";
+
+    /// With time for a test that waits, also on a busy machine.
+    fn patient(grant: Grant) -> Grant {
+        let entries = grant.entries.into_iter().map(|e| GrantedEntry { limit_us: 30_000_000, ..e }).collect();
+        Grant { entries, ..grant }
     }
 
     fn grant(names: &[&str], attempt: Option<u16>) -> Grant {
@@ -1319,11 +1351,11 @@ mod tests {
 
     #[tokio::test(flavor = "multi_thread")]
     async fn a_revoked_batch_ends_at_once_with_its_processes() {
-        let bench = bench("tap", "{names}", "", "sleep 600");
+        let bench = bench("tap", "{names}", "", "touch begun; sleep 600");
         let (switches, told) = switches(true);
-        let (tools, job) = (bench.tools.clone(), grant(&["a"], None));
+        let (tools, job) = (bench.tools.clone(), patient(grant(&["a"], None)));
         let running = tokio::spawn(async move { run(&tools, job, told).await });
-        tokio::time::sleep(Duration::from_millis(300)).await;
+        bench.begun().await;
         switches.order.send_replace(Order::Revoke);
         tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
         assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
@@ -1331,24 +1363,30 @@ mod tests {
 
     #[tokio::test(flavor = "multi_thread")]
     async fn what_a_test_prints_is_sent_while_it_is_followed_and_from_its_beginning() {
-        let script = "echo first; sleep 0.5; echo second; sleep 0.4; echo 'ok 1 - a'; echo other; echo 'ok 2 - b'";
-        let mut bench = bench("tap", "{names}", "", script);
+        let script = format!("echo first; {WAITS}; echo second; echo 'ok 1 - a'; echo other; echo 'ok 2 - b'");
+        let mut bench = bench("tap", "{names}", "", &script);
         let (sender, mut outputs) = mpsc::channel(64);
         bench.tools.outputs = sender;
         let (switches, told) = switches(true);
-        let (tools, mut job) = (bench.tools.clone(), grant(&["a", "b"], None));
-        // It sleeps for most of a second, and more on a busy machine.
-        job.entries.iter_mut().for_each(|e| e.limit_us = 30_000_000);
+        let (tools, job) = (bench.tools.clone(), patient(grant(&["a", "b"], None)));
         let running = tokio::spawn(async move { run(&tools, job, told).await });
-        tokio::time::sleep(Duration::from_millis(250)).await;
+        bench.begun().await;
         assert!(outputs.try_recv().is_err(), "nobody follows yet");
         switches.follow.send_replace(true);
-        tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
         let mut heard = String::new();
-        while let Ok(FromWorker::Output { entry: 0, from, text, .. }) = outputs.try_recv() {
-            assert_eq!(from as usize, heard.len(), "no gap");
-            heard += &text;
-        }
+        let mut hear = |output| match output {
+            Some(FromWorker::Output { entry: 0, from, text, .. }) => {
+                assert_eq!(from as usize, heard.len(), "no gap");
+                heard += &text;
+                true
+            }
+            _ => false,
+        };
+        let first = tokio::time::timeout(Duration::from_secs(10), outputs.recv()).await;
+        assert!(hear(first.expect("it is told while the test runs")));
+        bench.go();
+        tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
+        while hear(outputs.try_recv().ok()) {}
         assert_eq!(heard, "first\nsecond\n");
         assert_eq!(lines_of(&mut bench), ["passed 0 [] [first|second]", "passed 1 [] [other]", "Done"]);
     }
@@ -1380,24 +1418,31 @@ mod tests {
     async fn given_back(results: &str, run_as: &str, script: &str) -> Vec<String> {
         let mut bench = bench(results, run_as, "", script);
         let (switches, told) = switches(true);
-        let (tools, job) = (bench.tools.clone(), grant(&["a", "b", "c"], None));
+        let (tools, job) = (bench.tools.clone(), patient(grant(&["a", "b", "c"], None)));
         let running = tokio::spawn(async move { run(&tools, job, told).await });
-        tokio::time::sleep(Duration::from_millis(250)).await;
+        bench.begun().await;
         switches.order.send_replace(Order::GiveBack);
+        let mut lines = Vec::new();
+        while !lines.iter().any(|line: &String| line.starts_with("gave back")) {
+            let more = tokio::time::timeout(Duration::from_secs(10), bench.coming.recv()).await;
+            lines.extend(more.expect("it gives back").expect("it works").into_iter().filter_map(line_of));
+        }
+        bench.go();
         tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
         assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
-        lines_of(&mut bench)
+        lines.extend(lines_of(&mut bench));
+        lines
     }
 
     #[tokio::test(flavor = "multi_thread")]
     async fn what_has_not_begun_is_given_back_and_the_process_ended_after_what_runs() {
-        let lines = given_back("tap", "{names}", "for t; do sleep 0.6; echo \"ok - $t\"; done").await;
+        let lines = given_back("tap", "{names}", &format!("for t; do {WAITS}; echo \"ok - $t\"; done")).await;
         assert_eq!(lines, ["gave back [1, 2]", "passed 0 [] []", "Done"]);
     }
 
     #[tokio::test(flavor = "multi_thread")]
     async fn processes_that_were_not_started_are_given_back() {
-        let lines = given_back("exit", "{name}", "sleep 0.6").await;
+        let lines = given_back("exit", "{name}", WAITS).await;
         assert_eq!(lines, ["gave back [1, 2]", "passed 0 [] []", "Done"]);
     }
 
@@ -1405,10 +1450,10 @@ mod tests {
     async fn tests_that_say_when_they_start_are_given_back_while_they_have_not() {
         let script = r#"exec 3>"$KESMO_EVENTS"
             for t; do
-                echo "{\"test\":\"$t\",\"event\":\"start\"}" >&3; sleep 0.6
+                echo "{\"test\":\"$t\",\"event\":\"start\"}" >&3; waits
                 echo "{\"test\":\"$t\",\"event\":\"end\",\"outcome\":\"passed\"}" >&3
             done"#;
-        let lines = given_back("events", "{names}", script).await;
+        let lines = given_back("events", "{names}", &script.replace("waits", WAITS)).await;
         assert_eq!(lines, ["gave back [1, 2]", "passed 0 [] []", "Done"]);
     }
 

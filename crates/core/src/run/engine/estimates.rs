@@ -12,6 +12,15 @@ use crate::{
 /// What the listing of tests is taken to need.
 const LISTING: Span = Span::seconds(1);
 
+/// What the tests that run now have taken together.
+#[derive(Default)]
+struct Running {
+    /// In seconds.
+    elapsed: f64,
+    /// Those of known length beyond what was expected of them, in microseconds.
+    overdue: u64,
+}
+
 impl Engine {
     /// What some entries are expected to take, one after the other.
     #[must_use]
@@ -29,24 +38,28 @@ impl Engine {
         if self.phase != Phase::Running || slots == 0 || waits {
             return None;
         }
-        let strangers = self.strangers(now);
-        let overdue = Span(self.overdue(now)).as_seconds();
-        let took = Span(self.took_known).as_seconds() + overdue;
+        let running = self.running(now);
+        let strangers = self.strangers(&running);
+        let took = Span(self.took_known).as_seconds() + Span(running.overdue).as_seconds();
         let (pace, pace_error) = left::pace(Span(self.expected_known).as_seconds(), took, self.variance_known);
         let work_of = |index: u32| self.work_of(index, pace, strangers);
         let (mut unknown, mut entries, mut starting) = (self.left_unknown, 0, 0);
         let mut rests: Vec<Work> = Vec::with_capacity(self.batches.len());
         for (id, batch) in &self.batches {
             let mut rest = Work::default();
-            starting += u32::from(!batch.fruitful && self.running_in(*id).is_none());
+            let mut begun = false;
             for index in batch.entries.iter().filter(|i| self.held_by(**i, *id)) {
                 unknown += u32::from(self.plan.entries[*index as usize].expected.is_none());
                 entries += 1;
                 rest = rest.plus(match self.entries[*index as usize].state {
-                    State::Held { began: Some(began), .. } => work_of(*index).begun(began, now),
+                    State::Held { began: Some(began), .. } => {
+                        begun = true;
+                        work_of(*index).begun(began, now)
+                    }
                     _ => work_of(*index),
                 });
             }
+            starting += u32::from(!batch.fruitful && !begun);
             rests.push(rest);
         }
         if unknown > 0 && self.figures.sums().ended < KNOWN_FROM {
@@ -85,8 +98,9 @@ impl Engine {
         if self.phase != Phase::Running {
             return Demand { work: LISTING, longest: LISTING, slots: 1, ..Demand::default() };
         }
-        let strangers = self.strangers(now);
-        let took = Span(self.took_known).as_seconds() + Span(self.overdue(now)).as_seconds();
+        let running = self.running(now);
+        let strangers = self.strangers(&running);
+        let took = Span(self.took_known).as_seconds() + Span(running.overdue).as_seconds();
         let (pace, _) = left::pace(Span(self.expected_known).as_seconds(), took, self.variance_known);
         let (mut work, mut longest, mut slots) = (0.0, 0.0f64, 0);
         for (id, batch) in &self.batches {
@@ -150,22 +164,23 @@ impl Engine {
         self.ready.waiting_retries().map(beyond).sum()
     }
 
-    /// What running tests of known length have taken beyond what was expected of them, in microseconds.
-    pub(super) fn overdue(&self, now: Timestamp) -> u64 {
-        let running = self.batches.keys().filter_map(|id| self.running_in(*id));
-        let over = running.filter_map(|(index, began)| {
-            let expected = self.plan.entries[index as usize].expected?;
-            Some(now.since(began).0.saturating_sub(expected.0))
-        });
-        over.sum()
+    /// What the tests that run now have taken.
+    fn running(&self, now: Timestamp) -> Running {
+        let mut running = Running::default();
+        for (index, began) in self.batches.keys().filter_map(|id| self.running_in(*id)) {
+            let elapsed = now.since(began);
+            running.elapsed += elapsed.as_seconds();
+            if let Some(expected) = self.plan.entries[index as usize].expected {
+                running.overdue += elapsed.0.saturating_sub(expected.0);
+            }
+        }
+        running
     }
 
     /// What a test of unknown length takes. Those that run now have shown that they take at least what they have taken:
     /// without them, short ones would be all that is seen at first (the estimate of the mean from censored times).
-    pub(super) fn strangers(&self, now: Timestamp) -> Work {
-        let running = self.batches.keys().filter_map(|id| self.running_in(*id));
-        let elapsed: f64 = running.map(|(_, began)| now.since(began).as_seconds()).sum();
-        let mean = self.usual().as_seconds() + elapsed / f64::from(self.own.ended.max(KNOWN_FROM));
+    fn strangers(&self, running: &Running) -> Work {
+        let mean = self.usual().as_seconds() + running.elapsed / f64::from(self.own.ended.max(KNOWN_FROM));
         Work { mean, variance: self.unknown_variance().max(mean * mean * 0.25) }
     }
 

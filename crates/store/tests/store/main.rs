@@ -1,5 +1,11 @@
 //! The store against a real PostgreSQL.
 
+mod looking;
+mod machines;
+mod planned;
+mod secrets;
+mod sweeping;
+
 use std::{
     collections::BTreeMap,
     os::unix::fs::PermissionsExt,
@@ -69,6 +75,54 @@ extern "C" fn clear_away() {
 
 async fn store() -> Store {
     Store::open(&CLUSTER.postgres.url()).await.expect("the store opens")
+}
+
+/// A database of a trial's own, for what concerns all of one.
+struct Apart {
+    store: Store,
+    url: String,
+}
+
+static MODEL: tokio::sync::OnceCell<()> = tokio::sync::OnceCell::const_new();
+
+impl Apart {
+    async fn new(name: &str) -> Self {
+        let url = CLUSTER.postgres.url();
+        let mut admin = AsyncPgConnection::establish(&url).await.unwrap();
+        let of = |name: &str| format!("{}/{name}", url.rsplit_once('/').expect("an address with a database").0);
+        // One is migrated, and the others are copies of it: nobody may be at it by then.
+        let model = async {
+            admin.batch_execute("create database model").await.unwrap();
+            drop(Store::open(&of("model")).await.unwrap());
+            let shut = "alter database model allow_connections false; \
+                select pg_terminate_backend(pid) from pg_stat_activity where datname = 'model'";
+            admin.batch_execute(shut).await.unwrap();
+        };
+        MODEL.get_or_init(|| model).await;
+        let mut admin = AsyncPgConnection::establish(&url).await.unwrap();
+        admin.batch_execute(&format!("create database {name} template model")).await.unwrap();
+        let url = of(name);
+        Self { store: Store::open(&url).await.unwrap(), url }
+    }
+
+    /// Carries statements out.
+    async fn sql(&self, statements: &str) {
+        let mut c = AsyncPgConnection::establish(&self.url).await.unwrap();
+        c.batch_execute(statements).await.unwrap();
+    }
+
+    /// What a query tells in its one column, which is text, a line each.
+    async fn told(&self, query: &str) -> Vec<String> {
+        #[derive(diesel::QueryableByName)]
+        struct Line {
+            #[diesel(sql_type = diesel::sql_types::Text)]
+            line: String,
+        }
+        let mut c = AsyncPgConnection::establish(&self.url).await.unwrap();
+        let rows: Vec<Line> =
+            diesel::sql_query(format!("select line from ({query}) as told (line)")).load(&mut c).await.unwrap();
+        rows.into_iter().map(|row| row.line).collect()
+    }
 }
 
 /// A suite of that name with a run.
@@ -1033,7 +1087,7 @@ async fn lists_are_asked_for_together() {
 }
 
 /// What the tables held before their words became plain.
-const BEFORE_PLAIN_WORDS: &str = include_str!("migrations/before_plain_words.sql");
+const BEFORE_PLAIN_WORDS: &str = include_str!("../migrations/before_plain_words.sql");
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_was_stored_before_the_words_became_plain_is_read_with_them() {

@@ -1,0 +1,313 @@
+//! The floor by itself, on a real PostgreSQL, with workers that are played.
+
+mod bed;
+
+use std::time::Duration;
+
+use bed::{Bed, Hand, fails, passes};
+use kesmo_core::{
+    plan::{Priority, RunOptions},
+    run::BatchEnd,
+    words::{Ended, Outcome, Phase, Verdict},
+};
+use kesmo_floor::{Ask, NotLinked};
+use kesmo_wire::link::{BatchKey, FromWorker, ToWorker, WorkerEvent};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_is_acknowledged_before_it_is_kept() {
+    let bed = Bed::new("kept").await;
+    let suite = bed.suite("fare", "").await;
+    let run = bed.start(suite, RunOptions::default()).await;
+    let mut hand = bed.hand("heron", 2).await;
+    hand.list(&["a", "b", "c", "d"]).await;
+    let grants = [hand.granted().await, hand.granted().await];
+    let mut told = 0;
+    for grant in grants {
+        for entry in &grant.entries {
+            let number = hand.report(vec![passes(grant.key, entry.index)]).await;
+            assert!(bed.attempts(run).await <= told + 1);
+            hand.stored(number).await;
+            told += 1;
+            assert_eq!(bed.attempts(run).await, told, "what is acknowledged is there");
+        }
+        hand.report(vec![WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done }]).await;
+    }
+    hand.work_until(&bed, run, |_| true).await;
+    let row = bed.over(run).await;
+    assert_eq!((row.verdict.as_deref(), bed.attempts(run).await), (Some("passed"), 4));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_worker_says_of_others_batches_and_of_what_is_not_there_counts_for_nothing() {
+    let bed = Bed::new("hostile").await;
+    let suite = bed.suite("fare", "").await;
+    let run = bed.start(suite, RunOptions { shards: Some(1), ..RunOptions::default() }).await;
+    let mut hand = bed.hand("heron", 1).await;
+    let mut liar = bed.hand("magpie", 1).await;
+    hand.list_or(&mut liar, &["a", "b"]).await;
+    let (mut honest, mut liar, grant) = Hand::who_is_granted(hand, liar).await;
+    let key = grant.key;
+    let (first, last) = (grant.entries[0].index, grant.entries.last().unwrap().index);
+    // Of a batch that another holds, of one that nobody has, of another run, of entries that there are not.
+    let none = BatchKey { run, batch: 999 };
+    let elsewhere = BatchKey { run: i64::MAX, batch: key.batch };
+    for of in [key, none, elsewhere] {
+        for entry in [first, last, 77, u32::MAX] {
+            let number = liar
+                .report(vec![
+                    WorkerEvent::Began { key: of, entry, at_us: i64::MIN },
+                    fails(of, entry),
+                    WorkerEvent::Note { key: of, text: "a lie".into() },
+                    WorkerEvent::Wrong { key: of, text: "a lie".into() },
+                    WorkerEvent::GaveBack { key: of, entries: vec![entry, entry] },
+                    WorkerEvent::Kept { key: of, entry: Some(entry), files: vec![bed::file("lie.txt")] },
+                    WorkerEvent::AtGate { key: of },
+                    WorkerEvent::BatchEnded { key: of, end: BatchEnd::Done },
+                ])
+                .await;
+            liar.stored(number).await;
+        }
+    }
+    liar.report(vec![WorkerEvent::Listed {
+        job: "no job".into(),
+        result: Err("a lie".into()),
+        image: None,
+        files: vec![bed::file("lie.txt")],
+    }])
+    .await;
+    bed.floor.link_message(9999, FromWorker::Leaving).await;
+    bed.floor
+        .link_message(liar.link, FromWorker::Output { key, entry: first, from: u64::MAX, text: "a lie".into() })
+        .await;
+    // Whoever holds it is not believed either where it speaks of what it was not given.
+    honest.report(vec![fails(key, 55), passes(key, u32::MAX)]).await;
+    for entry in &grant.entries {
+        honest.report(vec![passes(key, entry.index), fails(key, entry.index)]).await;
+    }
+    honest.report(vec![WorkerEvent::BatchEnded { key, end: BatchEnd::Done }]).await;
+    honest.report(vec![WorkerEvent::BatchEnded { key, end: BatchEnd::Done }, fails(key, first)]).await;
+    Hand::both_until(&mut honest, &mut liar, &bed, run).await;
+    let row = bed.over(run).await;
+    assert_eq!((row.verdict.as_deref(), row.reason.as_str()), (Some("passed"), ""));
+    assert_eq!(bed.attempts(run).await, 2);
+    assert_eq!(bed.told("select text from run_notes union all select path from artifacts").await, Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_worker_that_says_nothing_for_too_long_is_lost_and_its_tests_run_elsewhere() {
+    let bed = Bed::new("silent").await;
+    let suite = bed.suite("fare", "").await;
+    let run = bed.start(suite, RunOptions::default()).await;
+    let mut silent = bed.hand("heron", 1).await;
+    silent.list(&["a"]).await;
+    let grant = silent.granted().await;
+    silent.report(vec![WorkerEvent::Began { key: grant.key, entry: 0, at_us: 1 }]).await;
+    bed.floor.link_down(silent.link).await;
+    let mut other = bed.hand("tern", 1).await;
+    other.work_until(&bed, run, |_| true).await;
+    let row = bed.over(run).await;
+    assert_eq!(row.verdict.as_deref(), Some("passed"), "{}", row.reason);
+    let ended = bed.told("select worker || ' ' || ended from attempts order by number").await;
+    assert_eq!(ended, ["heron lost", "tern passed"]);
+    // When it is back it is told that what it holds is nobody's any more.
+    let mut back = bed.hand_holding("heron", 1, vec![grant.key]).await;
+    assert!(matches!(back.next().await, ToWorker::Revoke { key } if key == grant.key));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn of_a_pool_a_hundred_runs_are_open_and_what_is_urgent_comes_beyond_that() {
+    let bed = Bed::new("crowded").await;
+    let suite = bed.suite("fare", "").await;
+    let high = || RunOptions { priority: Some(Priority::High), ..RunOptions::default() };
+    let mut runs = Vec::new();
+    for _ in 0..105 {
+        runs.push(bed.start(suite, RunOptions::default()).await);
+    }
+    let waiting = async || bed.told("select id::text from runs where phase = 'queued' order by id").await.len();
+    bed.until("a hundred are open", async || waiting().await == 5).await;
+    let urgent = bed.start(suite, high()).await;
+    bed.until("the urgent one is open", async || waiting().await == 5).await;
+    let of = async |run: i64| bed.floor.ask(|reply| Ask::Summary(run, reply)).await.unwrap().unwrap();
+    let last = of(runs[104]).await;
+    assert_eq!(last.waiting_for.as_deref(), Some("100 runs of the pool main are open already; it comes after them"));
+    let places = bed.floor.ask(Ask::Summaries).await.unwrap();
+    assert_eq!(places[&runs[104]].place, Some((106, 106)), "it is the last");
+    assert!(places[&urgent].place.unwrap().0 < 102);
+    // Stopped in the queue it is over at once; and the next comes in for one that is over.
+    assert!(bed.floor.stop(runs[104], "nobody needs it".into()).await);
+    let row = bed.over(runs[104]).await;
+    assert_eq!((row.verdict.as_deref(), row.reason.as_str()), (Some("stopped"), "nobody needs it"));
+    assert!(!bed.floor.stop(runs[104], "once more".into()).await, "it is over");
+    assert!(bed.floor.stop(runs[0], "room".into()).await && bed.floor.stop(runs[1], "room".into()).await);
+    bed.until("others come in", async || waiting().await == 3).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn more_slots_than_are_given_something_at_once_are_all_given_something() {
+    let bed = Bed::new("many_slots").await;
+    let suite = bed.suite("fare", "").await;
+    let run = bed.start(suite, RunOptions::default()).await;
+    let mut hand = bed.hand("heron", 2500).await;
+    let names: Vec<String> = (0..2600).map(|n| format!("gate/t{n}")).collect();
+    hand.list(&names.iter().map(String::as_str).collect::<Vec<_>>()).await;
+    let mut slots = std::collections::BTreeSet::new();
+    let mut grants = Vec::new();
+    while grants.len() < 2500 {
+        let grant = hand.granted().await;
+        assert!(slots.insert(grant.slot), "each slot once");
+        grants.push(grant);
+    }
+    for grant in grants {
+        let mut events: Vec<_> = grant.entries.iter().map(|entry| passes(grant.key, entry.index)).collect();
+        events.push(WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done });
+        hand.report(events).await;
+    }
+    hand.work_until(&bed, run, |_| true).await;
+    assert_eq!((bed.over(run).await.verdict.as_deref(), bed.attempts(run).await), (Some("passed"), 2600));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rows_that_are_refused_make_their_own_run_void_and_no_other() {
+    let bed = Bed::new("refused").await;
+    let suite = bed.suite("fare", "").await;
+    let (good, bad) = (bed.start(suite, RunOptions::default()).await, bed.start(suite, RunOptions::default()).await);
+    bed.sql(&format!(
+        "create function no_more() returns trigger language plpgsql as $$ begin raise check_violation using message = 'not this one'; end $$;
+         create trigger no_more before insert on attempts for each row when (new.run_id = {bad}) execute function no_more();"
+    ))
+    .await;
+    let mut hand = bed.hand("heron", 4).await;
+    hand.list(&["a", "b"]).await;
+    hand.work_until(&bed, good, |_| true).await;
+    hand.work_until(&bed, bad, |_| true).await;
+    let (kept, refused) = (bed.over(good).await, bed.over(bad).await);
+    assert_eq!((kept.verdict.as_deref(), bed.attempts(good).await), (Some("passed"), 2));
+    assert_eq!((refused.verdict.as_deref(), bed.attempts(bad).await), (Some("void"), 0));
+    assert!(refused.reason.contains("not this one"), "{}", refused.reason);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn while_postgresql_is_away_nothing_is_lost_and_who_asks_is_told() {
+    let bed = Bed::new("away").await;
+    let suite = bed.suite("fare", "").await;
+    let run = bed.start(suite, RunOptions::default()).await;
+    let mut hand = bed.hand("heron", 1).await;
+    hand.list(&["a"]).await;
+    let grant = hand.granted().await;
+    bed.shut().await;
+    let number = hand.report(vec![passes(grant.key, 0)]).await;
+    bed.until("it says that nothing is stored", async || bed.floor.stalled().is_some()).await;
+    let said = bed.floor.stalled().unwrap();
+    assert!(said.contains("nothing could be stored for") && said.contains("is kept by the workers"), "{said}");
+    assert!(hand.nothing(Duration::from_millis(200)).await, "nothing is acknowledged");
+    bed.open_again().await;
+    hand.stored(number).await;
+    assert!(bed.floor.stalled().is_none());
+    hand.report(vec![WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done }]).await;
+    assert_eq!(bed.over(run).await.verdict.as_deref(), Some("passed"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pool_is_one_floors_and_the_next_carries_its_runs_on_with_what_its_workers_hold() {
+    let mut bed = Bed::new("two").await;
+    let suite = bed.suite("fare", "").await;
+    let run = bed.start(suite, RunOptions::default()).await;
+    let mut hand = bed.hand("heron", 1).await;
+    hand.list(&["a", "b"]).await;
+    let grant = hand.granted().await;
+    let first = grant.entries[0].index;
+    let number = hand.report(vec![WorkerEvent::Began { key: grant.key, entry: first, at_us: 1 }]).await;
+    hand.stored(number).await;
+    let (second, mut task) = bed.another("second").await;
+    let elsewhere = bed.link_to(&second, "tern", 1, Vec::new(), 77).await;
+    assert!(matches!(elsewhere, Err(NotLinked::Elsewhere(url)) if url == "http://first"));
+    assert!(!second.stop(run, "not its".into()).await, "it is another's");
+    // The first goes; its leases are given up, and the second takes its runs up with what the worker holds.
+    bed.leave().await;
+    second.look().await;
+    let mut back = bed.hand_at(&second, "heron", 1, vec![grant.key]).await;
+    let number = back.report(vec![passes(grant.key, first)]).await;
+    back.stored(number).await;
+    for entry in &grant.entries[1..] {
+        back.report(vec![passes(grant.key, entry.index)]).await;
+    }
+    back.report(vec![WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done }]).await;
+    back.work_until(&bed, run, |_| true).await;
+    let row = bed.over(run).await;
+    assert_eq!((row.verdict.as_deref(), bed.attempts(run).await), (Some("passed"), 2), "{}", row.reason);
+    second.leave().await;
+    (&mut task).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_records_of_one_suite_do_not_wait_for_those_of_another() {
+    let bed = Bed::new("records").await;
+    let (fare, berth) = (bed.suite("fare", "").await, bed.suite("berth", "").await);
+    let mut hand = bed.hand("heron", 2).await;
+    let first = bed.start(fare, RunOptions::default()).await;
+    hand.list(&["a"]).await;
+    // Somebody holds the row that the records of the first suite write last.
+    let held = bed.hold(&format!("begin; select from suites where id = {fare} for no key update")).await;
+    hand.work_until(&bed, first, |_| true).await;
+    assert_eq!(bed.over(first).await.verdict.as_deref(), Some("passed"));
+    let other = bed.start(berth, RunOptions::default()).await;
+    hand.list(&["b"]).await;
+    hand.work_until(&bed, other, |_| true).await;
+    assert_eq!(bed.over(other).await.verdict.as_deref(), Some("passed"));
+    // Of that suite itself a next run waits for what the one before it told, and then knows it.
+    let next = bed.start_aside(fare).await;
+    assert!(hand.nothing(Duration::from_millis(300)).await);
+    drop(held);
+    hand.work_until(&bed, next, |_| true).await;
+    bed.floor.recorded().await;
+    assert_eq!(bed.told("select test || ' ' || passed from records order by 1").await, ["a 2", "b 1"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_asks_is_told_what_is_stored_and_the_run_says_what_it_waits_for() {
+    let bed = Bed::new("asked").await;
+    let suite = bed.suite("fare", "[retry]\ntimes = 1").await;
+    let run = bed.start(suite, RunOptions::default()).await;
+    let of = async || bed.floor.ask(|reply| Ask::Run(run, reply)).await.unwrap().map(|run| run.summary);
+    bed.until("it is open", async || of().await.is_some()).await;
+    let waits = of().await.unwrap();
+    assert_eq!(waits.phase, Phase::Listing);
+    assert!(waits.no_worker && waits.waiting_for.unwrap().contains("kesmo worker"), "it says what to start");
+    let mut hand = bed.hand("heron", 1).await;
+    hand.list(&["gate/a", "gate/b"]).await;
+    let grant = hand.granted().await;
+    let entry = grant.entries[0].index;
+    let number = hand.report(vec![fails(grant.key, entry)]).await;
+    hand.stored(number).await;
+    let state = bed.floor.ask(|reply| Ask::EntryState(run, entry, reply)).await.unwrap().unwrap();
+    assert_eq!(state.0, None, "it is to be tried again");
+    assert_eq!(bed.floor.ask(|reply| Ask::EntryState(run, 99, reply)).await.unwrap(), None);
+    assert_eq!(bed.floor.ask(|reply| Ask::States(-1, reply)).await.unwrap(), None);
+    hand.report(vec![WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done }]).await;
+    hand.work_until(&bed, run, |_| true).await;
+    let row = bed.over(run).await;
+    assert_eq!(row.verdict.as_deref(), Some(Verdict::Passed.word()), "{}", row.reason);
+    let decided =
+        bed.told("select ended || ' ' || coalesce(decided, '-') from attempts where entry = 0 order by number").await;
+    assert_eq!(decided, [format!("{} -", Ended::Failed), format!("passed {}", Outcome::Flaky.word())]);
+    bed.until("nobody holds it any more", async || of().await.is_none()).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_whose_list_cannot_be_made_is_void_and_says_why() {
+    let bed = Bed::new("unlisted").await;
+    let suite = bed.suite("fare", "").await;
+    let mut hand = bed.hand("heron", 1).await;
+    for (said, wanted) in [
+        (Err("the list command ended with status 3".to_owned()), "the list command ended with status 3"),
+        (Ok(bed.blob("a\na\n").await), "stands twice, on lines 1 and 2"),
+        (Ok(bed::nowhere()), "the list cannot be read"),
+        (Ok(bed.blob("").await), "printed no test"),
+    ] {
+        let run = bed.start(suite, RunOptions::default()).await;
+        hand.answers_list(said).await;
+        let row = bed.over(run).await;
+        assert_eq!(row.verdict.as_deref(), Some("void"), "{wanted}");
+        assert!(row.reason.contains(wanted), "{wanted}: {}", row.reason);
+    }
+}
