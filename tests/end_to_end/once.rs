@@ -17,7 +17,7 @@ use std::{
 use kesmo_database::Postgres;
 use serde_json::Value;
 
-use crate::quay::{Clock, Quay, Repo, all_said, text, until};
+use crate::quay::{Clock, Process, Quay, Repo, all_said, psql, text, until};
 
 /// Draws by a linear congruential generator (D. E. Knuth's MMIX): the same for a seed.
 struct Draw(u64);
@@ -108,6 +108,11 @@ impl Twins {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
         let client = self.up().client(&self.token);
         runtime.block_on(client.get(path, &[])).expect("an answer")
+    }
+
+    /// What PostgreSQL says, unless it is away.
+    fn sql(&self, statement: &str) -> Option<String> {
+        psql(&self.postgres.as_ref().expect("it runs").url(), statement).ok()
     }
 
     /// All runs of a suite.
@@ -348,4 +353,118 @@ fn a_run_goes_on_at_the_other_service_when_its_own_is_killed() {
     let entries = shown["entries"]["entries"].as_array().expect("entries");
     assert!(entries.iter().all(|e| e["attempts"] == 1), "{entries:?}");
     drop(worker);
+}
+
+/// Tests of the run that goes through the storm; the eighth of them fails.
+const STORMY: usize = 24;
+
+/// What is done to what carries a run out.
+#[derive(Debug, Clone, Copy)]
+enum Blow {
+    Service(usize),
+    BothServices,
+    Worker(usize),
+    Postgres,
+    /// It stands still for so long, and believes afterwards that it is what it was.
+    ServiceStill(usize, u64),
+    /// The same: its link is silent, for longer or shorter than is waited for.
+    WorkerStill(usize, u64),
+}
+
+impl Blow {
+    fn drawn(draw: &mut Draw) -> Self {
+        let (which, ms) = (draw.below(2) as usize, 200 + draw.below(4000));
+        match draw.below(7) {
+            0 => Self::Service(which),
+            1 => Self::BothServices,
+            2 | 3 => Self::Worker(which),
+            4 => Self::Postgres,
+            // Longer than a lease lasts.
+            5 => Self::ServiceStill(which, ms * 3),
+            _ => Self::WorkerStill(which, ms),
+        }
+    }
+
+    fn fall(self, twins: &mut Twins, workers: &mut [Process], link: impl Fn(&Twins, usize) -> Process) {
+        let still = |process: &Process, ms| {
+            process.signal(libc::SIGSTOP);
+            std::thread::sleep(Duration::from_millis(ms));
+            process.signal(libc::SIGCONT);
+        };
+        match self {
+            Self::Service(which) => {
+                twins.both[which].kill_service();
+                twins.both[which].start();
+            }
+            Self::BothServices => {
+                twins.both.iter_mut().for_each(Quay::kill_service);
+                twins.both.iter_mut().for_each(Quay::start);
+            }
+            Self::Worker(which) => {
+                workers[which].signal(libc::SIGKILL);
+                workers[which].wait();
+                workers[which] = link(twins, which);
+            }
+            Self::Postgres => {
+                let said = until("PostgreSQL answers", || twins.sql("select pg_read_file('postmaster.pid')"));
+                let pid: i32 = said.lines().next().and_then(|line| line.trim().parse().ok()).expect("its number");
+                // SAFETY: plain numbers.
+                unsafe { libc::kill(pid, libc::SIGKILL) };
+            }
+            Self::ServiceStill(which, ms) => still(twins.both[which].service(), ms),
+            Self::WorkerStill(which, ms) => still(&workers[which], ms),
+        }
+    }
+}
+
+#[test]
+fn a_run_comes_to_its_true_verdict_whatever_is_killed_or_stands_still_meanwhile() {
+    let mut twins = Twins::open("2026-11-23T12:00:00Z");
+    let warden = twins.postgres.clone().expect("it runs");
+    std::thread::spawn(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
+        runtime.block_on(warden.keep_up());
+    });
+    let names: String = (0..STORMY).map(|n| format!("t{n} ")).collect();
+    let body = "sleep 0.1; if [ $t = t7 ]; then echo \"not ok - $t\"; else echo \"ok - $t\"; fi";
+    let folder = twins.both[0].tap("storm", &names, body, "[retry]\ntimes = 0");
+    twins.done(&["suite", "add", &folder.to_string_lossy()]);
+    let urls = format!("{},{}", twins.both[0].url, twins.both[1].url);
+    let link = |twins: &Twins, which: usize| twins.up().worker_at(["heron", "tern"][which], 2, &urls, &twins.token);
+    let mut workers = [link(&twins, 0), link(&twins, 1)];
+    let seed = std::env::var("KESMO_SEED").ok().and_then(|n| n.parse().ok()).unwrap_or(7);
+    let mut draw = Draw(seed);
+    let (mut left, mut told) = (trials(4), Vec::new());
+    while left > 0 {
+        let run = twins.done(&["start", "storm"]);
+        let blows = left.min(1 + draw.below(3) as usize);
+        for _ in 0..blows {
+            std::thread::sleep(Duration::from_millis(draw.below(1500)));
+            let blow = Blow::drawn(&mut draw);
+            told.push(format!("{run}: {blow:?}"));
+            blow.fall(&mut twins, &mut workers, link);
+        }
+        left -= blows;
+        until(&format!("the verdict of {run} (seed {seed}, {told:?})"), || {
+            (twins.json(&["show", &run])["run"]["phase"] == "finished").then_some(())
+        });
+        let shown = twins.json(&["show", &run, "--state", "all"]);
+        let what = format!("seed {seed}, {told:?}: {shown}");
+        assert_eq!(shown["run"]["verdict"], "failed", "{what}");
+        let entries = shown["entries"]["entries"].as_array().expect("entries");
+        assert_eq!(entries.len(), STORMY, "{what}");
+        for entry in entries {
+            let wanted = if entry["test"] == "t7" { "failed" } else { "passed" };
+            assert_eq!(entry["outcome"], wanted, "{what}");
+        }
+        assert_eq!(shown["run"]["tally"]["passed"], STORMY - 1, "{what}");
+        // Of each test one attempt counts, and what is told of all is the same as what is kept of each.
+        let counts = format!(
+            "select count(*), count(distinct entry) from attempts where ended <> 'lost' and run_id = \
+             (select r.id from runs r join suites s on s.id = r.suite_id where s.slug || '/' || r.number = '{run}')"
+        );
+        let kept = until("PostgreSQL answers", || twins.sql(&counts));
+        assert_eq!(kept.trim(), format!("{STORMY}|{STORMY}"), "{what}");
+        told.clear();
+    }
 }

@@ -369,11 +369,7 @@ impl Quay {
 
     /// Does something in the service's PostgreSQL.
     pub fn sql(&self, statement: &str) -> String {
-        let mut psql = Command::new("psql");
-        psql.args(["-X", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-c", statement]).arg(self.database());
-        let output = psql.output().expect("psql comes with PostgreSQL");
-        assert!(output.status.success(), "{statement}: {}", all_said(&output));
-        text(&output.stdout).trim().to_owned()
+        psql(&self.database(), statement).unwrap_or_else(|said| panic!("{statement}: {said}"))
     }
 
     /// A client of the service, with a token.
@@ -538,6 +534,14 @@ impl Repo {
     pub fn url(&self) -> String {
         format!("file://{}", self.path.display())
     }
+}
+
+/// Does something in a PostgreSQL.
+pub fn psql(database: &str, statement: &str) -> Result<String, String> {
+    let mut psql = Command::new("psql");
+    psql.args(["-X", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-c", statement]).arg(database);
+    let output = psql.output().expect("psql comes with PostgreSQL");
+    if output.status.success() { Ok(text(&output.stdout).trim().to_owned()) } else { Err(all_said(&output)) }
 }
 
 pub fn text(bytes: &[u8]) -> String {

@@ -1,6 +1,7 @@
 //! A floor on a database of its own, and workers that are played.
 
 use std::{
+    collections::VecDeque,
     os::unix::fs::PermissionsExt,
     sync::{
         Arc, LazyLock, OnceLock,
@@ -227,7 +228,7 @@ impl Bed {
     pub async fn hand_at(&self, floor: &FloorHandle, name: &str, slots: u16, holds: Vec<BatchKey>) -> Hand {
         let link = LINKS.fetch_add(1, Ordering::Relaxed);
         let coming = self.link_to(floor, name, slots, holds, link).await.expect("it may link");
-        Hand { floor: floor.clone(), blobs: self.blobs.clone(), link, coming, number: 0 }
+        Hand { floor: floor.clone(), blobs: self.blobs.clone(), link, coming, put_by: VecDeque::new(), number: 0 }
     }
 
     /// Links a worker.
@@ -302,18 +303,51 @@ pub struct Hand {
     blobs: Blobs,
     pub link: u64,
     coming: mpsc::Receiver<ToWorker>,
+    /// What came while something else was waited for.
+    put_by: VecDeque<ToWorker>,
     number: u64,
 }
 
 impl Hand {
     /// The next that it is told.
     pub async fn next(&mut self) -> ToWorker {
-        tokio::time::timeout(LONG, self.coming.recv()).await.expect("it is told something").expect("its link stays")
+        self.within(LONG).await.expect("it is told something")
+    }
+
+    /// The next that comes within some time.
+    async fn within(&mut self, time: Duration) -> Option<ToWorker> {
+        if let Some(told) = self.put_by.pop_front() {
+            return Some(told);
+        }
+        tokio::time::timeout(time, self.coming.recv()).await.ok().map(|told| told.expect("its link stays"))
     }
 
     /// Whether nothing comes within some time.
-    pub async fn nothing(&mut self, within: Duration) -> bool {
-        tokio::time::timeout(within, self.coming.recv()).await.is_err()
+    pub async fn nothing(&mut self, time: Duration) -> bool {
+        self.within(time).await.is_none()
+    }
+
+    /// The next that it is told that is no acknowledgement.
+    pub async fn next_but_stored(&mut self) -> ToWorker {
+        loop {
+            match self.next().await {
+                ToWorker::Stored { .. } => {}
+                other => return other,
+            }
+        }
+    }
+
+    /// Whether it is granted nothing within some time.
+    pub async fn no_grant(&mut self, within: Duration) -> bool {
+        let until = Instant::now() + within;
+        while let Some(left) = until.checked_duration_since(Instant::now()) {
+            match self.within(left).await {
+                None => return true,
+                Some(ToWorker::Grant(_)) => return false,
+                Some(_) => {}
+            }
+        }
+        true
     }
 
     /// Reports; tells the report's number.
@@ -325,13 +359,16 @@ impl Hand {
 
     /// Waits until a report is acknowledged.
     pub async fn stored(&mut self, wanted: u64) {
+        let mut others = VecDeque::new();
         loop {
-            if let ToWorker::Stored { number } = self.next().await
-                && number >= wanted
-            {
-                return;
+            match self.next().await {
+                ToWorker::Stored { number } if number >= wanted => break,
+                ToWorker::Stored { .. } => {}
+                other => others.push_back(other),
             }
         }
+        others.append(&mut self.put_by);
+        self.put_by = others;
     }
 
     /// Waits for a batch.
@@ -419,7 +456,7 @@ impl Hand {
 
     /// Runs what it is given within a moment.
     async fn work(&mut self, good: &impl Fn(u32) -> bool) {
-        while let Ok(Some(told)) = tokio::time::timeout(Duration::from_millis(20), self.coming.recv()).await {
+        while let Some(told) = self.within(Duration::from_millis(20)).await {
             let ToWorker::Grant(grant) = told else { continue };
             let of = |entry: u32| if good(entry) { passes(grant.key, entry) } else { fails(grant.key, entry) };
             let mut events: Vec<WorkerEvent> = grant.entries.iter().map(|entry| of(entry.index)).collect();

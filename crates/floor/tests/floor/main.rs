@@ -311,3 +311,108 @@ async fn a_run_whose_list_cannot_be_made_is_void_and_says_why() {
         assert!(row.reason.contains(wanted), "{wanted}: {}", row.reason);
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_worker_that_drains_gets_nothing_new_and_one_that_retires_is_told_when_it_has_nothing_left() {
+    let bed = Bed::new("drained").await;
+    let suite = bed.suite("fare", "").await;
+    let mut hand = bed.hand("heron", 1).await;
+    let first = bed.start(suite, RunOptions { shards: Some(1), ..RunOptions::default() }).await;
+    hand.list(&["a", "b"]).await;
+    let grant = hand.granted().await;
+    let drain =
+        async |name: &str, drain| bed.floor.ask(|reply| Ask::Drain(name.to_owned(), drain, reply)).await.unwrap();
+    assert!(drain("heron", true).await && !drain("gull", true).await);
+    assert!(matches!(hand.next_but_stored().await, ToWorker::Drain { drain: true }));
+    // What it was given it brings to its end.
+    let mut events: Vec<_> = grant.entries.iter().map(|entry| passes(grant.key, entry.index)).collect();
+    events.push(WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done });
+    let number = hand.report(events).await;
+    hand.stored(number).await;
+    let second = bed.start(suite, RunOptions::default()).await;
+    assert!(hand.nothing(Duration::from_millis(300)).await, "nothing new comes");
+    let waits = bed.floor.ask(|reply| Ask::Summary(second, reply)).await.unwrap().unwrap();
+    assert!(waits.no_worker, "{:?}", waits.waiting_for);
+    assert!(drain("heron", false).await);
+    assert!(matches!(hand.next().await, ToWorker::Drain { drain: false }));
+    hand.work_until(&bed, second, |_| true).await;
+    hand.work_until(&bed, first, |_| true).await;
+    assert_eq!(bed.over(second).await.verdict.as_deref(), Some("passed"));
+    bed.floor.retire(vec!["heron".into(), "nobody".into()]).await;
+    assert!(matches!(hand.next_but_stored().await, ToWorker::Drain { drain: true }));
+    let told = hand.next_but_stored().await;
+    assert!(matches!(told, ToWorker::Retire), "{told:?}");
+    // It leaves by its own word: whoever said so is here no more, and nothing of it is waited for.
+    bed.floor.link_message(hand.link, FromWorker::Leaving).await;
+    bed.until("it is gone", async || bed.floor.ask(Ask::Workers).await.unwrap().is_empty()).await;
+    assert!(bed.floor.turn_away("heron").await);
+    let refused = bed.link_to(&bed.floor, "heron", 1, Vec::new(), 4711).await;
+    assert!(matches!(refused, Err(NotLinked::Refused(_))), "nobody links under that name any more");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_claim_is_held_by_one_test_at_a_time_over_all_runs() {
+    let bed = Bed::new("claimed").await;
+    let suite = bed.suite("fare", "[[rule]]\ntests = [\"berth/*\"]\nclaims = [\"berth\"]").await;
+    let (one, two) = (bed.start(suite, RunOptions::default()).await, bed.start(suite, RunOptions::default()).await);
+    let mut hand = bed.hand("heron", 6).await;
+    hand.list(&["berth/a", "berth/b", "berth/c"]).await;
+    let mut ran = 0;
+    while ran < 6 {
+        let grant = hand.granted().await;
+        ran += grant.entries.len();
+        assert!(hand.no_grant(Duration::from_millis(60)).await, "another that claims it is not given meanwhile");
+        let mut events: Vec<_> = grant.entries.iter().map(|entry| passes(grant.key, entry.index)).collect();
+        events.push(WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done });
+        hand.report(events).await;
+    }
+    for run in [one, two] {
+        assert_eq!(bed.over(run).await.verdict.as_deref(), Some("passed"));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_that_is_stopped_ends_its_batches_and_takes_nothing_more_of_them() {
+    let bed = Bed::new("stopped").await;
+    let suite = bed.suite("fare", "").await;
+    let run = bed.start(suite, RunOptions { shards: Some(1), ..RunOptions::default() }).await;
+    let mut hand = bed.hand("heron", 1).await;
+    hand.list(&["a", "b", "c"]).await;
+    let grant = hand.granted().await;
+    let number = hand.report(vec![passes(grant.key, grant.entries[0].index)]).await;
+    hand.stored(number).await;
+    assert!(bed.floor.stop(run, "the tide is out".into()).await);
+    assert!(matches!(hand.next_but_stored().await, ToWorker::Revoke { key } if key == grant.key));
+    hand.report(vec![fails(grant.key, grant.entries[1].index)]).await;
+    hand.report(vec![WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done }]).await;
+    let row = bed.over(run).await;
+    assert_eq!((row.verdict.as_deref(), row.reason.as_str()), (Some("stopped"), "the tide is out"));
+    let ended = bed.told("select ended from attempts where ended not in ('lost', 'stopped') order by entry").await;
+    assert_eq!(ended, ["passed"], "what came after that counts for nothing");
+    // The slot is free for others.
+    let next = bed.start(suite, RunOptions::default()).await;
+    hand.work_until(&bed, next, |_| true).await;
+    assert_eq!(bed.over(next).await.verdict.as_deref(), Some("passed"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_link_that_comes_again_takes_the_place_of_the_one_before() {
+    let bed = Bed::new("relinked").await;
+    let suite = bed.suite("fare", "").await;
+    let run = bed.start(suite, RunOptions { shards: Some(1), ..RunOptions::default() }).await;
+    let mut old = bed.hand("heron", 1).await;
+    old.list(&["a", "b"]).await;
+    let grant = old.granted().await;
+    // The network was cut, and the service has not noticed yet: the same process is here again.
+    let mut new = bed.hand_holding("heron", 1, vec![grant.key]).await;
+    old.report(vec![fails(grant.key, grant.entries[0].index)]).await;
+    let number = new.report(vec![passes(grant.key, grant.entries[0].index)]).await;
+    new.stored(number).await;
+    bed.floor.link_down(old.link).await;
+    let mut events: Vec<_> = grant.entries[1..].iter().map(|entry| passes(grant.key, entry.index)).collect();
+    events.push(WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done });
+    new.report(events).await;
+    new.work_until(&bed, run, |_| true).await;
+    assert_eq!(bed.over(run).await.verdict.as_deref(), Some("passed"));
+    assert_eq!(bed.told("select ended from attempts order by entry").await, ["passed", "passed"]);
+}

@@ -2,6 +2,7 @@
 
 mod looking;
 mod machines;
+mod people;
 mod planned;
 mod secrets;
 mod sweeping;
