@@ -110,6 +110,10 @@ impl Twins {
         runtime.block_on(client.get(path, &[])).expect("an answer")
     }
 
+    fn wait_for_postgres(&self) {
+        until("PostgreSQL answers", || self.sql("select 1"));
+    }
+
     /// What PostgreSQL says, unless it is away.
     fn sql(&self, statement: &str) -> Option<String> {
         psql(&self.postgres.as_ref().expect("it runs").url(), statement).ok()
@@ -394,10 +398,13 @@ impl Blow {
         match self {
             Self::Service(which) => {
                 twins.both[which].kill_service();
+                twins.wait_for_postgres();
                 twins.both[which].start();
             }
             Self::BothServices => {
                 twins.both.iter_mut().for_each(Quay::kill_service);
+                // Without PostgreSQL a service does not start, and says so.
+                twins.wait_for_postgres();
                 twins.both.iter_mut().for_each(Quay::start);
             }
             Self::Worker(which) => {
@@ -406,7 +413,8 @@ impl Blow {
                 workers[which] = link(twins, which);
             }
             Self::Postgres => {
-                let said = until("PostgreSQL answers", || twins.sql("select pg_read_file('postmaster.pid')"));
+                twins.wait_for_postgres();
+                let said = twins.sql("select pg_read_file('postmaster.pid')").expect("it answers");
                 let pid: i32 = said.lines().next().and_then(|line| line.trim().parse().ok()).expect("its number");
                 // SAFETY: plain numbers.
                 unsafe { libc::kill(pid, libc::SIGKILL) };
@@ -445,9 +453,23 @@ fn a_run_comes_to_its_true_verdict_whatever_is_killed_or_stands_still_meanwhile(
             blow.fall(&mut twins, &mut workers, link);
         }
         left -= blows;
-        until(&format!("the verdict of {run} (seed {seed}, {told:?})"), || {
-            (twins.json(&["show", &run])["run"]["phase"] == "finished").then_some(())
-        });
+        let since = std::time::Instant::now();
+        while twins.json(&["show", &run])["run"]["phase"] != "finished" {
+            let mut stands = || {
+                let files = ["service.log", "workers.log"];
+                let all = twins.both.iter().flat_map(|quay| files.map(|file| quay.path(file)));
+                let logs = all.map(|path| fs::read_to_string(path).unwrap_or_default());
+                let last = |log: String| {
+                    let lines = log.lines().rev().filter(|line| !line.contains("forwarding")).take(25);
+                    lines.collect::<Vec<_>>().join("\n")
+                };
+                let ends: Vec<_> = logs.map(last).collect();
+                let alive: Vec<_> = workers.iter_mut().map(|worker| worker.0.try_wait()).collect();
+                format!("{}\n{alive:?}\n{}", twins.json(&["show", &run]), ends.join("\n--\n"))
+            };
+            assert!(since.elapsed() < Duration::from_secs(60), "seed {seed}, {told:?}: {}", stands());
+            std::thread::sleep(Duration::from_millis(100));
+        }
         let shown = twins.json(&["show", &run, "--state", "all"]);
         let what = format!("seed {seed}, {told:?}: {shown}");
         assert_eq!(shown["run"]["verdict"], "failed", "{what}");

@@ -270,9 +270,10 @@ fn ctrl_c_leaves_the_run_alone_and_says_so() {
     let mut watcher = Process(child);
     // It watches when it has said of what.
     let mut said = std::io::BufReader::new(watcher.0.stdout.take().expect("it prints"));
-    let mut line = String::new();
-    std::io::BufRead::read_line(&mut said, &mut line).expect("a line");
-    assert!(line.contains(&run), "{line}");
+    let mut lines = String::new();
+    while !lines.contains(&run) {
+        assert_ne!(std::io::BufRead::read_line(&mut said, &mut lines).expect("a line"), 0, "{lines}");
+    }
     watcher.signal(libc::SIGINT);
     assert_eq!(watcher.wait(), 130);
     assert_eq!(quay.kesmo(&["watch", &run]).status.code(), Some(0));

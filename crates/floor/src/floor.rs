@@ -121,6 +121,15 @@ pub(crate) struct Floor {
     pub(crate) pools: HashMap<String, Says>,
 }
 
+/// Which service carries out the runs of a pool.
+enum Whose {
+    Own,
+    /// Another, at this address.
+    Others(String),
+    /// Another, or none: that is not known now.
+    Unknown,
+}
+
 /// What a floor stands on.
 pub struct Ground {
     pub store: Store,
@@ -273,9 +282,12 @@ impl Floor {
                 }
             }
             Message::LinkUp { hello, pool, link, sender, reply } => {
-                let answer = match self.elsewhere(&pool).await {
-                    Some(url) => Err(NotLinked::Elsewhere(url)),
-                    None => self.link_up(*hello, link, sender),
+                let answer = match self.whose(&pool).await {
+                    Whose::Own => self.link_up(*hello, link, sender),
+                    Whose::Others(url) => Err(NotLinked::Elsewhere(url)),
+                    Whose::Unknown => Err(NotLinked::Later(format!(
+                        "another service is about to carry out the runs of the pool {pool}, and where that is reached is not known yet"
+                    ))),
                 };
                 tell(reply, answer);
             }
@@ -300,7 +312,10 @@ impl Floor {
             Message::Retire(names) => self.retire(&names),
             Message::TurnAway(name, reply) => tell(reply, self.workers.turn_away(&name)),
             Message::Remark(runs, text) => runs.into_iter().for_each(|run| self.note(run, text.clone())),
-            Message::Elsewhere(pool, reply) => tell(reply, self.elsewhere(&pool).await),
+            Message::Elsewhere(pool, reply) => match self.whose(&pool).await {
+                Whose::Others(url) => tell(reply, Some(url)),
+                Whose::Own | Whose::Unknown => tell(reply, None),
+            },
             Message::Planned(run, made) => self.planned(run, *made),
             Message::Ask(ask) => self.after.push(After::Ask(ask)),
             Message::Fetched(run, result) => self.fetched(run, *result).await,
@@ -519,18 +534,25 @@ impl Floor {
         }
     }
 
-    /// The address of the service that carries out the runs of a pool, if that is another one.
-    async fn elsewhere(&mut self, pool: &str) -> Option<String> {
+    /// Which service carries out the runs of a pool.
+    async fn whose(&mut self, pool: &str) -> Whose {
         let before = self.leases.held.contains(pool);
         if self.holds(pool).await {
             // What the worker holds belongs to runs that must be known before it is asked about them.
             if !before && let Err(e) = self.look().await {
                 tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
             }
-            return None;
+            return Whose::Own;
         }
-        let holder = self.store.holder_of(pool).await.ok().flatten()?;
-        (!holder.address.is_empty()).then_some(holder.address)
+        // One that has just been started has no address yet; and one that has just gone has no lease any more.
+        match self.store.holder_of(pool).await {
+            Ok(Some(holder)) if !holder.address.is_empty() => Whose::Others(holder.address),
+            Ok(_) => Whose::Unknown,
+            Err(e) => {
+                tracing::warn!(pool, "whose pool it is could not be read: {e}");
+                Whose::Unknown
+            }
+        }
     }
 
     fn link_up(

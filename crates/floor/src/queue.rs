@@ -51,7 +51,8 @@ impl Floor {
         let open = self.store.open_runs().await?;
         let mut pools: BTreeSet<String> = open.iter().map(|r| r.pool.clone()).collect();
         pools.extend(self.workers.pools());
-        let due = self.leases.renewed.is_none_or(|at| at.elapsed() >= RENEW_EVERY);
+        let due = self.leases.renewed.is_none_or(|at| at.elapsed() >= RENEW_EVERY)
+            || (!self.leases.addressed && self.leases.address.get().is_some());
         if due || pools.iter().any(|p| !self.leases.held.contains(p)) {
             self.hold(&pools).await?;
         }
@@ -91,10 +92,16 @@ impl Floor {
         if wanted.is_empty() {
             return Ok(());
         }
-        let now_held = self.store.hold_pools(&self.leases.holder(), &wanted, LEASE_LASTS).await?;
+        let holder = self.leases.holder();
+        let now_held = self.store.hold_pools(&holder, &wanted, LEASE_LASTS).await?;
+        self.leases.addressed = !holder.address.is_empty();
         self.leases.renewed = Some(Instant::now());
         let now_held: BTreeSet<String> = now_held.into_iter().collect();
         let lost: Vec<String> = self.leases.held.difference(&now_held).cloned().collect();
+        // Whoever works for a pool belongs where its runs are.
+        for pool in wanted.iter().filter(|pool| !now_held.contains(*pool)) {
+            self.fleet_changed |= self.workers.cut_off(pool);
+        }
         self.leases.held = now_held;
         for pool in lost {
             tracing::warn!(pool, "another service carries out the runs of this pool now");
@@ -102,8 +109,6 @@ impl Floor {
             self.queue.retain(|_, u| u.row.pool != pool);
             // Their last rows may be of that pool: the service that has it gives those runs their verdict again.
             self.closing.clear();
-            self.workers.cut_off(&pool);
-            self.fleet_changed = true;
             // What was gathered for those runs is not this service's to write any more.
             let mut commit = std::mem::take(&mut self.commit);
             self.keep_own(&mut commit);

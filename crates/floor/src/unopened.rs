@@ -41,6 +41,8 @@ pub(crate) struct Leases {
     pub address: std::sync::Arc<std::sync::OnceLock<String>>,
     pub held: BTreeSet<String>,
     pub renewed: Option<Instant>,
+    /// They were renewed since the service has an address: others know where to ask.
+    pub addressed: bool,
     pub looked: Option<Instant>,
     /// Runs that were told to stop because somebody asked for it.
     pub stopped: BTreeSet<i64>,
@@ -48,7 +50,8 @@ pub(crate) struct Leases {
 
 impl Leases {
     pub fn new(service: String, address: std::sync::Arc<std::sync::OnceLock<String>>) -> Self {
-        Self { service, address, held: BTreeSet::new(), renewed: None, looked: None, stopped: BTreeSet::new() }
+        let (held, stopped) = (BTreeSet::new(), BTreeSet::new());
+        Self { service, address, held, renewed: None, addressed: false, looked: None, stopped }
     }
 
     pub fn holder(&self) -> Holder {

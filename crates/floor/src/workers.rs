@@ -228,13 +228,14 @@ impl Workers {
         linked.map(|k| k.pool.clone()).collect()
     }
 
-    /// Lets go of the workers of a pool, which another service has: their links end, and they find it.
-    pub fn cut_off(&mut self, pool: &str) {
+    /// Lets go of the workers of a pool, which another service has: their links end, and they find it. False if there were none.
+    pub fn cut_off(&mut self, pool: &str) -> bool {
         let of_pool: Vec<WorkerId> =
             self.known.iter().filter(|(_, k)| k.pool == pool).map(|(worker, _)| *worker).collect();
-        for worker in of_pool {
-            self.remove(worker);
+        for worker in &of_pool {
+            self.remove(*worker);
         }
+        !of_pool.is_empty()
     }
 
     pub fn next_loss(&self) -> Option<Instant> {

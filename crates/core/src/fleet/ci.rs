@@ -268,5 +268,5 @@ impl StateOf {
 }
 
 #[cfg(test)]
-#[path = "tests_of_ci.rs"]
+#[path = "ci_tests.rs"]
 mod tests;

@@ -287,5 +287,5 @@ impl<'a> Left<'a> {
 }
 
 #[cfg(test)]
-#[path = "tests_of_deciding.rs"]
+#[path = "deciding_tests.rs"]
 mod tests;

@@ -237,5 +237,5 @@ impl Event {
 }
 
 #[cfg(test)]
-#[path = "tests_of_event.rs"]
+#[path = "event_tests.rs"]
 pub(super) mod tests;

@@ -504,5 +504,5 @@ fn web_address(text: &str) -> Result<(), Error> {
 }
 
 #[cfg(test)]
-#[path = "tests_of_rule.rs"]
+#[path = "rule_tests.rs"]
 mod tests;

@@ -451,5 +451,5 @@ pub fn cloud_event(notice: &str, id: &str, source: &str, events: &[Event], at: D
 }
 
 #[cfg(test)]
-#[path = "tests_of_telling.rs"]
+#[path = "telling_tests.rs"]
 mod tests;

@@ -20,26 +20,26 @@
 
 pub mod cases;
 mod engine;
+#[cfg(test)]
+mod feeding_tests;
 pub mod figures;
+#[cfg(test)]
+mod files_tests;
 pub mod hunt;
 pub mod imported;
 mod left;
 pub mod load;
+#[cfg(test)]
+mod parts_tests;
 pub mod proving;
 mod ready;
+#[cfg(test)]
+mod senders_tests;
 pub mod share;
 pub mod since;
 mod terms;
 #[cfg(test)]
 mod tests;
-#[cfg(test)]
-mod tests_of_feeding;
-#[cfg(test)]
-mod tests_of_files;
-#[cfg(test)]
-mod tests_of_parts;
-#[cfg(test)]
-mod tests_of_senders;
 pub mod timeline;
 mod together;
 

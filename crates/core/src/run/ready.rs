@@ -259,3 +259,7 @@ impl Ready {
         *self = Self::default();
     }
 }
+
+#[cfg(test)]
+#[path = "ready_tests.rs"]
+mod tests;

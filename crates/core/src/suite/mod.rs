@@ -2,6 +2,8 @@
 //! trying it shows.
 
 pub mod container;
+#[cfg(test)]
+mod containers_tests;
 pub mod covers;
 pub mod draft;
 pub mod file;
@@ -9,8 +11,6 @@ pub mod listing;
 pub mod pick;
 mod reader;
 pub mod secrets;
-#[cfg(test)]
-mod tests_of_containers;
 pub mod tried;
 pub mod variant;
 

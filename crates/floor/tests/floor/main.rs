@@ -416,3 +416,29 @@ async fn a_link_that_comes_again_takes_the_place_of_the_one_before() {
     assert_eq!(bed.over(run).await.verdict.as_deref(), Some("passed"));
     assert_eq!(bed.told("select ended from attempts order by entry").await, ["passed", "passed"]);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_worker_is_taken_only_where_the_runs_of_its_pool_are() {
+    let bed = Bed::new("whose").await;
+    // Another service has just been started: it has the pool, and no address yet.
+    let lease = |address: &str, lasts: &str| {
+        format!(
+            "insert into leases (pool, service, address, until) values ('main', 'ghost', '{address}', now() + interval '{lasts}') \
+             on conflict (pool) do update set service = excluded.service, address = excluded.address, until = excluded.until"
+        )
+    };
+    bed.sql(&lease("", "1 hour")).await;
+    let later = bed.link_to(&bed.floor, "heron", 1, Vec::new(), 5001).await;
+    assert!(matches!(&later, Err(NotLinked::Later(why)) if why.contains("the pool main")), "{later:?}");
+    bed.sql(&lease("http://ghost", "1 hour")).await;
+    let elsewhere = bed.link_to(&bed.floor, "heron", 1, Vec::new(), 5002).await;
+    assert!(matches!(elsewhere, Err(NotLinked::Elsewhere(url)) if url == "http://ghost"));
+    // It is gone: this service takes the pool.
+    bed.sql("update leases set until = now() - interval '1 second'").await;
+    let mut link = bed.link_to(&bed.floor, "heron", 1, Vec::new(), 5003).await.expect("it is taken");
+    // And when another has it again, it is noticed, and the worker is let go of.
+    bed.sql(&lease("http://ghost", "1 hour")).await;
+    let over = async { while link.recv().await.is_some() {} };
+    tokio::time::timeout(Duration::from_secs(20), over).await.expect("its link ends");
+    assert!(bed.floor.ask(Ask::Workers).await.unwrap().is_empty());
+}
