@@ -112,6 +112,10 @@ impl Scheduler {
         let stale = self.soonest_read.is_none_or(|at| at.elapsed() >= self.clock.pace());
         if stale || self.soonest.is_some_and(|at| at <= now.utc()) {
             let due = self.due(now).await;
+            if due.is_err() {
+                // What is due stays so: it is tried again at the usual pace, and not at once and at once.
+                self.soonest = None;
+            }
             later("due starts", due);
         }
         let slow = self.slow_at.is_none_or(|at| at.elapsed() >= self.clock.pace());
