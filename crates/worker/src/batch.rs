@@ -1363,7 +1363,8 @@ mod tests {
 
     #[tokio::test(flavor = "multi_thread")]
     async fn what_a_test_prints_is_sent_while_it_is_followed_and_from_its_beginning() {
-        let script = format!("echo first; {WAITS}; echo second; echo 'ok 1 - a'; echo other; echo 'ok 2 - b'");
+        let end = "until [ -e end ]; do sleep 0.01; done";
+        let script = format!("echo first; {WAITS}; echo second; {end}; echo 'ok 1 - a'; echo other; echo 'ok 2 - b'");
         let mut bench = bench("tap", "{names}", "", &script);
         let (sender, mut outputs) = mpsc::channel(64);
         bench.tools.outputs = sender;
@@ -1382,9 +1383,13 @@ mod tests {
             }
             _ => false,
         };
-        let first = tokio::time::timeout(Duration::from_secs(10), outputs.recv()).await;
-        assert!(hear(first.expect("it is told while the test runs")));
-        bench.go();
+        // The first is told from its beginning, and the second as it comes.
+        for _ in 0..2 {
+            let told = tokio::time::timeout(Duration::from_secs(10), outputs.recv()).await;
+            assert!(hear(told.expect("it is told while the test runs")));
+            bench.go();
+        }
+        std::fs::write(bench.beside("end"), "").unwrap();
         tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
         while hear(outputs.try_recv().ok()) {}
         assert_eq!(heard, "first\nsecond\n");
