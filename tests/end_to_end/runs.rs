@@ -261,18 +261,24 @@ fn claims_are_not_held_twice_even_by_two_runs() {
 #[test]
 fn ctrl_c_leaves_the_run_alone_and_says_so() {
     let quay = shared();
-    let folder = quay.tap("left", "a", "sleep 3; echo \"ok - $t\"", "");
+    let go = quay.path("left-go");
+    let body = format!("until [ -e {} ]; do sleep 0.05; done; echo \"ok - $t\"", go.display());
+    let folder = quay.tap("left", "a", &body, "[limits]\ntest = \"60s\"");
     let run = quay.start_run(&folder, &[]);
     let mut command = std::process::Command::new(crate::quay::KESMO);
     command.args(["watch", &run]).env("KESMO_URL", &quay.url).env("KESMO_TOKEN", quay.token());
-    let child =
-        command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::null()).spawn().expect("it starts");
-    let mut watcher = Process(child);
-    // It watches when it says something.
-    let mut said = std::io::BufReader::new(watcher.0.stdout.take().expect("it prints"));
-    let mut line = String::new();
-    assert_ne!(std::io::BufRead::read_line(&mut said, &mut line).expect("a line"), 0, "it says what its signs mean");
+    let (read, write) = std::io::pipe().expect("a pipe");
+    command.stdout(write.try_clone().expect("the same")).stderr(write);
+    let mut watcher = Process(command.spawn().expect("it starts"));
+    drop(command);
+    // It watches when it says how the run stands.
+    let mut said = std::io::BufReader::new(read);
+    let mut lines = String::new();
+    while !lines.contains(&run) {
+        assert_ne!(std::io::BufRead::read_line(&mut said, &mut lines).expect("a line"), 0, "{lines}");
+    }
     watcher.signal(libc::SIGINT);
-    assert_eq!(watcher.wait(), 130);
+    assert_eq!(watcher.wait(), 130, "{lines}");
+    std::fs::write(go, "").expect("the test may end");
     assert_eq!(quay.kesmo(&["watch", &run]).status.code(), Some(0));
 }
