@@ -286,7 +286,7 @@ impl Floor {
                     Whose::Own => self.link_up(*hello, link, sender),
                     Whose::Others(url) => Err(NotLinked::Elsewhere(url)),
                     Whose::Unknown => Err(NotLinked::Later(format!(
-                        "another service is about to carry out the runs of the pool {pool}, and where that is reached is not known yet"
+                        "which service carries out the runs of the pool {pool} is not known yet"
                     ))),
                 };
                 tell(reply, answer);

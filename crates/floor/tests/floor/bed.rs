@@ -2,17 +2,15 @@
 
 use std::{
     collections::VecDeque,
-    os::unix::fs::PermissionsExt,
     sync::{
-        Arc, LazyLock, OnceLock,
+        Arc, OnceLock,
         atomic::{AtomicU64, Ordering},
     },
     time::{Duration, Instant},
 };
 
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
+use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
 use kesmo_core::{plan::RunOptions, run::BatchEnd, words::Ended};
-use kesmo_database::Postgres;
 use kesmo_files::{blobs::Blobs, git::Git};
 use kesmo_floor::{FloorHandle, Ground, NotLinked};
 use kesmo_store::{
@@ -25,29 +23,7 @@ use kesmo_wire::{
 };
 use tokio::{sync::mpsc, task::JoinHandle};
 
-/// One cluster for all trials; it is stopped, and its folder removed, when they are done.
-struct Cluster {
-    postgres: Postgres,
-    folder: tempfile::TempDir,
-}
-
-static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| {
-    let folder = tempfile::tempdir().expect("a folder");
-    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).expect("its rights");
-    let postgres = Postgres::start(folder.path()).expect("PostgreSQL starts");
-    // SAFETY: the function does not unwind, and uses nothing that is gone when the process exits.
-    unsafe { libc::atexit(clear_away) };
-    Cluster { postgres, folder }
-});
-
-extern "C" fn clear_away() {
-    if let Err(e) = CLUSTER.postgres.stop() {
-        eprintln!("{e}");
-    }
-    if let Err(e) = std::fs::remove_dir_all(CLUSTER.folder.path()) {
-        eprintln!("{e}");
-    }
-}
+use crate::cluster::{CLUSTER, sql, told, url_of};
 
 /// How long a worker's link may be silent.
 const PATIENCE: Duration = Duration::from_millis(600);
@@ -83,10 +59,8 @@ async fn floor(store: &Store, blobs: &Blobs, folder: &std::path::Path, service: 
 
 impl Bed {
     pub async fn new(name: &str) -> Self {
-        let url = CLUSTER.postgres.url();
-        let mut admin = AsyncPgConnection::establish(&url).await.unwrap();
-        admin.batch_execute(&format!("create database {name}")).await.unwrap();
-        let url = format!("{}/{name}", url.rsplit_once('/').expect("an address with a database").0);
+        sql(&CLUSTER.postgres.url(), &format!("create database {name}")).await;
+        let url = url_of(name);
         let store = Store::open(&url).await.unwrap();
         let folder = tempfile::tempdir().unwrap();
         let blobs = Blobs::open(folder.path().join("blobs")).unwrap();
@@ -149,8 +123,7 @@ impl Bed {
     }
 
     pub async fn sql(&self, statements: &str) {
-        let mut c = AsyncPgConnection::establish(&self.url).await.unwrap();
-        c.batch_execute(statements).await.unwrap();
+        sql(&self.url, statements).await;
     }
 
     /// Carries statements out on a connection that stays open until it is dropped.
@@ -162,32 +135,20 @@ impl Bed {
 
     /// What a query tells in its one column, which is text, a line each.
     pub async fn told(&self, query: &str) -> Vec<String> {
-        #[derive(diesel::QueryableByName)]
-        struct Line {
-            #[diesel(sql_type = diesel::sql_types::Text)]
-            line: String,
-        }
-        let mut c = AsyncPgConnection::establish(&self.url).await.unwrap();
-        let rows: Vec<Line> =
-            diesel::sql_query(format!("select line from ({query}) as told (line)")).load(&mut c).await.unwrap();
-        rows.into_iter().map(|row| row.line).collect()
+        told(&self.url, query).await
     }
 
     /// PostgreSQL takes no connection to this database any more, and ends those that there are.
     pub async fn shut(&self) {
-        let mut admin = AsyncPgConnection::establish(&CLUSTER.postgres.url()).await.unwrap();
         let name = &self.name;
-        admin
-            .batch_execute(&format!(
-                "alter database {name} allow_connections false; select pg_terminate_backend(pid) from pg_stat_activity where datname = '{name}'"
-            ))
-            .await
-            .unwrap();
+        let shut = format!(
+            "alter database {name} allow_connections false; select pg_terminate_backend(pid) from pg_stat_activity where datname = '{name}'"
+        );
+        sql(&CLUSTER.postgres.url(), &shut).await;
     }
 
     pub async fn open_again(&self) {
-        let mut admin = AsyncPgConnection::establish(&CLUSTER.postgres.url()).await.unwrap();
-        admin.batch_execute(&format!("alter database {} allow_connections true", self.name)).await.unwrap();
+        sql(&CLUSTER.postgres.url(), &format!("alter database {} allow_connections true", self.name)).await;
     }
 
     /// How many attempts of a run are kept.

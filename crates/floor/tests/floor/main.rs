@@ -1,6 +1,8 @@
 //! The floor by itself, on a real PostgreSQL, with workers that are played.
 
 mod bed;
+#[path = "../../../database/tests/shared/cluster.rs"]
+mod cluster;
 
 use std::time::Duration;
 

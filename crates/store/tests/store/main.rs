@@ -1,5 +1,7 @@
 //! The store against a real PostgreSQL.
 
+#[path = "../../../database/tests/shared/cluster.rs"]
+mod cluster;
 mod looking;
 mod machines;
 mod people;
@@ -7,13 +9,10 @@ mod planned;
 mod secrets;
 mod sweeping;
 
-use std::{
-    collections::BTreeMap,
-    os::unix::fs::PermissionsExt,
-    sync::{Arc, LazyLock},
-};
+use std::{collections::BTreeMap, sync::Arc};
 
 use chrono::{NaiveDate, TimeDelta, TimeZone, Utc};
+use cluster::{CLUSTER, sql, url_of};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use kesmo_core::{
     calendar::schedule::Times,
@@ -50,30 +49,6 @@ use kesmo_store::{
     webhooks::{Kept, NewDelivery, NewWebhook},
 };
 
-/// One cluster for all tests of this file; it is stopped, and its folder removed, when the tests are done.
-struct Cluster {
-    postgres: Postgres,
-    folder: tempfile::TempDir,
-}
-
-static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| {
-    let folder = tempfile::tempdir().expect("a folder");
-    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).expect("its rights");
-    let postgres = Postgres::start(folder.path()).expect("PostgreSQL starts");
-    // SAFETY: the function does not unwind, and uses nothing that is gone when the process exits.
-    unsafe { libc::atexit(clear_away) };
-    Cluster { postgres, folder }
-});
-
-extern "C" fn clear_away() {
-    if let Err(e) = CLUSTER.postgres.stop() {
-        eprintln!("{e}");
-    }
-    if let Err(e) = std::fs::remove_dir_all(CLUSTER.folder.path()) {
-        eprintln!("{e}");
-    }
-}
-
 async fn store() -> Store {
     Store::open(&CLUSTER.postgres.url()).await.expect("the store opens")
 }
@@ -88,41 +63,29 @@ static MODEL: tokio::sync::OnceCell<()> = tokio::sync::OnceCell::const_new();
 
 impl Apart {
     async fn new(name: &str) -> Self {
-        let url = CLUSTER.postgres.url();
-        let mut admin = AsyncPgConnection::establish(&url).await.unwrap();
-        let of = |name: &str| format!("{}/{name}", url.rsplit_once('/').expect("an address with a database").0);
+        let admin = CLUSTER.postgres.url();
         // One is migrated, and the others are copies of it: nobody may be at it by then.
         let model = async {
-            admin.batch_execute("create database model").await.unwrap();
-            drop(Store::open(&of("model")).await.unwrap());
+            sql(&admin, "create database model").await;
+            drop(Store::open(&url_of("model")).await.unwrap());
             let shut = "alter database model allow_connections false; \
                 select pg_terminate_backend(pid) from pg_stat_activity where datname = 'model'";
-            admin.batch_execute(shut).await.unwrap();
+            sql(&admin, shut).await;
         };
         MODEL.get_or_init(|| model).await;
-        let mut admin = AsyncPgConnection::establish(&url).await.unwrap();
-        admin.batch_execute(&format!("create database {name} template model")).await.unwrap();
-        let url = of(name);
+        sql(&admin, &format!("create database {name} template model")).await;
+        let url = url_of(name);
         Self { store: Store::open(&url).await.unwrap(), url }
     }
 
     /// Carries statements out.
     async fn sql(&self, statements: &str) {
-        let mut c = AsyncPgConnection::establish(&self.url).await.unwrap();
-        c.batch_execute(statements).await.unwrap();
+        sql(&self.url, statements).await;
     }
 
     /// What a query tells in its one column, which is text, a line each.
     async fn told(&self, query: &str) -> Vec<String> {
-        #[derive(diesel::QueryableByName)]
-        struct Line {
-            #[diesel(sql_type = diesel::sql_types::Text)]
-            line: String,
-        }
-        let mut c = AsyncPgConnection::establish(&self.url).await.unwrap();
-        let rows: Vec<Line> =
-            diesel::sql_query(format!("select line from ({query}) as told (line)")).load(&mut c).await.unwrap();
-        rows.into_iter().map(|row| row.line).collect()
+        cluster::told(&self.url, query).await
     }
 }
 
