@@ -124,7 +124,14 @@ pub fn lists(bytes: &[u8]) {
     assert_eq!(names.len(), tests.len(), "each name stands once");
     let again: String =
         tests.iter().map(|test| serde_json::to_string(test).expect("it can be written") + "\n").collect();
-    assert_eq!(listing::read(again.as_bytes()).expect("what was written can be read"), tests);
+    let mut again = listing::read(again.as_bytes()).expect("what was written can be read");
+    // A number's last digit may be read as its neighbour.
+    for (one, other) in again.iter_mut().zip(&tests) {
+        let close = |(a, b): (f64, f64)| (a - b).abs() <= b * f64::EPSILON * 2.0;
+        assert!(one.seconds.zip(other.seconds).is_none_or(close), "{:?}: {:?}", one.seconds, other.seconds);
+        one.seconds = other.seconds;
+    }
+    assert_eq!(again, tests);
 }
 
 /// Files with results that ran elsewhere: parts are parted by a line of `=`.

@@ -105,7 +105,12 @@ pub fn plain_address(url: &str) -> Result<String, Error> {
     let (authority, path) = rest.split_once('/').unwrap_or((&rest, ""));
     let (_, host) = authority.rsplit_once('@').unwrap_or(("", authority));
     let plain = |c: char| c.is_ascii_alphanumeric() || "-._:[]".contains(c);
-    let odd = authority.matches('@').count() > 1 || authority.contains(['?', '#', '\\']) || !host.chars().all(plain);
+    // A file's host is none.
+    let named = host.is_empty() || host.contains(|c: char| c.is_ascii_alphanumeric());
+    let odd = authority.matches('@').count() > 1
+        || authority.contains(['?', '#', '\\'])
+        || !host.chars().all(plain)
+        || !named;
     let dots = |part: &str| matches!(part.to_ascii_lowercase().replace("%2e", ".").as_str(), "." | "..");
     if odd || path.contains(['\\', '?', '#']) || path.split('/').any(dots) {
         return Err(Error::Source(format!(
@@ -273,6 +278,8 @@ mod tests {
             "https://evil.example\\@quay.example/lamps/a",
             "https://joan@evil.example@quay.example/lamps/a",
             "https://quay.example%2f.evil.example/lamps/a",
+            "https://joan@..//lamps/a",
+            "https://./lamps/a",
             "https://quay.example/lamps/../boats",
             "https://quay.example/lamps/%2E%2e/boats",
             "https://quay.example/lamps/./a",

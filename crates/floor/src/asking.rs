@@ -149,6 +149,14 @@ pub(crate) enum Message {
     Leave,
 }
 
+impl Message {
+    /// Whether it neither reads nor writes what is stored, and tells nobody anything before what it brings about is: it is heard
+    /// while something is being written.
+    pub(crate) fn is_by_itself(&self) -> bool {
+        matches!(self, Self::Link { .. } | Self::LinkDown { .. } | Self::Ask(_) | Self::Stop { .. } | Self::Planned(..))
+    }
+}
+
 /// Talks to the floor.
 #[derive(Clone)]
 pub struct FloorHandle {

@@ -37,12 +37,14 @@ use crate::{
     lists::Listing,
     recording::Recorder,
     says::{Says, none_because},
+    shown::Shown,
     unopened::{ClaimLeases, LOOK_EVERY, Leases, Unopened},
     workers::{Asking, NotLinked, Workers},
+    writing::{Portion, Writer},
 };
 
 /// The floor's changes are published at most this often.
-const FLOOR_EVERY: Duration = Duration::from_millis(250);
+pub(crate) const FLOOR_EVERY: Duration = Duration::from_millis(250);
 /// Idle slots are put to use by what running batches give back at most this often.
 const IDLE_EVERY: Duration = Duration::from_millis(250);
 /// A run that has less than its due waits so long before others are asked to give back.
@@ -52,7 +54,7 @@ const CONNECTIONS: usize = 4;
 /// Runs that are not open that a view of the floor holds, at the most.
 const MOST_QUEUE_SHOWN: usize = 100;
 /// Messages handled before a commit, at the most: a thousand workers that each tell of a test or two make as many.
-const MOST_BEFORE_COMMIT: usize = 2048;
+pub(crate) const MOST_BEFORE_COMMIT: usize = 2048;
 /// So many slots are given something before that is committed: what else comes does not wait for thousands of them.
 const MOST_GIVEN: usize = 1000;
 
@@ -112,9 +114,13 @@ pub(crate) struct Floor {
     pub(crate) own: mpsc::Sender<Message>,
     /// Told when a run is over.
     pub(crate) over: Arc<Notify>,
-    /// The service is asked to stop: a commit that PostgreSQL does not take is given up, unacknowledged.
-    pub(crate) stopping: Arc<AtomicBool>,
-    pub(crate) stalled: Stalled,
+    pub(crate) writer: Writer,
+    pub(crate) writing: Option<Portion>,
+    /// Messages that were heard, and slots that were given something, since a portion was closed.
+    pub(crate) heard: usize,
+    pub(crate) given: usize,
+    /// Rows were given up, as the service is to stop.
+    pub(crate) given_up: bool,
     /// Private addresses that are offered to each pool: names, and where each leads.
     pub(crate) reachable: HashMap<String, BTreeMap<String, String>>,
     /// What pools that start machines say of themselves.
@@ -158,7 +164,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
     let leaving = Arc::new(AtomicBool::new(false));
     let figures = Figures::default();
     let mut floor = Floor {
-        store,
+        store: store.clone(),
         beside,
         blobs,
         hub: Arc::clone(&hub),
@@ -192,14 +198,18 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         git,
         own: sender.clone(),
         over,
-        stopping: Arc::clone(&leaving),
-        stalled: Stalled::default(),
+        writer: Writer { store: store.clone(), stopping: Arc::clone(&leaving), stalled: Stalled::default() },
+        writing: None,
+        heard: 0,
+        given: 0,
+        given_up: false,
         reachable: HashMap::new(),
         pools: HashMap::new(),
     };
     floor.look().await?;
-    floor.keep().await;
-    let stalled = Arc::clone(&floor.stalled);
+    floor.begin_writing().await;
+    floor.settle().await;
+    let stalled = Arc::clone(&floor.writer.stalled);
     let task = tokio::spawn(floor.work(receiver));
     Ok((FloorHandle { sender, leaving, hub, patience, stalled, figures }, task))
 }
@@ -207,20 +217,18 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
 impl Floor {
     async fn work(mut self, mut receiver: mpsc::Receiver<Message>) {
         while !self.leaving {
-            let wake = self.next_wake();
-            tokio::select! {
-                message = receiver.recv() => match message {
-                    Some(message) => self.handle(message).await,
-                    None => self.leaving = true,
-                },
-                () = tokio::time::sleep_until(wake) => {}
-            }
-            for _ in 0..MOST_BEFORE_COMMIT {
-                match receiver.try_recv() {
-                    Ok(message) => self.handle(message).await,
-                    Err(_) => break,
+            self.hear_until_written(&mut receiver).await;
+            if !self.has_gathered() {
+                let wake = self.next_wake();
+                tokio::select! {
+                    message = receiver.recv() => match message {
+                        Some(message) => self.handle(message).await,
+                        None => self.leaving = true,
+                    },
+                    () = tokio::time::sleep_until(wake) => {}
                 }
             }
+            self.hear(&mut receiver).await;
             for run in std::mem::take(&mut self.to_plan) {
                 self.plan_if_listed(run);
             }
@@ -236,11 +244,20 @@ impl Floor {
                 tracing::warn!("claims could not be asked for, and will be soon: {e}");
             }
             self.advance();
-            self.keep().await;
+            self.begin_writing().await;
             for (worker, message) in self.following.tend(&self.runs) {
                 self.workers.send(worker, message);
             }
-            self.publish();
+            // Beside the writing, what has come is heard, and slots that became idle are given something.
+            self.hear(&mut receiver).await;
+            if self.heard > 0 {
+                self.advance();
+            }
+        }
+        self.settle().await;
+        if !self.given_up {
+            self.begin_writing().await;
+            self.settle().await;
         }
         self.recorder.finish().await;
         if let Err(e) = self.store.give_pools_up(&self.leases.holder()).await {
@@ -264,11 +281,25 @@ impl Floor {
         soonest.unwrap_or(look).max(instant + Duration::from_millis(1))
     }
 
-    fn floor_dirty(&self) -> bool {
+    pub(crate) fn floor_dirty(&self) -> bool {
         self.workers.changed() || !self.closed.is_empty() || self.runs.values().any(|r| r.floor_dirty)
     }
 
-    async fn handle(&mut self, message: Message) {
+    /// Hears what has come by now.
+    async fn hear(&mut self, receiver: &mut mpsc::Receiver<Message>) {
+        while self.heard < MOST_BEFORE_COMMIT {
+            match receiver.try_recv() {
+                Ok(message) => self.handle(message).await,
+                Err(_) => break,
+            }
+        }
+    }
+
+    pub(crate) async fn handle(&mut self, message: Message) {
+        self.heard += 1;
+        if !message.is_by_itself() {
+            self.settle().await;
+        }
         match message {
             Message::NewRun(run) => {
                 let (row, suite) = *run;
@@ -360,10 +391,10 @@ impl Floor {
 
     /// Offers idle slots to the runs, as their shares say.
     fn give_slots_out(&mut self) {
-        let (mut idle, mut given) = (Vec::new(), 0);
+        let mut idle = Vec::new();
         self.gives_on = false;
         for (worker, slot) in self.workers.idle_slots() {
-            if given >= MOST_GIVEN {
+            if self.given >= MOST_GIVEN {
                 self.gives_on = true;
                 return;
             }
@@ -396,7 +427,7 @@ impl Floor {
             if self.workers.is_idle(worker, slot) {
                 idle.push(worker);
             } else {
-                given += 1;
+                self.given += 1;
             }
         }
         self.put_idle_to_use(&idle);
@@ -601,36 +632,8 @@ impl Floor {
         }
     }
 
-    /// Publishes what is stored, where it is time.
-    fn publish(&mut self) {
-        let stamp = Instant::now();
-        if self.places_numbered + FLOOR_EVERY <= stamp
-            && (!self.runs.is_empty() || !self.queue.is_empty() || !self.places.is_empty())
-        {
-            self.places_numbered = stamp;
-            self.number_places();
-        }
-        for run in self.runs.values_mut() {
-            if run.dirty && (run.finished() || run.published + PUBLISH_EVERY <= stamp) {
-                run.publish(&self.workers);
-            }
-        }
-        if self.floor_dirty() && self.floor_published + FLOOR_EVERY <= stamp {
-            self.publish_floor();
-        }
-        let over: Vec<i64> = self.runs.iter().filter(|(_, r)| r.finished()).map(|(id, _)| *id).collect();
-        if !over.is_empty() {
-            if self.floor_dirty() {
-                self.publish_floor();
-            }
-            for id in over {
-                self.runs.remove(&id);
-            }
-            self.queue_changed = true;
-        }
-    }
-
-    fn publish_floor(&mut self) {
+    /// What changed of the floor; none if nobody watches it.
+    pub(crate) fn show_floor(&mut self) -> Option<Shown> {
         self.floor_published = Instant::now();
         let stamp = now();
         let changed = |r: &mut ActiveRun| std::mem::take(&mut r.floor_dirty).then(|| r.summary(stamp));
@@ -640,11 +643,11 @@ impl Floor {
         let (changed, gone) = self.workers.take_changes();
         let workers = changed.into_iter().filter_map(|w| self.workers.view(w, &self.runs)).collect();
         let view = FloorView { runs, workers, gone };
-        if self.hub.watched() {
-            self.hub.publish("change", serde_json::to_string(&view).unwrap_or_default());
-        } else {
+        if !self.hub.watched() {
             self.hub.pass_over();
+            return None;
         }
+        Some(Shown::new(&self.hub, "change", serde_json::to_string(&view).unwrap_or_default()))
     }
 
     pub(crate) fn answer(&mut self, ask: Ask) {
@@ -654,7 +657,7 @@ impl Floor {
                 let answer = self.runs.get_mut(&run).map(|active| {
                     // The snapshot must not hold what a later change brings again.
                     if active.dirty {
-                        active.publish(&self.workers);
+                        active.show(&self.workers).into_iter().for_each(Shown::publish);
                     }
                     (Box::new(active.snapshot(stamp, &self.workers)), Arc::clone(&active.hub), active.hub.last())
                 });
@@ -673,7 +676,7 @@ impl Floor {
             Ask::Workers(reply) => tell(reply, self.workers.views(&self.runs)),
             Ask::Floor(reply) => {
                 if self.floor_dirty() {
-                    self.publish_floor();
+                    self.show_floor().into_iter().for_each(Shown::publish);
                 }
                 let queue = self.queue_summaries().take(MOST_QUEUE_SHOWN).map(|(_, summary)| summary);
                 let runs = self.runs.values().rev().map(|r| r.summary(stamp)).chain(queue).collect();

@@ -1,7 +1,7 @@
 //! From what happens to what is kept: feeding engines, carrying out their effects, and committing.
 
 use std::{
-    collections::{BTreeMap, BTreeSet, HashMap},
+    collections::{BTreeMap, HashMap},
     sync::Arc,
     time::Duration,
 };
@@ -21,7 +21,7 @@ use kesmo_core::{
 };
 use kesmo_store::{
     Store,
-    commit::{CasesOf, Commit, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
+    commit::{CasesOf, Decided, NewArtifact, NewAttempt, NewBatch, NewCase, RunChange},
     measures::NewMeasures,
     runs::RunRow,
 };
@@ -35,7 +35,7 @@ use kesmo_wire::{
 
 use crate::{
     active::{ActiveRun, Listed, NO_LIST, NeededList, Opened},
-    asking::{Message, tell},
+    asking::Message,
     clock::{self, now},
     error::Error,
     floor::{After, Floor},
@@ -43,19 +43,6 @@ use crate::{
     recording::{Counts, ToRecord, Took, outcomes_of, said_to_cover},
     workers::Use,
 };
-
-/// What became of a commit.
-enum Stored {
-    Yes,
-    GivenUp,
-    /// Another service holds one of the pools.
-    Elsewhere,
-    /// PostgreSQL takes other rows, but not these: why.
-    Refused(String),
-}
-
-/// So often rows are tried that PostgreSQL refuses.
-const MOST_REFUSALS: u32 = 3;
 
 /// The setup of a run's batches.
 fn setup(row: &RunRow, options: &RunOptions, suite: &str, file: &SuiteFile) -> Result<Setup, String> {
@@ -778,168 +765,8 @@ impl Floor {
         }
     }
 
-    /// Writes everything that was gathered, however long PostgreSQL is away, and then does what had to wait for it.
-    pub(super) async fn keep(&mut self) {
-        // What is refused makes a run void, which is written too before anything is acknowledged.
-        while !self.commit.is_empty() {
-            let commit = std::mem::take(&mut self.commit);
-            if !self.put(commit).await {
-                // Nothing of it is acknowledged, so that the workers bring it again to the next service.
-                self.after.clear();
-                self.to_record.clear();
-                break;
-            }
-        }
-        // A run is recorded once its verdict is stored; should nobody come to it, it is found by that.
-        for run in std::mem::take(&mut self.to_record) {
-            self.record(run);
-        }
-        self.closing.clear();
-        for after in std::mem::take(&mut self.after) {
-            match after {
-                After::Send(worker, message) => self.workers.send(worker, message),
-                After::Stopped(reply) => tell(reply, true),
-                After::Ask(ask) => self.answer(ask),
-                After::Over => self.over.notify_one(),
-            }
-        }
-    }
-
-    /// Writes a commit; false if that is given up because the service is to stop.
-    async fn put(&mut self, mut commit: Commit) -> bool {
-        while !commit.is_empty() {
-            commit.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
-            let began = std::time::Instant::now();
-            match self.store_commit(&commit).await {
-                Stored::Yes => {
-                    self.figures.commit(commit.rows(), began.elapsed());
-                    return true;
-                }
-                Stored::GivenUp => return false,
-                Stored::Elsewhere => self.let_go_of_others(&mut commit).await,
-                Stored::Refused(why) => {
-                    tracing::error!(
-                        rows = commit.rows(),
-                        "PostgreSQL refuses a commit; it is looked for whose row that is: {why}"
-                    );
-                    return self.sift(commit).await;
-                }
-            }
-        }
-        true
-    }
-
-    /// Another service has a lease by now: what is left of a commit is this service's own.
-    async fn let_go_of_others(&mut self, commit: &mut Commit) {
-        if let Err(e) = self.hold(&BTreeSet::new()).await {
-            tracing::warn!("leases could not be renewed: {e}");
-            tokio::time::sleep(Duration::from_millis(200)).await;
-        }
-        self.keep_own(commit);
-    }
-
-    /// Writes what was refused together in parts: each list and each run by itself. What PostgreSQL does not take of a run
-    /// makes that run void, and no other.
-    async fn sift(&mut self, mut commit: Commit) -> bool {
-        for list in std::mem::take(&mut commit.listings) {
-            let key = list.0.clone();
-            let part = Commit { listings: vec![list], by: commit.by.clone(), ..Commit::default() };
-            match self.store_commit(&part).await {
-                Stored::GivenUp => return false,
-                Stored::Refused(why) => {
-                    let needs = |r: &ActiveRun| r.lists.iter().any(|l| l.key == key);
-                    let runs: Vec<i64> = self.runs.iter().filter(|(_, r)| needs(r)).map(|(id, _)| *id).collect();
-                    tracing::error!(list = key, runs = runs.len(), "a list is not kept: {why}");
-                    for run in runs {
-                        self.unstored(run, &format!("the list of its tests cannot be kept: {why}"));
-                    }
-                }
-                // A list belongs to no pool.
-                Stored::Yes | Stored::Elsewhere => {}
-            }
-        }
-        for run in commit.run_ids() {
-            let mut part = commit.take_run(run);
-            while !part.is_empty() {
-                part.by = Some((self.leases.service.clone(), self.leases.held.iter().cloned().collect()));
-                match self.store_commit(&part).await {
-                    Stored::Yes => break,
-                    Stored::GivenUp => return false,
-                    Stored::Elsewhere => self.let_go_of_others(&mut part).await,
-                    Stored::Refused(why) => {
-                        tracing::error!(run, rows = part.rows(), "rows of a run are not kept: {why}");
-                        self.unstored(run, &format!("what came of it cannot be kept: {why}"));
-                        break;
-                    }
-                }
-            }
-        }
-        true
-    }
-
-    /// Rows of a run are refused: it is void. If even that cannot be kept, it is left alone until the service starts again.
-    fn unstored(&mut self, run: i64, why: &str) {
-        let why = kesmo_core::name::shorten(why, 500);
-        if self.unstorable.insert(run) {
-            if self.runs.contains_key(&run) {
-                self.feed(run, Input::Void(why));
-            } else {
-                self.commit.runs.push(RunChange::over(run, Verdict::Void, &why, Utc::now()));
-            }
-        } else {
-            tracing::error!(run, "that a run is void cannot be kept either; it is left alone");
-            self.runs.remove(&run);
-            self.queue.remove(&run);
-            let mut commit = std::mem::take(&mut self.commit);
-            commit.keep_runs(|other| other != run);
-            self.commit = commit;
-        }
-    }
-
-    /// Stored, or refused for good; given up only if the service is to stop and PostgreSQL is away. Whether rows are refused,
-    /// or PostgreSQL takes nothing at all now, is told by whether it takes another row.
-    async fn store_commit(&self, commit: &Commit) -> Stored {
-        let stored = self.try_commit(commit).await;
-        *self.stalled.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = None;
-        stored
-    }
-
-    async fn try_commit(&self, commit: &Commit) -> Stored {
-        let mut pause = Duration::from_millis(50);
-        let (mut tries, mut refusals) = (0, 0);
-        loop {
-            let error = match self.store.commit(commit).await {
-                Ok(()) => return Stored::Yes,
-                Err(kesmo_store::Error::Elsewhere) => return Stored::Elsewhere,
-                Err(e) => e,
-            };
-            tries += 1;
-            if tries > 5 && self.stopping.load(std::sync::atomic::Ordering::SeqCst) {
-                tracing::error!("the service stops without its last commit: {error}");
-                return Stored::GivenUp;
-            }
-            if matches!(error, kesmo_store::Error::Refused(_) | kesmo_store::Error::Content(_)) {
-                match self.store.probe().await {
-                    Ok(()) => refusals += 1,
-                    Err(e) => tracing::warn!("PostgreSQL takes nothing now: {e}"),
-                }
-                if refusals >= MOST_REFUSALS {
-                    return Stored::Refused(error.to_string());
-                }
-            }
-            tracing::warn!("a commit failed and is tried again: {error}");
-            {
-                let mut stalled = self.stalled.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                let since = stalled.as_ref().map_or_else(tokio::time::Instant::now, |s| s.0);
-                *stalled = Some((since, error.to_string()));
-            }
-            tokio::time::sleep(pause).await;
-            pause = (pause * 2).min(Duration::from_secs(1));
-        }
-    }
-
     /// Has the records of a run's tests brought up to date.
-    fn record(&mut self, run: i64) {
+    pub(super) fn record(&mut self, run: i64) {
         let Some(active) = self.runs.get(&run).filter(|r| !r.last.is_empty()) else { return };
         let start_cost = active.engine.measured_start_cost();
         // Nor does what it took on an overloaded machine.

@@ -1,11 +1,11 @@
 //! The floor: one task that owns every run engine and every worker link.
 //!
 //! It handles everything that has arrived, gathers what the engines want kept, writes it in one transaction, and only then
-//! acknowledges, grants, publishes and answers (group commit: what arrives during a commit waits for the next one). When
+//! acknowledges, grants, publishes and answers (group commit: what is told during a commit is heard, and goes into the next one). When
 //! PostgreSQL goes away the same commit is tried until it is back; workers keep what is not acknowledged meanwhile.
 //!
 //! [`asking`] is how others speak to it; `floor` is what it holds and its loop. What it does is told by subject: `queue` (which
-//! runs are opened), `listing` (lists of tests), `keeping` (runs: open, feed, commit), `recording` (what tests usually take), `following` (what tests print),
+//! runs are opened), `listing` (lists of tests), `keeping` (runs: open, feed), `writing` (what was gathered is stored, and let out), `recording` (what tests usually take), `following` (what tests print),
 //! `importing` (runs that ran elsewhere), `pools` (what starts machines is told, and says), `workers` (links and slots), `figures` (what is counted for whoever watches from outside), `active` (one open run) and `shown` (what is seen of them). [`hub`] streams changes.
 
 pub mod active;
@@ -31,6 +31,7 @@ mod shown;
 pub mod summary;
 mod unopened;
 mod workers;
+mod writing;
 
 pub use asking::{Ask, EntryOrder, EntryQuestion, FloorHandle};
 pub use clock::now;

@@ -1,6 +1,6 @@
 //! What runs and workers show of each other.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use kesmo_core::{
     run::{BatchId, WorkerId},
@@ -8,13 +8,14 @@ use kesmo_core::{
 };
 use kesmo_wire::{
     api::{Slot, Worker},
-    live::{MOST_SLOTS, RunSlot, RunSnapshot, thin},
+    live::{Gathered, MOST_SLOTS, RunSlot, RunSnapshot, thin},
 };
 use tokio::time::Instant;
 
 use crate::{
     active::{ActiveRun, LONG_STRIP},
     clock::now,
+    hub::Hub,
     workers::{Known, Use, Workers},
 };
 
@@ -28,17 +29,41 @@ impl ActiveRun {
         }
     }
 
-    /// Publishes what changed since the last time.
-    pub fn publish(&mut self, workers: &Workers) {
+    /// What changed since the last time; none if nobody watches it.
+    pub fn show(&mut self, workers: &Workers) -> Option<Shown> {
         self.dirty = false;
         self.published = Instant::now();
+        if !self.hub.watched() && !self.finished() {
+            self.new = Gathered::default();
+            self.hub.pass_over();
+            return None;
+        }
         let change = self.new.take(self.summary(now()), workers.slots_of(self.row.id, self));
         let kind = if self.finished() { "end" } else { "change" };
-        if self.hub.watched() || self.finished() {
-            self.hub.publish(kind, serde_json::to_string(&change).unwrap_or_default());
-        } else {
-            self.hub.pass_over();
-        }
+        Some(Shown::new(&self.hub, kind, serde_json::to_string(&change).unwrap_or_default()))
+    }
+}
+
+/// An event of a stream that is made, and not let out yet.
+pub(crate) struct Shown {
+    hub: Arc<Hub>,
+    kind: &'static str,
+    data: String,
+}
+
+impl Shown {
+    /// `data`: as JSON.
+    pub fn new(hub: &Arc<Hub>, kind: &'static str, data: String) -> Self {
+        Self { hub: Arc::clone(hub), kind, data }
+    }
+
+    /// Whether it is the last of its stream.
+    pub fn is_end(&self) -> bool {
+        self.kind == "end"
+    }
+
+    pub fn publish(self) {
+        self.hub.publish(self.kind, self.data);
     }
 }
 

@@ -11,6 +11,9 @@ use crate::{
 
 use super::covers::{MOST_OF_A_TEST, Requirement};
 
+/// Nothing is expected to take longer, in seconds: about 30 years.
+const MOST_SECONDS: f64 = 1e9;
+
 /// One test of a list.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -68,8 +71,8 @@ pub fn read(output: &[u8]) -> Result<Vec<ListedTest>, Error> {
             let name = TestName::parse(line).map_err(|e| Error::Listing(format!("line {number}: {e}")))?;
             ListedTest::plain(name)
         };
-        if test.seconds.is_some_and(|s| !s.is_finite() || s < 0.0) {
-            return Err(Error::Listing(format!("line {number}: seconds must be 0 or more")));
+        if test.seconds.is_some_and(|s| !(0.0..=MOST_SECONDS).contains(&s)) {
+            return Err(Error::Listing(format!("line {number}: seconds must be 0 to {MOST_SECONDS}")));
         }
         let words = test.tags.iter().chain(&test.group);
         if let Some(odd) =
@@ -125,6 +128,7 @@ mod tests {
             (b"a\n{\"nme\":\"b\"}\n", "line 2 is not a valid test: unknown field `nme`"),
             (b"a\n\xff\xfe\n", "line 2 is not UTF-8"),
             (b"{\"name\":\"a\",\"seconds\":-1}", "line 1: seconds"),
+            (b"{\"name\":\"a\",\"seconds\":1e300}", "line 1: seconds must be 0 to 1000000000"),
             (b"a\x1b[31m\n", "line 1"),
         ];
         for (output, why) in cases {
