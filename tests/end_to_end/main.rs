@@ -15,6 +15,7 @@ mod holes;
 mod images;
 mod keep;
 mod measures;
+mod network;
 mod notices;
 mod objects;
 mod once;

@@ -17,7 +17,10 @@ use std::{
 use kesmo_database::Postgres;
 use serde_json::Value;
 
-use crate::quay::{Clock, Process, Quay, Repo, all_said, psql, text, until};
+use crate::{
+    network::Network,
+    quay::{Clock, Process, Quay, Repo, all_said, psql, text, until},
+};
 
 /// Draws by a linear congruential generator (D. E. Knuth's MMIX): the same for a seed.
 struct Draw(u64);
@@ -373,23 +376,32 @@ enum Blow {
     ServiceStill(usize, u64),
     /// The same: its link is silent, for longer or shorter than is waited for.
     WorkerStill(usize, u64),
+    /// Nothing gets from it to the services or back, and nobody is told, while it goes on.
+    NetworkCut(usize, u64),
 }
 
 impl Blow {
     fn drawn(draw: &mut Draw) -> Self {
         let (which, ms) = (draw.below(2) as usize, 200 + draw.below(4000));
-        match draw.below(7) {
+        match draw.below(9) {
             0 => Self::Service(which),
             1 => Self::BothServices,
             2 | 3 => Self::Worker(which),
             4 => Self::Postgres,
             // Longer than a lease lasts.
             5 => Self::ServiceStill(which, ms * 3),
-            _ => Self::WorkerStill(which, ms),
+            6 => Self::WorkerStill(which, ms),
+            _ => Self::NetworkCut(which, ms),
         }
     }
 
-    fn fall(self, twins: &mut Twins, workers: &mut [Process], link: impl Fn(&Twins, usize) -> Process) {
+    fn fall(
+        self,
+        twins: &mut Twins,
+        workers: &mut [Process],
+        networks: &[Network],
+        link: impl Fn(&Twins, usize) -> Process,
+    ) {
         let still = |process: &Process, ms| {
             process.signal(libc::SIGSTOP);
             std::thread::sleep(Duration::from_millis(ms));
@@ -421,12 +433,13 @@ impl Blow {
             }
             Self::ServiceStill(which, ms) => still(twins.both[which].service(), ms),
             Self::WorkerStill(which, ms) => still(&workers[which], ms),
+            Self::NetworkCut(which, ms) => networks[which].cut(Duration::from_millis(ms)),
         }
     }
 }
 
 #[test]
-fn a_run_comes_to_its_true_verdict_whatever_is_killed_or_stands_still_meanwhile() {
+fn a_run_comes_to_its_true_verdict_whatever_is_killed_or_cut_off_or_stands_still_meanwhile() {
     let mut twins = Twins::open("2026-11-23T12:00:00Z");
     let warden = twins.postgres.clone().expect("it runs");
     std::thread::spawn(move || {
@@ -438,7 +451,10 @@ fn a_run_comes_to_its_true_verdict_whatever_is_killed_or_stands_still_meanwhile(
     let folder = twins.both[0].tap("storm", &names, body, "[retry]\ntimes = 0");
     twins.done(&["suite", "add", &folder.to_string_lossy()]);
     let urls = format!("{},{}", twins.both[0].url, twins.both[1].url);
-    let link = |twins: &Twins, which: usize| twins.up().worker_at(["heron", "tern"][which], 2, &urls, &twins.token);
+    let networks = [Network::reaching(&urls), Network::reaching(&urls)];
+    let link = |twins: &Twins, which: usize| {
+        twins.up().worker_within(&networks[which], ["heron", "tern"][which], 2, &urls, &twins.token)
+    };
     let mut workers = [link(&twins, 0), link(&twins, 1)];
     let seed = std::env::var("KESMO_SEED").ok().and_then(|n| n.parse().ok()).unwrap_or(7);
     let mut draw = Draw(seed);
@@ -450,7 +466,7 @@ fn a_run_comes_to_its_true_verdict_whatever_is_killed_or_stands_still_meanwhile(
             std::thread::sleep(Duration::from_millis(draw.below(1500)));
             let blow = Blow::drawn(&mut draw);
             told.push(format!("{run}: {blow:?}"));
-            blow.fall(&mut twins, &mut workers, link);
+            blow.fall(&mut twins, &mut workers, &networks, link);
         }
         left -= blows;
         let since = std::time::Instant::now();

@@ -13,6 +13,8 @@ use std::{
 use serde_json::Value;
 use tempfile::TempDir;
 
+use crate::network::Network;
+
 /// The program under test.
 pub const KESMO: &str = env!("CARGO_BIN_EXE_kesmo");
 
@@ -309,26 +311,38 @@ impl Quay {
 
     /// A worker with a container engine.
     pub fn worker_with(&self, name: &str, slots: u16, engine: &str) -> Process {
-        self.worker_of(name, slots, &self.url, &self.token(), engine, "main")
+        self.worker_of(Command::new(KESMO), (name, slots), &self.url, &self.token(), engine, "main")
     }
 
     /// A worker that knows several addresses, split by commas; its token is made by the admin's.
     pub fn worker_at(&self, name: &str, slots: u16, urls: &str, admin: &str) -> Process {
-        self.worker_of(name, slots, urls, admin, "none", "main")
+        self.worker_of(Command::new(KESMO), (name, slots), urls, admin, "none", "main")
+    }
+
+    /// The same in a network of its own.
+    pub fn worker_within(&self, network: &Network, name: &str, slots: u16, urls: &str, admin: &str) -> Process {
+        self.worker_of(network.program(), (name, slots), urls, admin, "none", "main")
     }
 
     /// A worker of another pool; its token is made by the admin's.
     pub fn worker_in(&self, pool: &str, name: &str, slots: u16, admin: &str) -> Process {
-        self.worker_of(name, slots, &self.url, admin, "none", pool)
+        self.worker_of(Command::new(KESMO), (name, slots), &self.url, admin, "none", pool)
     }
 
-    fn worker_of(&self, name: &str, slots: u16, urls: &str, admin: &str, engine: &str, pool: &str) -> Process {
+    fn worker_of(
+        &self,
+        mut command: Command,
+        (name, slots): (&str, u16),
+        urls: &str,
+        admin: &str,
+        engine: &str,
+        pool: &str,
+    ) -> Process {
         let token_file = self.path(&format!("token-{name}"));
         if !token_file.exists() {
             let added = self.kesmo_as(admin, &["token", "add", &format!("worker-{name}"), "--role", "worker"]);
             fs::write(&token_file, text(&added.stdout).trim()).expect("the token is kept");
         }
-        let mut command = Command::new(KESMO);
         command.args([
             "worker",
             "--name",

@@ -18,7 +18,7 @@ use kesmo_store::{commit::RunChange as StoredRun, runs::RunRow};
 use kesmo_wire::{
     api::{Entries, Entry, MeasureNow, Run, RunSummary, Slot},
     link::Setup,
-    live::{Gathered, thin},
+    live::{Gathered, RunSlot, thin},
 };
 use tokio::time::Instant;
 
@@ -26,12 +26,14 @@ use crate::{
     asking::{EntryOrder, EntryQuestion},
     clock,
     hub::Hub,
+    workers::Workers,
 };
 
 /// A run's changes are published at most this often.
 pub(crate) const PUBLISH_EVERY: Duration = Duration::from_millis(100);
-/// How long a run of very many slots still takes is reckoned at most this often.
+/// How long a run of very many slots still takes is reckoned at most this often, and what its slots do is gathered.
 const LEFT_EVERY: Span = Span(400_000);
+const SLOTS_EVERY: Duration = Duration::from_millis(400);
 const MANY_SLOTS: u32 = 500;
 /// Entries in trouble that a snapshot holds.
 const MOST_TROUBLE: usize = 200;
@@ -107,6 +109,8 @@ pub(crate) struct ActiveRun {
     pub published: Instant,
     /// How long it still took when that was reckoned last.
     left: Mutex<Option<(Timestamp, Option<TimeLeft>)>>,
+    /// What its slots did when that was gathered last.
+    slots: Option<(Instant, Vec<RunSlot>)>,
     /// Its place among the runs of its pool that nothing was begun of, and how many those are.
     pub place: Option<(u32, u32)>,
     /// In a pool that starts machines: the most that were wanted while it ran, and why not more.
@@ -162,6 +166,7 @@ impl ActiveRun {
             machines: None,
             alike,
             left: Mutex::default(),
+            slots: None,
             new: Gathered::default(),
         }
     }
@@ -276,6 +281,17 @@ impl ActiveRun {
         let left = self.engine.time_left(now);
         *told = Some((now, left));
         left
+    }
+
+    /// What its slots do. Of very many each is looked at for that: then what was told is told for a while.
+    pub fn slots(&mut self, workers: &Workers) -> Vec<RunSlot> {
+        let many = self.engine.slots_in_use() >= MANY_SLOTS;
+        if let Some((_, slots)) = self.slots.as_ref().filter(|(at, _)| many && at.elapsed() < SLOTS_EVERY) {
+            return slots.clone();
+        }
+        let slots = workers.slots_of(self.row.id, self);
+        self.slots = many.then(|| (Instant::now(), slots.clone()));
+        slots
     }
 
     /// Whether no slot has worked for it yet.

@@ -21,7 +21,7 @@ use kesmo_wire::{
     live::Floor as FloorView,
 };
 use tokio::{
-    sync::{Notify, mpsc, oneshot},
+    sync::{Notify, mpsc},
     task::JoinHandle,
     time::Instant,
 };
@@ -35,12 +35,12 @@ use crate::{
     following::Following,
     hub::Hub,
     lists::Listing,
+    portion::{After, Portion, Writer},
     recording::Recorder,
     says::{Says, none_because},
     shown::Shown,
     unopened::{ClaimLeases, LOOK_EVERY, Leases, Unopened},
     workers::{Asking, NotLinked, Workers},
-    writing::{Portion, Writer},
 };
 
 /// The floor's changes are published at most this often.
@@ -57,15 +57,6 @@ const MOST_QUEUE_SHOWN: usize = 100;
 pub(crate) const MOST_BEFORE_COMMIT: usize = 2048;
 /// So many slots are given something before that is committed: what else comes does not wait for thousands of them.
 const MOST_GIVEN: usize = 1000;
-
-/// What to do once everything is stored.
-pub(crate) enum After {
-    Send(WorkerId, ToWorker),
-    Stopped(oneshot::Sender<bool>),
-    Ask(Ask),
-    /// A run is over: what follows it may begin.
-    Over,
-}
 
 pub(crate) struct Floor {
     pub(crate) figures: Figures,

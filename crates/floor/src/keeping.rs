@@ -38,8 +38,9 @@ use crate::{
     asking::Message,
     clock::{self, now},
     error::Error,
-    floor::{After, Floor},
+    floor::Floor,
     lists::{ListAsk, Made},
+    portion::After,
     recording::{Counts, ToRecord, Took, outcomes_of, said_to_cover},
     workers::Use,
 };

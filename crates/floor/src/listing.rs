@@ -11,8 +11,9 @@ use tokio::sync::oneshot;
 
 use crate::{
     asking::{Message, tell},
-    floor::{After, Floor},
+    floor::Floor,
     lists::{ListAsk, Listing, Made},
+    portion::After,
     workers::Use,
 };
 

@@ -27,7 +27,8 @@ use tokio::time::Instant;
 use crate::{
     asking::Message,
     fetching::fetch,
-    floor::{After, Floor},
+    floor::Floor,
+    portion::After,
     summary::summary_of_row,
     unopened::{State, Unopened},
 };

@@ -38,7 +38,8 @@ impl ActiveRun {
             self.hub.pass_over();
             return None;
         }
-        let change = self.new.take(self.summary(now()), workers.slots_of(self.row.id, self));
+        let slots = self.slots(workers);
+        let change = self.new.take(self.summary(now()), slots);
         let kind = if self.finished() { "end" } else { "change" };
         Some(Shown::new(&self.hub, kind, serde_json::to_string(&change).unwrap_or_default()))
     }

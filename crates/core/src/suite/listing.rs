@@ -122,7 +122,7 @@ mod tests {
 
     #[test]
     fn what_cannot_be_used_is_refused_with_its_line() {
-        let cases: [(&[u8], &str); 6] = [
+        let cases: [(&[u8], &str); 7] = [
             (b"", "printed no test"),
             (b"a\nb\na\n", "on lines 1 and 3"),
             (b"a\n{\"nme\":\"b\"}\n", "line 2 is not a valid test: unknown field `nme`"),

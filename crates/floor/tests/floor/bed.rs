@@ -164,6 +164,13 @@ impl Bed {
         }
     }
 
+    /// Waits until something that is written waits for a lock.
+    pub async fn writes(&self) {
+        let waits =
+            "select 'yes' from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'";
+        self.until("something is being written", async || !self.told(waits).await.is_empty()).await;
+    }
+
     /// The row of a run once it is over.
     pub async fn over(&self, run: i64) -> RunRow {
         let row = async || self.store.run_of(run).await.unwrap().expect("it is kept");
@@ -286,6 +293,11 @@ impl Hand {
     /// Whether nothing comes within some time.
     pub async fn nothing(&mut self, time: Duration) -> bool {
         self.within(time).await.is_none()
+    }
+
+    /// Whether its link ends without a word more.
+    pub async fn is_told_nothing_more(&mut self) -> bool {
+        self.put_by.is_empty() && matches!(tokio::time::timeout(LONG, self.coming.recv()).await, Ok(None))
     }
 
     /// The next that it is told that is no acknowledgement.

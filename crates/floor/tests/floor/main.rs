@@ -13,7 +13,7 @@ use kesmo_core::{
     words::{Ended, Outcome, Phase, Verdict},
 };
 use kesmo_floor::{Ask, NotLinked};
-use kesmo_wire::link::{BatchKey, FromWorker, ToWorker, WorkerEvent};
+use kesmo_wire::link::{BatchKey, FromWorker, Grant, ToWorker, WorkerEvent};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn nothing_is_acknowledged_before_it_is_kept() {
@@ -186,6 +186,121 @@ async fn rows_that_are_refused_make_their_own_run_void_and_no_other() {
     assert_eq!((kept.verdict.as_deref(), bed.attempts(good).await), (Some("passed"), 2));
     assert_eq!((refused.verdict.as_deref(), bed.attempts(bad).await), (Some("void"), 0));
     assert!(refused.reason.contains("not this one"), "{}", refused.reason);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_told_while_something_is_written_is_heard_and_nothing_is_seen_before_it_is_kept() {
+    let bed = Bed::new("meanwhile").await;
+    let suite = bed.suite("fare", "").await;
+    let run = bed.start(suite, RunOptions::default()).await;
+    let mut hand = bed.hand("heron", 2).await;
+    hand.list(&["a", "b"]).await;
+    let (one, other) = (hand.granted().await, hand.granted().await);
+    let (_, hub, _) = bed.floor.ask(|reply| Ask::Snapshot(run, reply)).await.unwrap().expect("it is open");
+    let mut watching = hub.subscribe(None).receiver;
+    let held = bed.hold("begin; lock table attempts in share mode").await;
+    let first = hand.report(vec![passes(one.key, one.entries[0].index)]).await;
+    bed.writes().await;
+    // All of the rest is told meanwhile, also what ends the run.
+    let last = hand
+        .report(vec![
+            passes(other.key, other.entries[0].index),
+            WorkerEvent::BatchEnded { key: one.key, end: BatchEnd::Done },
+            WorkerEvent::BatchEnded { key: other.key, end: BatchEnd::Done },
+        ])
+        .await;
+    let floor = bed.floor.clone();
+    let mut asked = tokio::spawn(async move { floor.ask(|reply| Ask::Run(run, reply)).await });
+    let soon = Duration::from_millis(300);
+    assert!(hand.nothing(soon).await, "nothing is acknowledged");
+    assert!(tokio::time::timeout(soon, &mut asked).await.is_err(), "nothing is answered");
+    while let Ok(event) = watching.try_recv() {
+        assert!(!event.data.contains("\"passed\":1") && event.kind != "end", "nothing is shown: {}", event.data);
+    }
+    drop(held);
+    hand.stored(first).await;
+    hand.stored(last).await;
+    assert_eq!(bed.attempts(run).await, 2);
+    // The answer is how the run stands with all that, or that it is over.
+    let told = asked.await.unwrap().expect("it is answered");
+    assert!(told.is_none_or(|run| run.summary.verdict == Some(Verdict::Passed)));
+    assert_eq!(bed.over(run).await.verdict.as_deref(), Some("passed"));
+    let end = async {
+        loop {
+            let event = watching.recv().await.expect("the stream goes on to its end");
+            if event.kind == "end" {
+                return event;
+            }
+        }
+    };
+    let end = tokio::time::timeout(Duration::from_secs(30), end).await.expect("its end is shown");
+    assert!(end.data.contains("\"verdict\":\"passed\""), "{}", end.data);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_told_while_rows_were_refused_counts_for_other_runs_and_not_for_theirs() {
+    let bed = Bed::new("refusedlater").await;
+    let suite = bed.suite("fare", "").await;
+    let one_slot = || RunOptions { shards: Some(1), ..RunOptions::default() };
+    let (good, bad) = (bed.start(suite, one_slot()).await, bed.start(suite, one_slot()).await);
+    bed.sql(&format!(
+        "create function no_more() returns trigger language plpgsql as $$ begin raise check_violation using message = 'not this one'; end $$;
+         create trigger no_more before insert on attempts for each row when (new.run_id = {bad}) execute function no_more();"
+    ))
+    .await;
+    let mut hand = bed.hand("heron", 2).await;
+    hand.list(&["a"]).await;
+    let mut grants = [hand.granted().await, hand.granted().await];
+    grants.sort_by_key(|grant| grant.key.run);
+    let held = bed.hold("begin; lock table attempts in share mode").await;
+    hand.report(vec![passes(grants[1].key, 0)]).await;
+    bed.writes().await;
+    // What makes that run passed comes while its result is being written, and so does all of the other.
+    let last = hand
+        .report(vec![
+            WorkerEvent::BatchEnded { key: grants[1].key, end: BatchEnd::Done },
+            passes(grants[0].key, 0),
+            WorkerEvent::BatchEnded { key: grants[0].key, end: BatchEnd::Done },
+        ])
+        .await;
+    drop(held);
+    hand.stored(last).await;
+    let (kept, refused) = (bed.over(good).await, bed.over(bad).await);
+    assert_eq!((kept.verdict.as_deref(), bed.attempts(good).await), (Some("passed"), 1));
+    assert_eq!((refused.verdict.as_deref(), bed.attempts(bad).await), (Some("void"), 0));
+    assert!(refused.reason.contains("not this one"), "{}", refused.reason);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_floor_that_has_to_stop_while_postgresql_is_away_acknowledges_nothing_of_what_came_then() {
+    let mut bed = Bed::new("givenup").await;
+    let suite = bed.suite("fare", "").await;
+    let run = bed.start(suite, RunOptions::default()).await;
+    let mut hand = bed.hand("heron", 2).await;
+    hand.list(&["a", "b"]).await;
+    let grants = [hand.granted().await, hand.granted().await];
+    bed.shut().await;
+    for grant in &grants {
+        hand.report(vec![passes(grant.key, grant.entries[0].index)]).await;
+    }
+    bed.until("it says that nothing is stored", async || bed.floor.stalled().is_some()).await;
+    bed.leave().await;
+    assert!(hand.is_told_nothing_more().await, "nothing is acknowledged");
+    bed.open_again().await;
+    assert_eq!(bed.attempts(run).await, 0);
+    // The next one is told again.
+    let (floor, task) = bed.another("first").await;
+    let keys = grants.iter().map(|grant| grant.key).collect();
+    let mut hand = bed.hand_at(&floor, "heron", 2, keys).await;
+    let events = |grant: &Grant| {
+        [passes(grant.key, grant.entries[0].index), WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done }]
+    };
+    let last = hand.report(grants.iter().flat_map(events).collect()).await;
+    hand.stored(last).await;
+    assert_eq!(bed.over(run).await.verdict.as_deref(), Some("passed"));
+    assert_eq!(bed.attempts(run).await, 2);
+    floor.leave().await;
+    task.await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
