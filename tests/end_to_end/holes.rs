@@ -954,7 +954,7 @@ echo "not ok - $t""##;
 
 #[test]
 fn what_is_seen_of_a_service_holds_no_secret() {
-    let quay = Quay::open();
+    let quay = Quay::fresh();
     let log = fs::read_to_string(quay.path("service.log")).expect("the log");
     assert!(!log.contains(&quay.token()));
     // What it says where no terminal reads it names the file and not the token.

@@ -33,7 +33,7 @@ impl Draw {
 }
 
 fn trials(usual: usize) -> usize {
-    std::env::var("KESMO_TRIALS").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
+    std::env::var("KESMO_TRIALS").ok().and_then(|n| n.parse().ok()).unwrap_or(usual).max(1)
 }
 
 /// Two services on one database.

@@ -169,7 +169,33 @@ extern "C" fn clear_away() {
     }
 }
 
+/// What a service has that was started once and ended: making a cluster of PostgreSQL and its tables anew for each quay would be a
+/// tenth of what the trials cost.
+static MOULD: LazyLock<Quay> = LazyLock::new(|| {
+    let mut quay = Quay::fresh();
+    quay.end();
+    for own in ["lock", "service-id"] {
+        fs::remove_file(quay.path("service").join(own)).expect("what only one service has is taken away");
+    }
+    // SAFETY: the function does not unwind, and uses nothing that is gone when the process exits.
+    unsafe { libc::atexit(break_mould) };
+    quay
+});
+
+extern "C" fn break_mould() {
+    if let Err(e) = fs::remove_dir_all(MOULD.dir.path()) {
+        eprintln!("{e}");
+    }
+}
+
 impl Quay {
+    /// One whose service starts for the first time.
+    pub fn fresh() -> Self {
+        let mut quay = Self::apart("2s", |_| Vec::new());
+        quay.start();
+        quay
+    }
+
     pub fn open() -> Self {
         Self::with_patience("2s")
     }
@@ -191,6 +217,7 @@ impl Quay {
     /// A quay whose service and workers see a clock that the test sets.
     pub fn with_wall() -> (Self, Wall) {
         let mut quay = Self::apart("2s", |_| Vec::new());
+        quay.fill();
         let wall = Wall(quay.path("wall"));
         wall.set("+0");
         quay.wall = Some(wall.clone());
@@ -219,8 +246,17 @@ impl Quay {
     /// A quay in a folder of its own, whose service has further options.
     fn in_folder(patience: &'static str, options: impl FnOnce(&Path) -> Vec<String>) -> Self {
         let mut quay = Self::apart(patience, options);
+        if !quay.options.iter().any(|option| option == "--database") {
+            quay.fill();
+        }
         quay.start();
         quay
+    }
+
+    /// Fills its folder with what the mould has.
+    fn fill(&self) {
+        let copied = Command::new("cp").arg("-a").arg(MOULD.path("service")).arg(self.path("service")).status();
+        assert!(copied.is_ok_and(|status| status.success()), "the mould is copied");
     }
 
     /// The same, whose service is not started yet.

@@ -253,8 +253,15 @@ impl Recorder {
         }
         let suite = self.suites.entry(run.suite).or_insert_with(|| OfSuite::start(&self.store, &self.room));
         suite.handed += 1;
-        if suite.sender.send(run).is_err() {
-            tracing::error!("records are no longer written");
+        if let Err(unsent) = suite.sender.send(run) {
+            // What it had is told to the records when the service starts again: their rows in `unrecorded` stay.
+            tracing::error!(
+                suite = unsent.0.suite,
+                "what brings a suite's records up to date has died; it is started anew"
+            );
+            *suite = OfSuite::start(&self.store, &self.room);
+            suite.handed = 1;
+            drop(suite.sender.send(unsent.0));
         }
     }
 

@@ -76,7 +76,7 @@ impl Store {
              where a.run_id = r.run_id and a.month = r.month and a.entry between r.first and r.last and a.decided is not null \
              and a.decided <> 'not-run' and not (a.decided = 'failed' and a.itself)) = r.last - r.first + 1 as all_told \
              from unnest($2, $3) as f (test, variant) \
-             join tests t on t.suite_id = $1 and md5(t.test || E'\\n' || t.variant) = md5(f.test || E'\\n' || f.variant) \
+             join tests t on md5(t.suite_id::text || E'\\n' || t.test || E'\\n' || t.variant) = md5($1::text || E'\\n' || f.test || E'\\n' || f.variant) \
              cross join lateral (select o.run_id, o.month, o.parts, o.outcome, coalesce(o.first, o.entry) as first, \
              coalesce(o.first, o.entry) + greatest(o.parts, 1) - 1 as last from results o join runs on runs.id = o.run_id \
              where o.test_id = t.id and o.parts > 0 and o.outcome in ('passed', 'flaky', 'failed') \

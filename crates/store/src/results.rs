@@ -523,16 +523,12 @@ async fn ids_of(c: &mut AsyncPgConnection, suite_id: i64, rows: &[&NewResult]) -
         #[diesel(sql_type = Nullable<BigInt>)]
         id: Option<i64>,
     }
-    let found: Vec<Found> = diesel::sql_query(
-        "select t.id from unnest($2, $3) with ordinality as n (test, variant, place) \
-         left join tests t on t.suite_id = $1 and md5(t.test || E'\\n' || t.variant) = md5(n.test || E'\\n' || n.variant) \
-         order by n.place",
-    )
-    .bind::<BigInt, _>(suite_id)
-    .bind::<Array<Text>, _>(rows.iter().map(|r| r.test.as_str()).collect::<Vec<_>>())
-    .bind::<Array<Text>, _>(rows.iter().map(|r| r.variant.as_str()).collect::<Vec<_>>())
-    .load(c)
-    .await?;
+    let found: Vec<Found> = diesel::sql_query("select id from tests_of($1, $2, $3)")
+        .bind::<BigInt, _>(suite_id)
+        .bind::<Array<Text>, _>(rows.iter().map(|r| r.test.as_str()).collect::<Vec<_>>())
+        .bind::<Array<Text>, _>(rows.iter().map(|r| r.variant.as_str()).collect::<Vec<_>>())
+        .load(c)
+        .await?;
     Ok(found.into_iter().map(|row| row.id).collect())
 }
 

@@ -1364,6 +1364,40 @@ fn results(run: &RunRow, told: &[(&str, Outcome, u32, u64)]) -> NewResults {
     NewResults { run_id: run.id, month: month_of(run.created_at), rows: told.iter().enumerate().map(row).collect() }
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn tests_of_a_suite_that_postgresql_has_not_counted_yet_are_found_by_their_key() {
+    let apart = Apart::new("uncounted").await;
+    let store = &apart.store;
+    let names: Vec<String> = (0..2000).map(|n| format!("gate/{n}")).collect();
+    let told: Vec<_> = names.iter().map(|name| (name.as_str(), Outcome::Passed, 1, 5)).collect();
+    for suite in ["fare", "berth"] {
+        let run = run(store, suite, &[]).await;
+        assert!(over(store, &run, Verdict::Passed, &told).await);
+    }
+    apart.sql("analyze tests").await;
+    // Of a third one it expects a single test, and would compare each that is asked for with all that there are.
+    let third = run(store, "ramp", &[]).await;
+    assert!(over(store, &third, Verdict::Passed, &told).await);
+    assert_eq!(apart.told("select count(*)::text from results where test_id is not null").await, ["6000"]);
+    let settings = apart.told("select unnest(proconfig) from pg_proc where proname = 'tests_of'").await;
+    for setting in settings {
+        apart.sql(&format!("alter database uncounted set {setting}")).await;
+    }
+    let array = |all: &mut dyn Iterator<Item = String>| format!("array[{}]", all.collect::<Vec<_>>().join(","));
+    let body =
+        apart.told("select replace(prosrc, E'\\n', ' ') from pg_proc where proname = 'tests_of'").await.remove(0);
+    let body = body
+        .replace("names,", &format!("{},", array(&mut names.iter().map(|name| format!("'{name}'")))))
+        .replace("variants)", &format!("{})", array(&mut names.iter().map(|_| "''".to_owned()))))
+        .replace("md5(suite::text", &format!("md5('{}'", third.suite_id));
+    apart
+        .sql("create function plan_of(q text) returns setof text language plpgsql as $$ begin return query execute 'explain ' || q; end $$")
+        .await;
+    let plan = apart.told(&format!("select plan_of($q${body}$q$)")).await.join(" ");
+    assert!(plan.contains("Index Scan using tests_by_key"), "{plan}");
+    assert!(!plan.contains("Materialize") && !plan.contains("Seq Scan"), "{plan}");
+}
+
 /// Ends a run and has its results recorded, as a service does.
 async fn over(store: &Store, run: &RunRow, verdict: Verdict, told: &[(&str, Outcome, u32, u64)]) -> bool {
     let commit = Commit { runs: vec![change(run, Phase::Finished, Some(verdict))], ..Commit::default() };
