@@ -43,6 +43,8 @@ use crate::{
     workers::{Asking, NotLinked, Workers},
 };
 
+/// A service that ends waits no longer than this for records: what is left is written by the next that starts.
+const RECORDS_AT_END: Duration = Duration::from_secs(20);
 /// The floor's changes are published at most this often.
 pub(crate) const FLOOR_EVERY: Duration = Duration::from_millis(250);
 /// Idle slots are put to use by what running batches give back at most this often.
@@ -250,7 +252,9 @@ impl Floor {
             self.begin_writing().await;
             self.settle().await;
         }
-        self.recorder.finish().await;
+        if tokio::time::timeout(RECORDS_AT_END, self.recorder.finish()).await.is_err() {
+            tracing::warn!("records of some runs are brought up to date when a service starts again");
+        }
         if let Err(e) = self.store.give_pools_up(&self.leases.holder()).await {
             tracing::warn!("the leases could not be given up and will run out: {e}");
         }

@@ -28,6 +28,10 @@ impl Floor {
     /// Closes the portion that was gathered, has it written, and makes meanwhile what is shown of it.
     pub(super) async fn begin_writing(&mut self) {
         self.settle().await;
+        // What comes now may stand on what was given up.
+        if self.given_up {
+            return self.give_up();
+        }
         let mut commit = std::mem::take(&mut self.commit);
         let written = (!commit.is_empty()).then(|| {
             commit.by = Some(self.writes_for());
