@@ -95,7 +95,7 @@ pub(crate) struct Floor {
     /// Runs that are not open, by id.
     pub(crate) queue: BTreeMap<i64, Unopened>,
     pub(crate) queue_changed: bool,
-    /// Runs that ended without having been opened, to publish.
+    /// Runs that are over and stored, and those that ended without having been opened, to publish.
     pub(crate) closed: Vec<RunSummary>,
     /// Those of them whose verdict is not stored.
     pub(crate) closing: BTreeSet<i64>,
@@ -631,7 +631,9 @@ impl Floor {
     pub(crate) fn show_floor(&mut self) -> Option<Shown> {
         self.floor_published = Instant::now();
         let stamp = now();
-        let changed = |r: &mut ActiveRun| std::mem::take(&mut r.floor_dirty).then(|| r.summary(stamp));
+        // One that is over is shown once its verdict is stored.
+        let changed =
+            |r: &mut ActiveRun| (!r.finished() && std::mem::take(&mut r.floor_dirty)).then(|| r.summary(stamp));
         let mut runs: Vec<RunSummary> = self.runs.values_mut().filter_map(changed).collect();
         runs.append(&mut self.closed);
         runs.extend(self.queue_summaries().take(MOST_QUEUE_SHOWN).map(|(_, summary)| summary));

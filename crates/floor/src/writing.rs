@@ -14,6 +14,7 @@ use tokio::{sync::mpsc, task::JoinError, time::Instant};
 use crate::{
     active::{ActiveRun, PUBLISH_EVERY},
     asking::{Message, tell},
+    clock::now,
     floor::{FLOOR_EVERY, Floor, MOST_BEFORE_COMMIT},
     portion::{After, Portion, Stored, Written},
     shown::Shown,
@@ -44,7 +45,7 @@ impl Floor {
         });
         (self.heard, self.given) = (0, 0);
         let over = std::mem::take(&mut self.to_record);
-        let shown = self.show(!over.is_empty());
+        let shown = self.show();
         let (after, closing) = (std::mem::take(&mut self.after), std::mem::take(&mut self.closing));
         let asked = after.iter().any(|after| matches!(after, After::Ask(_)));
         let writes = written.is_some();
@@ -130,7 +131,8 @@ impl Floor {
             }
         }
         for run in over {
-            self.runs.remove(&run);
+            let over = self.runs.remove(&run);
+            self.closed.extend(over.map(|run| run.summary(now())));
             self.queue_changed = true;
         }
     }
@@ -253,7 +255,7 @@ impl Floor {
     }
 
     /// What is to be shown of what is closed now, where it is time.
-    fn show(&mut self, ends: bool) -> Vec<(Option<i64>, Shown)> {
+    fn show(&mut self) -> Vec<(Option<i64>, Shown)> {
         let stamp = Instant::now();
         if self.places_numbered + FLOOR_EVERY <= stamp
             && (!self.runs.is_empty() || !self.queue.is_empty() || !self.places.is_empty())
@@ -267,7 +269,7 @@ impl Floor {
                 shown.extend(run.show(&self.workers).map(|one| (Some(*id), one)));
             }
         }
-        if self.floor_dirty() && (ends || self.floor_published + FLOOR_EVERY <= stamp) {
+        if self.floor_dirty() && self.floor_published + FLOOR_EVERY <= stamp {
             shown.extend(self.show_floor().map(|one| (None, one)));
         }
         shown

@@ -164,6 +164,15 @@ impl Bed {
         }
     }
 
+    /// PostgreSQL refuses each attempt of a run.
+    pub async fn refuse_attempts_of(&self, run: i64) {
+        self.sql(&format!(
+            "create function no_more() returns trigger language plpgsql as $$ begin raise check_violation using message = 'not this one'; end $$;
+             create trigger no_more before insert on attempts for each row when (new.run_id = {run}) execute function no_more();"
+        ))
+        .await;
+    }
+
     /// Waits until something that is written waits for a lock.
     pub async fn writes(&self) {
         let waits =

@@ -173,11 +173,7 @@ async fn rows_that_are_refused_make_their_own_run_void_and_no_other() {
     let bed = Bed::new("refused").await;
     let suite = bed.suite("fare", "").await;
     let (good, bad) = (bed.start(suite, RunOptions::default()).await, bed.start(suite, RunOptions::default()).await);
-    bed.sql(&format!(
-        "create function no_more() returns trigger language plpgsql as $$ begin raise check_violation using message = 'not this one'; end $$;
-         create trigger no_more before insert on attempts for each row when (new.run_id = {bad}) execute function no_more();"
-    ))
-    .await;
+    bed.refuse_attempts_of(bad).await;
     let mut hand = bed.hand("heron", 4).await;
     hand.list(&["a", "b"]).await;
     hand.work_until(&bed, good, |_| true).await;
@@ -243,11 +239,7 @@ async fn what_was_told_while_rows_were_refused_counts_for_other_runs_and_not_for
     let suite = bed.suite("fare", "").await;
     let one_slot = || RunOptions { shards: Some(1), ..RunOptions::default() };
     let (good, bad) = (bed.start(suite, one_slot()).await, bed.start(suite, one_slot()).await);
-    bed.sql(&format!(
-        "create function no_more() returns trigger language plpgsql as $$ begin raise check_violation using message = 'not this one'; end $$;
-         create trigger no_more before insert on attempts for each row when (new.run_id = {bad}) execute function no_more();"
-    ))
-    .await;
+    bed.refuse_attempts_of(bad).await;
     let mut hand = bed.hand("heron", 2).await;
     hand.list(&["a"]).await;
     let mut grants = [hand.granted().await, hand.granted().await];
