@@ -244,6 +244,7 @@ async fn what_was_told_while_rows_were_refused_counts_for_other_runs_and_not_for
     hand.list(&["a"]).await;
     let mut grants = [hand.granted().await, hand.granted().await];
     grants.sort_by_key(|grant| grant.key.run);
+    let mut watching = bed.floor.hub.subscribe(None).receiver;
     let held = bed.hold("begin; lock table attempts in share mode").await;
     hand.report(vec![passes(grants[1].key, 0)]).await;
     bed.writes().await;
@@ -261,6 +262,19 @@ async fn what_was_told_while_rows_were_refused_counts_for_other_runs_and_not_for
     assert_eq!((kept.verdict.as_deref(), bed.attempts(good).await), (Some("passed"), 1));
     assert_eq!((refused.verdict.as_deref(), bed.attempts(bad).await), (Some("void"), 0));
     assert!(refused.reason.contains("not this one"), "{}", refused.reason);
+    // Nobody was told otherwise in between.
+    let mut ends: Vec<(u64, String)> = Vec::new();
+    bed.until("both ends are shown", async || {
+        while let Ok(event) = watching.try_recv() {
+            let view: serde_json::Value = serde_json::from_str(&event.data).unwrap();
+            let over = view["runs"].as_array().into_iter().flatten().filter(|run| run["verdict"].is_string());
+            ends.extend(over.map(|run| (run["number"].as_u64().unwrap(), run["verdict"].to_string())));
+        }
+        ends.len() >= 2
+    })
+    .await;
+    ends.sort();
+    assert_eq!(ends, [(1, "\"passed\"".to_owned()), (2, "\"void\"".to_owned())]);
 }
 
 #[tokio::test(flavor = "multi_thread")]
