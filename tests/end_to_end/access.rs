@@ -333,6 +333,14 @@ fn a_token_for_some_suites_does_nothing_that_is_about_others() {
     says(&["runs", "--suite", "fares"], 12, none);
     says(&["stop", "fares/1"], 12, none);
     says(&["pool", "list"], 12, "this is about more than one");
+    // Of what is near a name that there is none of, others' is not told.
+    let misspelt = ["start", "--brief", "fares-of-the-morninx"];
+    let made = quay.kesmo(&["brief", "add", "fares-of-the-morning", "--suite", "fares"]);
+    assert!(made.status.success(), "{}", all_said(&made));
+    assert_says(&all_said(&quay.kesmo(&misspelt)), &["did you mean \"fares-of-the-morning\"?"]);
+    let output = quay.kesmo_as(&token, &misspelt);
+    assert_says(&all_said(&output), &["there is no brief named \"fares-of-the-morninx\""]);
+    assert!(!all_said(&output).contains("did you mean"), "{}", all_said(&output));
     let runs = quay.kesmo_as(&token, &["runs", "--json"]);
     let runs: serde_json::Value = serde_json::from_slice(&runs.stdout).expect("runs");
     assert_eq!(runs.as_array().map(Vec::len), Some(2), "{runs}");

@@ -1,9 +1,6 @@
 //! What calls name, found: suites, their files, and digests.
 
-use kesmo_core::{
-    name::did_you_mean,
-    suite::{SuiteFile, file::FILE_NAME},
-};
+use kesmo_core::suite::{SuiteFile, file::FILE_NAME};
 use kesmo_store::suites::SuiteRow;
 use kesmo_wire::{Digest, api::Me};
 
@@ -33,14 +30,14 @@ pub(crate) fn unread(e: &std::io::Error, none: impl FnOnce() -> Refused) -> Refu
     }
 }
 
-/// The suite of that name; a refusal names the nearest.
+/// The suite of that name; a refusal names the nearest that may be seen.
 pub(crate) async fn named(app: &App, name: &str) -> Result<SuiteRow, Refused> {
     if let Some(row) = app.store.suite(name).await? {
         return Ok(row);
     }
     let all = app.store.suites().await?;
-    let hint = did_you_mean(name, all.iter().map(|s| s.slug.as_str()));
-    Err(Refused::not_found(format!("there is no suite named {name:?}{hint} (add one with `kesmo suite add FOLDER`)")))
+    let known = all.into_iter().map(|suite| (suite.slug.clone(), suite.slug));
+    Err(Refused::none_named("suite", name, known, "add one with `kesmo suite add FOLDER`"))
 }
 
 /// The suites that somebody's token or account is for; none: all.

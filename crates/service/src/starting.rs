@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 
 use kesmo_core::{
-    name::{Slug, did_you_mean},
+    name::Slug,
     plan::{
         Park, RunOptions,
         brief::{Brief, Changes, Origin, OriginKind, chain},
@@ -62,9 +62,12 @@ pub async fn brief_row(app: &App, name: &str) -> Result<BriefRow, Refused> {
     if let Some(row) = app.store.brief(name).await? {
         return Ok(row);
     }
-    let all = app.store.briefs().await?;
-    let hint = did_you_mean(name, all.iter().map(|b| b.name.as_str()));
-    Err(Refused::not_found(format!("there is no brief named {name:?}{hint} (save one with `kesmo brief add`)")))
+    let mut known = Vec::new();
+    for row in app.store.briefs().await? {
+        let suite = row.brief()?.suite.unwrap_or_default();
+        known.push((row.name, suite));
+    }
+    Err(Refused::none_named("brief", name, known, "save one with `kesmo brief add`"))
 }
 
 /// The brief of that name; a refusal names the nearest.

@@ -87,7 +87,7 @@ async fn checked(app: &App, brief: &Brief) -> Result<(), Refused> {
     let wanted = Wanted { brief: brief.clone(), ..Wanted::default() };
     starting::prepare(app, wanted, &mut Looked::default()).await?;
     if let Some(then) = &brief.then {
-        starting::brief_row(app, then).await.map_err(|e| Refused::invalid(format!("--then: {}", e.1.message)))?;
+        starting::brief_row(app, then).await.map_err(|e| e.about("--then: ").of_what_was_sent())?;
     }
     Ok(())
 }
@@ -125,7 +125,7 @@ async fn check(app: &State<App>, caller: MaySee, new: Sent<NewBrief>) -> Answer<
     let NewBrief { name, brief, .. } = body(new)?;
     starting::must_be_for(app, &caller.0, &brief).await?;
     if let Err(e) = checked(app, &brief).await {
-        return Ok(Json(vec![e.1.message]));
+        return Ok(Json(vec![e.told_to(&caller.0)]));
     }
     Ok(Json(starting::warnings(app, Some(&name), &brief).await?))
 }

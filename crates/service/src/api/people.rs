@@ -50,7 +50,7 @@ async fn sign_in(
     } else {
         let hash = access::hash(sign_in.token.trim());
         let me = access::who(app, &Shown::Token(hash.clone())).await;
-        let me = me.map_err(|(status, refusal)| Refused(status, refusal))?;
+        let me = me.map_err(|(status, said)| Refused::new(status, &said.kind, said.message))?;
         (me, app.store.speaker_of_token(&hash).await?.and_then(|speaker| speaker.token))
     };
     open(app, cookies, &origin, &record, &me, token.as_deref(), SESSION_DAYS * 24).await?;

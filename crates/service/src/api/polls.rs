@@ -77,7 +77,7 @@ async fn put(app: &State<App>, caller: MayOperate, suite: &str, new: Sent<NewPol
         return Err(Refused::invalid(format!("--every {look} is out of bounds: {SHORTEST_LOOK} to 24h")));
     }
     if let Some(brief) = &new.brief {
-        let found = starting::brief_named(app, brief).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?;
+        let found = starting::brief_named(app, brief).await.map_err(Refused::of_what_was_sent)?;
         if found.suite.as_deref() != Some(suite) {
             return Err(Refused::invalid(format!("the brief {brief} is of another suite than {suite}")));
         }

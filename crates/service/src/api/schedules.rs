@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use chrono::{DateTime, TimeDelta, Utc};
 use kesmo_core::{
     calendar::schedule::{Schedule, Timing, What},
-    name::{Slug, did_you_mean},
+    name::Slug,
     plan::brief::Brief,
     time::Timestamp,
     words::Verdict,
@@ -59,8 +59,9 @@ async fn row_named(app: &App, name: &str) -> Result<ScheduleRow, Refused> {
         return Ok(row);
     }
     let all = app.store.schedules().await?;
-    let hint = did_you_mean(name, all.iter().map(|s| s.name.as_str()));
-    Err(Refused::not_found(format!("there is no schedule named {name:?}{hint} (make one with `kesmo schedule add`)")))
+    let mut of = suites_of(app, &all.iter().collect::<Vec<_>>()).await?;
+    let known = all.into_iter().map(|row| (row.name, of.remove(&row.id).unwrap_or_default()));
+    Err(Refused::none_named("schedule", name, known, "make one with `kesmo schedule add`"))
 }
 
 /// A schedule that somebody may see.
@@ -100,11 +101,9 @@ async fn looked_at(app: &App, me: &Me, new: &NewSchedule) -> Result<(Schedule, S
     let schedule = Schedule::parse(&new.name, &new.times).map_err(invalid)?;
     let now = clock_now(app)?;
     let brief = match (&new.brief, &new.suite) {
-        (Some(brief), None) => {
-            starting::brief_named(app, brief).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?
-        }
+        (Some(brief), None) => starting::brief_named(app, brief).await.map_err(Refused::of_what_was_sent)?,
         (None, Some(suite)) => {
-            crate::lookup::named(app, suite).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?;
+            crate::lookup::named(app, suite).await.map_err(Refused::of_what_was_sent)?;
             Brief { suite: Some(suite.clone()), ..Brief::default() }
         }
         _ => return Err(Refused::invalid("say what to start: exactly one of --brief NAME and --suite NAME")),

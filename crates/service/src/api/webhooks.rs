@@ -118,7 +118,7 @@ async fn add(app: &State<App>, caller: MayOperate, record: Record<'_>, new: Sent
     let new = body(new)?;
     record.note(format!("{} for the brief {}", new.name, new.brief));
     Slug::parse("the webhook's name", &new.name).map_err(invalid)?;
-    let brief = starting::brief_named(app, &new.brief).await.map_err(|e| Refused(Status::UnprocessableEntity, e.1))?;
+    let brief = starting::brief_named(app, &new.brief).await.map_err(Refused::of_what_was_sent)?;
     let (_, takes) = rules(&new.takes, &new.whens)?;
     // A setting that the suite does not have is told now, and not by the first push.
     let set = takes.iter().filter_map(|t| match &t.target {
@@ -434,10 +434,7 @@ async fn take(app: &State<App>, name: &str, sent: Came, content: Data<'_>) -> An
         // What anybody may send is kept without its body.
         let kept = app.deliveries.take(NewDelivery { why: why.clone(), ..new }, None).await?;
         trim(app, &row, &kept).await;
-        return Err(Refused(
-            Status::Unauthorized,
-            kesmo_wire::api::Refusal { kind: "unauthorized".into(), message: why },
-        ));
+        return Err(Refused::new(Status::Unauthorized, "unauthorized", why));
     }
     app.rates.take(&row, true)?;
     let decided = if row.paused {

@@ -8,7 +8,7 @@ use kesmo_core::{
 };
 use kesmo_store::{
     audit::{AuditFilter, NewAudit},
-    commit::{Commit, NewArtifact, NewAttempt},
+    commit::{Commit, NewArtifact, NewAttempt, NewBatch},
     failing::{FailingChange, FailingRow},
     month_of,
     records::RecordChange,
@@ -22,7 +22,7 @@ fn rule(text: &str) -> Rule {
     serde_json::from_str(text).unwrap()
 }
 
-/// A run that is over, with an attempt that printed something and a picture of it, recorded.
+/// A run that is over, with a batch, an attempt that printed something and a picture of it, recorded.
 async fn over(apart: &Apart, suite: &str, outcome: Outcome) -> RunRow {
     let store = &apart.store;
     let run = run(store, suite, &[]).await;
@@ -38,6 +38,15 @@ async fn over(apart: &Apart, suite: &str, outcome: Outcome) -> RunRow {
     };
     let verdict = if outcome == Outcome::Failed { Verdict::Failed } else { Verdict::Passed };
     let commit = Commit {
+        batches: vec![NewBatch {
+            run_id: run.id,
+            number: 1,
+            worker: "heron".into(),
+            slot: 0,
+            entries: vec![0],
+            granted_at: Utc::now(),
+        }],
+        over: vec![(run.id, 1)],
         attempts: vec![NewAttempt {
             log_blob: Some(format!("log-{}", run.id)),
             ..attempt(&run, 0, 1, ended, Some(outcome))
@@ -101,7 +110,8 @@ async fn a_run_goes_with_all_that_is_its_and_not_before_it_is_recorded_or_while_
     assert_eq!(store.remove_runs(&all).await.unwrap(), (1, 0));
     assert!(store.run_of(passed.id).await.unwrap().is_none());
     assert!(store.run_of(failed.id).await.unwrap().is_some() && store.run_of(going.id).await.unwrap().is_some());
-    for table in ["attempts", "cases", "results", "artifacts", "unrecorded"] {
+    assert_eq!(apart.told("select count(*)::text from batches").await, ["1"], "the other's stays");
+    for table in ["batches", "attempts", "cases", "results", "artifacts", "unrecorded"] {
         let left = apart.told(&format!("select count(*)::text from {table} where run_id = {}", passed.id)).await;
         assert_eq!(left, ["0"], "{table}");
     }
