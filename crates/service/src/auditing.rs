@@ -2,7 +2,7 @@
 
 use std::{
     sync::{
-        Arc, PoisonError,
+        Arc,
         atomic::{AtomicU32, AtomicU64, Ordering},
     },
     time::Duration,
@@ -18,7 +18,7 @@ use rocket::{
 };
 use tokio::sync::mpsc;
 
-use crate::access::{Caller, Said, Who};
+use crate::{access::Caller, called};
 
 /// What waits to be written at most; PostgreSQL may be away.
 const MOST_WAITING: usize = 20_000;
@@ -164,13 +164,13 @@ impl Fairing for Auditing {
         if !changes && !refused {
             return;
         }
-        let me = request.local_cache(Who::default).0.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let me = called::who(request);
         // Nobody who is not known fills the record, whatever it is that they try.
         let by_nobody = me.is_none() && status.code >= 400;
         if (refused || by_nobody) && self.refused.fetch_add(1, Ordering::Relaxed) >= REFUSALS {
             return;
         }
-        let note = request.local_cache(Said::default).0.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let note = called::noted(request);
         let address = Caller::of(request).address.map(|address| address.to_string()).unwrap_or_default();
         let path = format!("{} {}", request.method(), request.uri().path());
         let row = NewAudit {

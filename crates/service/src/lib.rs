@@ -8,6 +8,7 @@ pub mod api;
 mod app;
 mod auditing;
 pub mod backup;
+mod called;
 mod console;
 mod credentials;
 mod deliveries;

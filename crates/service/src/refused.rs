@@ -1,7 +1,5 @@
 //! Calls that are refused, and how that is told.
 
-use std::sync::PoisonError;
-
 use kesmo_core::name::did_you_mean;
 use kesmo_wire::api::{Me, Refusal};
 use rocket::{
@@ -11,7 +9,7 @@ use rocket::{
     serde::json::Json,
 };
 
-use crate::{access::Who, later};
+use crate::{called, later};
 
 /// A call that is refused.
 #[derive(Debug)]
@@ -130,8 +128,7 @@ impl<'r> Responder<'r, 'static> for Refused {
             503 => Some(later::said(request).unwrap_or(2)),
             _ => None,
         };
-        let me = request.local_cache(Who::default).0.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let message = me.map(|me| self.told_to(&me)).unwrap_or(self.1.message);
+        let message = called::who(request).map_or_else(|| self.1.message.clone(), |me| self.told_to(&me));
         let mut answer = (self.0, Json(Refusal { message, ..self.1 })).respond_to(request)?;
         if let Some(seconds) = after {
             answer.set_raw_header("Retry-After", seconds.to_string());

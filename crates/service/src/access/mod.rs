@@ -11,7 +11,6 @@ use std::sync::Mutex;
 
 pub use caller::Caller;
 pub use record::Record;
-pub(crate) use record::{Said, Who};
 
 pub use kesmo_files::secret::{hash, new_token};
 use kesmo_store::{Store, access::Speaker};
@@ -22,7 +21,7 @@ use rocket::{
     request::{FromRequest, Outcome},
 };
 
-use crate::{app::App, error::Error, known::REMEMBERED, peers::Spoken};
+use crate::{app::App, called, error::Error, known::REMEMBERED, peers::Spoken};
 
 /// The console's cookie. It holds a session and not the token: cookies go to every port of a host, and so to whatever else
 /// listens there.
@@ -143,8 +142,8 @@ impl<'r> FromRequest<'r> for Standing {
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         match request.rocket().state::<App>() {
             Some(app) => {
-                let me = request.local_cache(Who::default).0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                Outcome::Success(Self { shown: Shown::of(request), me: me.clone(), app: app.clone() })
+                let me = called::who(request);
+                Outcome::Success(Self { shown: Shown::of(request), me, app: app.clone() })
             }
             None => Outcome::Error((Status::ServiceUnavailable, ())),
         }
@@ -246,8 +245,7 @@ async fn pass(request: &Request<'_>, right: Right) -> Outcome<Me, ()> {
     }
     let who = who(app, &shown).await;
     if let Ok(me) = &who {
-        *request.local_cache(Who::default).0.lock().unwrap_or_else(std::sync::PoisonError::into_inner) =
-            Some(me.clone());
+        called::by(request, me);
     }
     match who {
         Err((status, refusal)) => refuse(status, refusal),

@@ -1,6 +1,4 @@
-//! What is known of a call, for the record of what was done.
-
-use std::sync::{Mutex, PoisonError};
+//! What a call says of itself: for the record of what was done, and for whoever made it.
 
 use kesmo_wire::api::Me;
 use rocket::{
@@ -8,13 +6,7 @@ use rocket::{
     request::{FromRequest, Outcome},
 };
 
-/// Who made a call, as the guard that let it through, or did not, knows.
-#[derive(Default)]
-pub(crate) struct Who(pub Mutex<Option<Me>>);
-
-/// What a call says of itself for the record.
-#[derive(Default)]
-pub(crate) struct Said(pub Mutex<String>);
+use crate::called;
 
 /// Lets a call say what it is about, where its path does not.
 pub struct Record<'r>(&'r Request<'r>);
@@ -30,7 +22,7 @@ impl<'r> FromRequest<'r> for Record<'r> {
 impl Record<'_> {
     /// What it is about: a name, and never a value that nobody is to know.
     pub fn note(&self, text: impl Into<String>) {
-        *self.0.local_cache(Said::default).0.lock().unwrap_or_else(PoisonError::into_inner) = text.into();
+        called::note(self.0, text.into());
     }
 
     /// It may be made again in so many seconds.
@@ -52,6 +44,6 @@ impl Record<'_> {
 
     /// Who it is, where no guard says.
     pub fn who(&self, me: &Me) {
-        *self.0.local_cache(Who::default).0.lock().unwrap_or_else(PoisonError::into_inner) = Some(me.clone());
+        called::by(self.0, me);
     }
 }
