@@ -3,8 +3,16 @@
 
 use std::{
     fs,
+    io::{Read, Write},
+    net::Shutdown,
+    os::unix::net::{UnixListener, UnixStream},
     path::{Path, PathBuf},
     process::{Command, Output, Stdio},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+    thread,
 };
 
 use tempfile::TempDir;
@@ -18,6 +26,65 @@ pub const IMAGE: &str = "localhost/quay-gate:12";
 pub struct Engine {
     dir: TempDir,
     service: Option<Process>,
+}
+
+/// Stands between an engine and who calls it: goes away once something is asked for, which the engine does nonetheless.
+pub struct Between {
+    address: String,
+    away: Arc<AtomicBool>,
+}
+
+impl Between {
+    /// Its address, for whoever is to call the engine through it.
+    pub fn address(&self) -> &str {
+        &self.address
+    }
+
+    /// Whether it has gone away.
+    pub fn is_away(&self) -> bool {
+        self.away.load(Ordering::SeqCst)
+    }
+
+    /// It is there again, and stays.
+    pub fn come_back(&self) {
+        self.away.store(false, Ordering::SeqCst);
+    }
+}
+
+/// Passes on what both say, until what is asked for is `until`: then the engine's answer comes nowhere.
+fn pass_on(
+    mut caller: UnixStream,
+    mut engine: UnixStream,
+    until: Option<&'static str>,
+    away: &Arc<AtomicBool>,
+) -> Option<()> {
+    let (mut from, mut to) = (caller.try_clone().ok()?, engine.try_clone().ok()?);
+    let asked = Arc::new(AtomicBool::new(false));
+    let asks = Arc::clone(&asked);
+    thread::spawn(move || {
+        let mut some = vec![0; 1 << 16];
+        while let Ok(count @ 1..) = from.read(&mut some) {
+            let said = String::from_utf8_lossy(&some[..count]);
+            if until.is_some_and(|until| said.starts_with("POST") && said.contains(until)) {
+                asks.store(true, Ordering::SeqCst);
+            }
+            if to.write_all(&some[..count]).is_err() {
+                break;
+            }
+        }
+        drop(to.shutdown(Shutdown::Write));
+    });
+    let mut some = vec![0; 1 << 16];
+    while let Ok(count @ 1..) = engine.read(&mut some) {
+        if asked.load(Ordering::SeqCst) {
+            away.store(true, Ordering::SeqCst);
+            break;
+        }
+        caller.write_all(&some[..count]).ok()?;
+    }
+    drop(caller.shutdown(Shutdown::Both));
+    drop(engine.shutdown(Shutdown::Both));
+    Some(())
 }
 
 fn root() -> bool {
@@ -87,6 +154,28 @@ impl Engine {
         if !root() {
             assert!(as_root("chmod").arg("666").arg(&socket).status().expect("chmod").success());
         }
+    }
+
+    /// Has something stand between it and who calls it, which goes away once `until` is asked for the first time.
+    pub fn between(&self, until: &'static str) -> Between {
+        let (place, socket) = (self.path("between"), self.path("socket"));
+        let listener = UnixListener::bind(&place).expect("a socket");
+        let away = Arc::new(AtomicBool::new(false));
+        let gone = Arc::clone(&away);
+        thread::spawn(move || {
+            let went = Arc::new(AtomicBool::new(false));
+            for caller in listener.incoming().flatten() {
+                went.fetch_or(gone.load(Ordering::SeqCst), Ordering::SeqCst);
+                if gone.load(Ordering::SeqCst) {
+                    continue;
+                }
+                let Ok(engine) = UnixStream::connect(&socket) else { continue };
+                let until = (!went.load(Ordering::SeqCst)).then_some(until);
+                let gone = Arc::clone(&gone);
+                thread::spawn(move || pass_on(caller, engine, until, &gone));
+            }
+        });
+        Between { address: format!("unix://{}", place.display()), away }
     }
 
     /// Ends the service of its API; containers run on.

@@ -246,6 +246,27 @@ fn a_container_that_is_killed_costs_no_test_and_a_pool_can_be_removed_in_mid_run
 }
 
 #[test]
+fn a_pool_is_not_removed_before_it_is_known_whether_a_container_was_started() {
+    let (quay, engine) = (Quay::open(), engine_with_worker());
+    let between = engine.between("/containers/create");
+    let address = between.address();
+    let words = ["night", "--kind", "engine", "--image", WORKER, "--engine", address, "--most", "1", "--slots", "1"];
+    add(&quay, &words);
+    let run = quay.start_run(&suite(&quay, "sounding", 1, "0"), &["--pool", "night"]);
+    until("the engine makes a container, and nobody hears of it", || between.is_away().then_some(()));
+    until("that is told", || (machines(&quay, "night", "leaving") > 0).then_some(()));
+    assert_eq!(engine.containers(), 1);
+    let removed = quay.kesmo(&["pool", "remove", "night"]);
+    assert!(removed.status.success(), "{}", all_said(&removed));
+    assert_says(&all_said(&removed), &["goes with the last of its machines: 1 are still there", "--forget"]);
+    assert_says(&all_said(&quay.kesmo(&["pool", "show", "night"])), &["It is being removed", "does not answer"]);
+    between.come_back();
+    until("the pool is gone", || (!quay.kesmo(&["pool", "show", "night"]).status.success()).then_some(()));
+    assert_eq!(engine.containers(), 0, "none was left behind");
+    assert!(quay.kesmo(&["stop", &run]).status.success());
+}
+
+#[test]
 fn an_engine_or_an_image_that_is_not_there_is_told_where_one_looks() {
     let quay = Quay::open();
     let engine = Engine::start();

@@ -33,6 +33,20 @@ fn refused(why: impl std::fmt::Display) -> Error {
     Error::Refused(why.to_string())
 }
 
+/// Whether a call did not even come to the cluster.
+fn was_not_reached(error: &kube::Error) -> bool {
+    let mut cause: &dyn std::error::Error = error;
+    loop {
+        if let Some(sent) = cause.downcast_ref::<hyper_util::client::legacy::Error>() {
+            return sent.is_connect();
+        }
+        match cause.source() {
+            Some(source) => cause = source,
+            None => return false,
+        }
+    }
+}
+
 /// What went wrong with a call.
 fn told(what: &str, error: &kube::Error) -> Error {
     match error {
@@ -239,7 +253,10 @@ impl Provider for Pods {
             Ok(_) => Ok(started),
             // It was asked for before, and nobody heard.
             Err(kube::Error::Api(status)) if status.code == 409 && status.reason == "AlreadyExists" => Ok(started),
-            Err(e) => Err(told("starting a pod", &e)),
+            Err(e) => match told("starting a pod", &e) {
+                Error::Away(why) if !was_not_reached(&e) => Err(Error::Unanswered(why)),
+                other => Err(other),
+            },
         }
     }
 

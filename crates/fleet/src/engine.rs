@@ -74,7 +74,11 @@ impl Provider for Containers {
             memory: self.pool.memory.map(|bytes| bytes.0),
             cpus: self.pool.cpus,
         };
-        let handle = self.told(self.engine().await?.start_machine(&spec).await).await?;
+        let engine = self.engine().await?;
+        let handle = self.told(engine.start_machine(&spec).await).await.map_err(|e| match e {
+            Error::Away(why) => Error::Unanswered(why),
+            other => other,
+        })?;
         Ok(Started { handle, link: None, said: "its container is starting".into() })
     }
 

@@ -543,7 +543,9 @@ impl Manager {
                         tracing::warn!(pool, machine = known.name, "it could not be ended: {why}");
                         return Done::Ended(known.id, kept);
                     }
-                    Err(Error::Away(why)) => tracing::warn!(pool, machine = known.name, "it is ended later: {why}"),
+                    Err(Error::Away(why) | Error::Unanswered(why)) => {
+                        tracing::warn!(pool, machine = known.name, "it is ended later: {why}");
+                    }
                 }
                 tokio::time::sleep(pause).await;
                 pause = (pause * 2).min(LONGEST_PAUSE);
@@ -609,6 +611,23 @@ impl Manager {
                 }
                 self.looked = None;
             }
+            // It may be there: it is over once whoever was asked has answered that it is not.
+            Err(Error::Unanswered(why)) => {
+                let already = machine.ending.is_some();
+                machine.ending.get_or_insert((MachineState::Failed, why.clone()));
+                let (name, run) = (machine.row.name.clone(), machine.row.run_id);
+                machine.say(&why);
+                machine.turn(MachineState::Leaving);
+                if !already {
+                    tracing::warn!(
+                        pool = self.name,
+                        machine = name,
+                        "whether a machine was started is not known: {why}"
+                    );
+                    self.failed(&name, None, run, &why).await;
+                }
+                self.end_there(id);
+            }
             Err(e) => {
                 let already = machine.ending.take();
                 let (name, run) = (machine.row.name.clone(), machine.row.run_id);
@@ -616,8 +635,6 @@ impl Manager {
                 machine.turn(already.as_ref().map_or(MachineState::Failed, |(state, _)| *state));
                 machine.row.ended_at = Some(chrono::Utc::now());
                 machine.changed = true;
-                // Whether it was started may not be known: what was has no token any more, and is cleared away.
-                self.cleared = None;
                 if already.is_none() {
                     tracing::warn!(pool = self.name, machine = name, "a machine could not be started: {e}");
                     self.failed(&name, None, run, &e.to_string()).await;

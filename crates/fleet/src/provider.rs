@@ -8,6 +8,9 @@ pub enum Error {
     /// It does not answer, or says that it cannot now: another time may do.
     #[error("{0}")]
     Away(String),
+    /// It was asked, and did not answer: whether it was done is not known.
+    #[error("{0}")]
+    Unanswered(String),
     /// It was refused, or cannot be: it will be the same until somebody mends it.
     #[error("{0}")]
     Refused(String),
