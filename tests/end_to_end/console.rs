@@ -1,6 +1,7 @@
 //! The console in a real browser, driven through the WebDriver standard.
 
 use std::{
+    fs,
     process::{Command, Stdio},
     time::{Duration, Instant},
 };
@@ -14,7 +15,24 @@ use crate::quay::{Process, shared};
 pub struct Browser {
     pub client: Client,
     _driver: Process,
-    _profile: tempfile::TempDir,
+    _profile: Profile,
+}
+
+/// Where a browser keeps what is its own. With it the browser ends, also where its driver was ended before it, or a trial fails.
+struct Profile(tempfile::TempDir);
+
+impl Drop for Profile {
+    fn drop(&mut self) {
+        let place = format!("--user-data-dir={}", self.0.path().display());
+        for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
+            let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<i32>().ok()) else { continue };
+            let command = fs::read(entry.path().join("cmdline")).unwrap_or_default();
+            if command.split(|byte| *byte == 0).any(|word| word == place.as_bytes()) {
+                // SAFETY: plain numbers; the process is the browser that was started with this profile.
+                unsafe { libc::kill(pid, libc::SIGKILL) };
+            }
+        }
+    }
 }
 
 pub async fn browser(width: u32, height: u32) -> Browser {
@@ -22,7 +40,7 @@ pub async fn browser(width: u32, height: u32) -> Browser {
     let mut driver = Command::new("chromedriver");
     driver.arg(format!("--port={port}")).stdout(Stdio::null()).stderr(Stdio::null());
     let driver = Process(driver.spawn().expect("chromedriver is installed"));
-    let profile = tempfile::tempdir().expect("a profile");
+    let profile = Profile(tempfile::tempdir().expect("a profile"));
     let mut arguments: Vec<String> = [
         "--headless",
         "--no-sandbox",
@@ -37,7 +55,7 @@ pub async fn browser(width: u32, height: u32) -> Browser {
     .map(str::to_owned)
     .to_vec();
     arguments.push(format!("--window-size={width},{height}"));
-    arguments.push(format!("--user-data-dir={}", profile.path().display()));
+    arguments.push(format!("--user-data-dir={}", profile.0.path().display()));
     let mut capabilities = serde_json::map::Map::new();
     capabilities.insert("goog:chromeOptions".into(), json!({ "args": arguments }));
     let url = format!("http://127.0.0.1:{port}");

@@ -532,18 +532,17 @@ async fn ids_of(c: &mut AsyncPgConnection, suite_id: i64, rows: &[&NewResult]) -
     Ok(found.into_iter().map(|row| row.id).collect())
 }
 
-/// Keeps tests that are not kept yet.
-async fn keep_tests(c: &mut AsyncPgConnection, suite_id: i64, rows: &[&NewResult]) -> Result<(), Error> {
-    diesel::sql_query(
+/// Keeps tests that are not kept yet, and tells which those were: what another wrote meanwhile is none of them.
+async fn keep_tests(c: &mut AsyncPgConnection, suite_id: i64, rows: &[&NewResult]) -> Result<Vec<TestRow>, Error> {
+    let insert = diesel::sql_query(
         "insert into tests (suite_id, test, variant) select distinct $1, n.test collate \"C\", n.variant collate \"C\" \
-         from unnest($2, $3) as n (test, variant) order by 2, 3 on conflict do nothing",
-    )
-    .bind::<BigInt, _>(suite_id)
-    .bind::<Array<Text>, _>(rows.iter().map(|r| r.test.as_str()).collect::<Vec<_>>())
-    .bind::<Array<Text>, _>(rows.iter().map(|r| r.variant.as_str()).collect::<Vec<_>>())
-    .execute(c)
-    .await?;
-    Ok(())
+         from unnest($2, $3) as n (test, variant) order by 2, 3 on conflict do nothing returning id, test, variant",
+    );
+    let insert = insert
+        .bind::<BigInt, _>(suite_id)
+        .bind::<Array<Text>, _>(rows.iter().map(|r| r.test.as_str()).collect::<Vec<_>>())
+        .bind::<Array<Text>, _>(rows.iter().map(|r| r.variant.as_str()).collect::<Vec<_>>());
+    Ok(insert.load(c).await?)
 }
 
 async fn write_some(
@@ -553,12 +552,24 @@ async fn write_some(
     rows: &[&NewResult],
 ) -> Result<(), Error> {
     let mut ids = ids_of(c, suite_id, rows).await?;
-    let new: Vec<usize> = (0..rows.len()).filter(|place| ids[*place].is_none()).collect();
+    let unknown = |ids: &[Option<i64>]| {
+        let places: Vec<usize> = (0..rows.len()).filter(|place| ids[*place].is_none()).collect();
+        let of: Vec<&NewResult> = places.iter().map(|place| rows[*place]).collect();
+        (places, of)
+    };
+    let (new, of_new) = unknown(&ids);
     if !new.is_empty() {
-        let of_new: Vec<&NewResult> = new.iter().map(|place| rows[*place]).collect();
-        keep_tests(c, suite_id, &of_new).await?;
-        for (place, id) in new.into_iter().zip(ids_of(c, suite_id, &of_new).await?) {
-            ids[place] = id;
+        let kept = keep_tests(c, suite_id, &of_new).await?;
+        let kept: HashMap<(&str, &str), i64> =
+            kept.iter().map(|row| ((row.test.as_str(), row.variant.as_str()), row.id)).collect();
+        for (place, row) in new.into_iter().zip(of_new) {
+            ids[place] = kept.get(&(row.test.as_str(), row.variant.as_str())).copied();
+        }
+        let (others, of_others) = unknown(&ids);
+        if !others.is_empty() {
+            for (place, id) in others.into_iter().zip(ids_of(c, suite_id, &of_others).await?) {
+                ids[place] = id;
+            }
         }
     }
     let ids: Option<Vec<i64>> = ids.into_iter().collect();
