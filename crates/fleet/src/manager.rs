@@ -614,9 +614,16 @@ impl Manager {
             // It may be there: it is over once whoever was asked has answered that it is not.
             Err(Error::Unanswered(why)) => {
                 let already = machine.ending.is_some();
-                machine.ending.get_or_insert((MachineState::Failed, why.clone()));
                 let (name, run) = (machine.row.name.clone(), machine.row.run_id);
                 machine.say(&why);
+                // Should it come from now on, its worker is given nothing. If it has come, it was started.
+                if !already && !self.ground.floor.turn_away(&name).await {
+                    if machine.state == MachineState::Asked {
+                        machine.turn(MachineState::Coming);
+                    }
+                    return;
+                }
+                machine.ending.get_or_insert((MachineState::Failed, why.clone()));
                 machine.turn(MachineState::Leaving);
                 if !already {
                     tracing::warn!(
