@@ -225,7 +225,9 @@ pub fn links(bytes: &[u8]) {
     let said = text(bytes);
     if let Ok(message) = FromWorker::read(&said) {
         let again = serde_json::to_string(&message).expect("it can be written");
-        assert!(!again.contains("\\u0000") || matches!(message, FromWorker::Hello(_) | FromWorker::Leaving));
+        // A backslash that is written stands for itself: what follows it is a text.
+        let written = again.replace(r"\\", "");
+        assert!(!written.contains(r"\u0000") || matches!(message, FromWorker::Hello(_) | FromWorker::Leaving));
         let third = FromWorker::read(&again).map(|message| serde_json::to_string(&message).expect("it can be written"));
         assert_eq!(third.as_ref(), Ok(&again), "what is within its bounds is left alone");
     }
