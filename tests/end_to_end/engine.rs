@@ -163,14 +163,14 @@ impl Engine {
         let away = Arc::new(AtomicBool::new(false));
         let gone = Arc::clone(&away);
         thread::spawn(move || {
-            let went = Arc::new(AtomicBool::new(false));
+            let mut went = false;
             for caller in listener.incoming().flatten() {
-                went.fetch_or(gone.load(Ordering::SeqCst), Ordering::SeqCst);
+                went |= gone.load(Ordering::SeqCst);
                 if gone.load(Ordering::SeqCst) {
                     continue;
                 }
                 let Ok(engine) = UnixStream::connect(&socket) else { continue };
-                let until = (!went.load(Ordering::SeqCst)).then_some(until);
+                let until = (!went).then_some(until);
                 let gone = Arc::clone(&gone);
                 thread::spawn(move || pass_on(caller, engine, until, &gone));
             }

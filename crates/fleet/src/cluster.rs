@@ -33,8 +33,11 @@ fn refused(why: impl std::fmt::Display) -> Error {
     Error::Refused(why.to_string())
 }
 
-/// Whether a call did not even come to the cluster.
+/// Whether a call did not even come to the cluster, or was turned away there.
 fn was_not_reached(error: &kube::Error) -> bool {
+    if let kube::Error::Api(status) = error {
+        return status.code < 500;
+    }
     let mut cause: &dyn std::error::Error = error;
     loop {
         if let Some(sent) = cause.downcast_ref::<hyper_util::client::legacy::Error>() {

@@ -62,11 +62,9 @@ pub async fn brief_row(app: &App, name: &str) -> Result<BriefRow, Refused> {
     if let Some(row) = app.store.brief(name).await? {
         return Ok(row);
     }
-    let mut known = Vec::new();
-    for row in app.store.briefs().await? {
-        let suite = row.brief()?.suite.unwrap_or_default();
-        known.push((row.name, suite));
-    }
+    // One that cannot be read is of no suite that is known.
+    let suite = |row: &BriefRow| row.brief().ok().and_then(|brief| brief.suite).unwrap_or_default();
+    let known = app.store.briefs().await?.into_iter().map(|row| (row.name.clone(), suite(&row)));
     Err(Refused::none_named("brief", name, known, "save one with `kesmo brief add`"))
 }
 
