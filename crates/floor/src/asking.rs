@@ -27,7 +27,7 @@ use crate::{
     hub::Hub,
     lists::{ListAsk, Made},
     output::Output,
-    recording::ToRecord,
+    recording::{ToRecord, UnderWay},
     says::{Says, Waits},
     workers::NotLinked,
 };
@@ -122,7 +122,6 @@ pub(crate) enum Message {
     Fetched(i64, Box<Result<Option<RunRow>, git::Error>>),
     /// The plan of a run was made, with what starting a process of its suite cost last; or it cannot be.
     Planned(i64, Box<Result<(Plan, Option<Span>), String>>),
-    /// A list that a worker made was read, or cannot be.
     /// What private addresses are offered to a pool: names, and where each leads.
     Reachable(String, BTreeMap<String, String>),
     /// What a run that is active reaches: its pool, and the names.
@@ -139,11 +138,12 @@ pub(crate) enum Message {
     Remark(Vec<i64>, String),
     /// The address of the service that carries out a pool's runs, if that is another one.
     Elsewhere(String, oneshot::Sender<Option<String>>),
+    /// A list that a worker made was read, or cannot be.
     ListRead(String, Result<Made, String>),
     /// A list that is not known is wanted.
     Want(Box<ListAsk>, oneshot::Sender<Result<Vec<ListedTest>, String>>),
-    /// What the runs that are over by now tell of their tests is to be written.
-    Recorded(oneshot::Sender<()>),
+    /// What the runs that are over by now tell of their tests is to be written: those of a suite, or all.
+    Recorded(Option<i64>, oneshot::Sender<()>),
     /// Unfinished runs are to be looked at now.
     Look(oneshot::Sender<()>),
     Leave,
@@ -167,6 +167,7 @@ pub struct FloorHandle {
     pub(crate) stalled: Stalled,
     /// What the floor has done since it was started.
     pub figures: Figures,
+    pub(crate) recording: UnderWay,
 }
 
 /// Since when PostgreSQL does not take a commit, and what it says.
@@ -202,6 +203,7 @@ impl FloorHandle {
             patience: Duration::ZERO,
             stalled,
             figures: Figures::default(),
+            recording: UnderWay::default(),
         }
     }
 
@@ -246,10 +248,21 @@ impl FloorHandle {
         drop(answer.await);
     }
 
+    /// Whether what a run told is being recorded here, or is about to be.
+    #[must_use]
+    pub fn is_being_recorded(&self, run: i64) -> bool {
+        self.recording.has(run)
+    }
+
     /// Waits until the records have what the runs tell that are over by now; not longer than a while, as PostgreSQL may be away.
     pub async fn recorded(&self) {
+        self.recorded_of(None).await;
+    }
+
+    /// The same of the runs of one suite, if one is named.
+    pub async fn recorded_of(&self, suite: Option<i64>) {
         let (reply, answer) = oneshot::channel();
-        self.send(Message::Recorded(reply)).await;
+        self.send(Message::Recorded(suite, reply)).await;
         // Who asks is told what is known by then.
         drop(tokio::time::timeout(RECORDING, answer).await);
     }

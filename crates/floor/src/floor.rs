@@ -152,6 +152,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
     // Commits wait for no call that is answered meanwhile.
     let (store, beside) = (store.apart(CONNECTIONS)?, store.apart(CONNECTIONS)?);
     let recorder = Recorder::start(beside.clone());
+    let recording = recorder.under_way();
     let (sender, receiver) = mpsc::channel(1024);
     let hub = Arc::new(Hub::default());
     let leaving = Arc::new(AtomicBool::new(false));
@@ -204,7 +205,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
     floor.settle().await;
     let stalled = Arc::clone(&floor.writer.stalled);
     let task = tokio::spawn(floor.work(receiver));
-    Ok((FloorHandle { sender, leaving, hub, patience, stalled, figures }, task))
+    Ok((FloorHandle { sender, leaving, hub, patience, stalled, figures, recording }, task))
 }
 
 impl Floor {
@@ -345,11 +346,17 @@ impl Floor {
             Message::Planned(run, made) => self.planned(run, *made),
             Message::Ask(ask) => self.after.push(After::Ask(ask)),
             Message::Fetched(run, result) => self.fetched(run, *result).await,
-            Message::Recorded(reply) => {
-                let recorded = self.recorder.until_now();
+            Message::Recorded(suite, mut reply) => {
+                let of_suite = |suite| self.recorder.until_now_of(suite);
+                let recorded = suite.map_or_else(|| self.recorder.until_now(), of_suite);
+                let hurry = self.beside.hurry();
                 tokio::spawn(async move {
-                    recorded.written().await;
-                    tell(reply, ());
+                    // Who asked may wait no longer.
+                    tokio::select! {
+                        () = recorded.written() => tell(reply, ()),
+                        () = reply.closed() => {}
+                    }
+                    drop(hurry);
                 });
             }
             Message::Look(reply) => {
@@ -630,6 +637,13 @@ impl Floor {
     /// What changed of the floor; none if nobody watches it.
     pub(crate) fn show_floor(&mut self) -> Option<Shown> {
         self.floor_published = Instant::now();
+        if !self.hub.watched() {
+            self.runs.values_mut().for_each(|run| run.floor_dirty = false);
+            self.closed.clear();
+            drop(self.workers.take_changes());
+            self.hub.pass_over();
+            return None;
+        }
         let stamp = now();
         // One that is over is shown once its verdict is stored.
         let changed =
@@ -640,10 +654,6 @@ impl Floor {
         let (changed, gone) = self.workers.take_changes();
         let workers = changed.into_iter().filter_map(|w| self.workers.view(w, &self.runs)).collect();
         let view = FloorView { runs, workers, gone };
-        if !self.hub.watched() {
-            self.hub.pass_over();
-            return None;
-        }
         Some(Shown::new(&self.hub, "change", serde_json::to_string(&view).unwrap_or_default()))
     }
 

@@ -360,7 +360,7 @@ impl Floor {
         let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorder.until_now_of(suite));
         tokio::spawn(async move {
             // What runs before it told counts.
-            recorded.written().await;
+            recorded.known().await;
             let made = async {
                 let lists = read_lists(&store, lists).await?;
                 let records = store.told_by_records(suite, &pool, |record| known(&record)).await.unwrap_or_else(|e| {

@@ -26,7 +26,9 @@ impl Floor {
         let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorder.until_now());
         tokio::spawn(async move {
             // Who asks for tests is told their records too.
-            recorded.written().await;
+            let hurry = store.hurry();
+            recorded.known().await;
+            drop(hurry);
             match store.listing(&ask.key).await {
                 Ok(Some(tests)) => tell(reply, Ok(tests)),
                 Ok(None) => drop(own.send(Message::Want(Box::new(ask), reply)).await),

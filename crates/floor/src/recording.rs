@@ -2,16 +2,19 @@
 //!
 //! Runs of a suite are taken in the order of their verdicts, and all that have ended meanwhile are written together (as commits are), so
 //! that many short runs of one suite do not queue for its row. Suites do not wait for each other: what one with very many tests told is
-//! written for seconds.
+//! written for seconds. Of such a run the records come first, from which the suite's next run is planned, and what it said of its
+//! entries afterwards.
 
 use std::{
-    collections::{BTreeMap, BTreeSet, HashMap},
-    sync::Arc,
+    collections::{BTreeMap, BTreeSet, HashMap, HashSet},
+    ops::Range,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
 
 use chrono::{DateTime, Utc};
 use kesmo_core::{
     plan::{Plan, RunOptions},
+    record::Record,
     run::Engine,
     suite::covers::{MOST_OF_A_SUITE, Requirement},
     time::Span,
@@ -22,7 +25,7 @@ use kesmo_store::{
     covers::{CoverRow, CoversChange},
     failing::{FailingChange, FailingRow},
     month_of,
-    records::RecordChange,
+    records::{Put, RecordChange, Records},
     results::{NewResult, NewResults},
 };
 use tokio::{
@@ -32,7 +35,7 @@ use tokio::{
 
 /// Runs that are written together at most.
 const MOST_TOGETHER: usize = 1000;
-/// Suites of which records are written at the same time: PostgreSQL has other work.
+/// Suites of which records are written at the same time.
 const MOST_SUITES: usize = 2;
 /// Suites that are remembered to have nothing to be written.
 const MOST_IDLE: usize = 1000;
@@ -211,52 +214,111 @@ pub fn said_to_cover(plan: &Plan) -> Vec<(String, Vec<Requirement>)> {
 /// Hands runs to the tasks that record them, one for each suite.
 pub(crate) struct Recorder {
     store: Store,
-    room: Arc<Semaphore>,
+    room: Arc<Room>,
+    under_way: UnderWay,
     suites: HashMap<i64, OfSuite>,
+}
+
+/// The runs whose records are being written, or are about to be.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct UnderWay(Arc<Mutex<HashSet<i64>>>);
+
+impl UnderWay {
+    fn all(&self) -> MutexGuard<'_, HashSet<i64>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub fn has(&self, run: i64) -> bool {
+        self.all().contains(&run)
+    }
+
+    fn mark(&self, run: i64) -> Mark {
+        self.all().insert(run);
+        Mark { of: self.clone(), run }
+    }
+}
+
+/// As long as it lives, a run is being recorded, or is about to be; it goes, too, where that dies.
+struct Mark {
+    of: UnderWay,
+    run: i64,
+}
+
+impl Drop for Mark {
+    fn drop(&mut self) {
+        self.of.all().remove(&self.run);
+    }
+}
+
+/// Room for those who write at the same time: PostgreSQL has other work.
+struct Room {
+    records: Semaphore,
+    results: Semaphore,
+}
+
+impl Room {
+    fn new() -> Self {
+        Self { records: Semaphore::new(MOST_SUITES), results: Semaphore::new(1) }
+    }
 }
 
 /// The runs of a suite that are to be recorded.
 struct OfSuite {
-    sender: mpsc::UnboundedSender<ToRecord>,
-    done: watch::Receiver<u64>,
+    sender: mpsc::UnboundedSender<(ToRecord, Mark)>,
+    done: watch::Receiver<Done>,
     handed: u64,
     task: JoinHandle<()>,
 }
 
 /// What was handed over until some moment.
 #[derive(Clone)]
-pub(crate) struct Recorded(Vec<(watch::Receiver<u64>, u64)>);
+pub(crate) struct Recorded(Vec<(watch::Receiver<Done>, u64)>);
+
+/// Of how many runs something is written.
+#[derive(Debug, Clone, Copy, Default)]
+struct Done {
+    /// The records, and what fails.
+    records: u64,
+    /// What they say of their entries, too.
+    all: u64,
+}
 
 impl OfSuite {
-    fn start(store: &Store, room: &Arc<Semaphore>) -> Self {
+    fn start(store: &Store, room: &Arc<Room>) -> Self {
         let (sender, receiver) = mpsc::unbounded_channel();
-        let (told, done) = watch::channel(0);
+        let (told, done) = watch::channel(Done::default());
         let task = tokio::spawn(work(store.clone(), Arc::clone(room), receiver, told));
         Self { sender, done, handed: 0, task }
     }
 
     fn idle(&self) -> bool {
-        *self.done.borrow() >= self.handed
+        self.done.borrow().all >= self.handed
     }
 }
 
 impl Recorder {
     /// Records through this store.
     pub fn start(store: Store) -> Self {
-        Self { store, room: Arc::new(Semaphore::new(MOST_SUITES)), suites: HashMap::new() }
+        Self { store, room: Arc::new(Room::new()), under_way: UnderWay::default(), suites: HashMap::new() }
+    }
+
+    /// The runs that are being recorded.
+    pub fn under_way(&self) -> UnderWay {
+        self.under_way.clone()
     }
 
     /// Hands a run over.
     pub fn record(&mut self, run: ToRecord) {
+        let mark = self.under_way.mark(run.id);
         if self.suites.len() >= MOST_IDLE {
             self.suites.retain(|_, suite| !suite.idle());
         }
         let suite = self.suites.entry(run.suite).or_insert_with(|| OfSuite::start(&self.store, &self.room));
         suite.handed += 1;
-        if let Err(unsent) = suite.sender.send(run) {
+        if let Err(unsent) = suite.sender.send((run, mark)) {
             // What it had is told to the records when the service starts again: their rows in `unrecorded` stay.
             tracing::error!(
-                suite = unsent.0.suite,
+                suite = unsent.0.0.suite,
                 "what brings a suite's records up to date has died; it is started anew"
             );
             *suite = OfSuite::start(&self.store, &self.room);
@@ -289,93 +351,149 @@ impl Recorder {
 impl Recorded {
     /// Waits until it is written.
     pub async fn written(self) {
+        self.until(|done| done.all).await;
+    }
+
+    /// Waits until the records have it, from which runs are planned.
+    pub async fn known(self) {
+        self.until(|done| done.records).await;
+    }
+
+    async fn until(self, of: impl Fn(&Done) -> u64) {
         for (mut done, upto) in self.0 {
             // A task that is gone writes nothing more.
-            drop(done.wait_for(|done| *done >= upto).await);
+            drop(done.wait_for(|done| of(done) >= upto).await);
         }
     }
 }
 
 async fn work(
     store: Store,
-    room: Arc<Semaphore>,
-    mut receiver: mpsc::UnboundedReceiver<ToRecord>,
-    told: watch::Sender<u64>,
+    room: Arc<Room>,
+    mut receiver: mpsc::UnboundedReceiver<(ToRecord, Mark)>,
+    told: watch::Sender<Done>,
 ) {
     let mut together = Vec::new();
     while receiver.recv_many(&mut together, MOST_TOGETHER).await > 0 {
         let count = together.len() as u64;
+        let mut marks = Vec::with_capacity(together.len());
         let mut by_pool: BTreeMap<(i64, String), Vec<ToRecord>> = BTreeMap::new();
-        for run in together.drain(..) {
+        for (run, mark) in together.drain(..) {
+            marks.push(mark);
             by_pool.entry((run.suite, run.pool.clone())).or_default().push(run);
         }
-        // It is never shut.
-        let _room = room.acquire().await;
+        // Neither is ever shut.
+        let some = room.records.acquire().await;
+        let mut to_come = Vec::new();
         for ((suite, pool), runs) in by_pool {
             let last = runs.last().map(|r| r.run.clone()).unwrap_or_default();
             let (of, more) = (runs.len(), runs.len().saturating_sub(1));
-            if let Err(e) = write(&store, suite, &pool, runs).await {
-                tracing::warn!(
+            match write(&store, suite, &pool, runs).await {
+                Ok(results) => to_come.extend(results.into_iter().map(|results| (suite, results))),
+                Err(e) => tracing::warn!(
                     runs = of,
                     "the records of {last} and {more} more runs could not be brought up to date: {e}"
-                );
+                ),
             }
         }
-        told.send_modify(|done| *done += count);
+        told.send_modify(|done| done.records += count);
+        drop(some);
+        for (suite, results) in to_come {
+            let _alone = room.results.acquire().await;
+            if let Err(e) = store.put_older(suite, &results).await {
+                let (run, rows) = (results.run_id, results.rows.len());
+                tracing::warn!(run, rows, "what a run said of its tests is kept once somebody asks for it: {e}");
+            }
+        }
+        drop(marks);
+        told.send_modify(|done| done.all += count);
     }
 }
 
-async fn write(store: &Store, suite: i64, pool: &str, runs: Vec<ToRecord>) -> Result<(), Error> {
-    let ids: Vec<i64> = runs.iter().map(|run| run.id).collect();
-    if put(store, suite, pool, &runs, &ids).await? || runs.len() == 1 {
-        return Ok(());
+/// Writes what runs told; what they say of their entries is given back if it is still to be kept.
+async fn write(store: &Store, suite: i64, pool: &str, runs: Vec<ToRecord>) -> Result<Vec<NewResults>, Error> {
+    let runs = Arc::new(runs);
+    let (put, results) = put_some(store, suite, pool, &runs, 0..runs.len()).await?;
+    if put != Put::Before || runs.len() == 1 {
+        return Ok(results);
     }
     // Another took one of them: each for itself.
-    for (run, id) in runs.iter().zip(&ids) {
-        put(store, suite, pool, std::slice::from_ref(run), &[*id]).await?;
+    let mut to_come = Vec::new();
+    for place in 0..runs.len() {
+        to_come.extend(put_some(store, suite, pool, &runs, place..place + 1).await?.1);
     }
-    Ok(())
+    Ok(to_come)
 }
 
-async fn put(store: &Store, suite: i64, pool: &str, runs: &[ToRecord], ids: &[i64]) -> Result<bool, Error> {
-    let mut records = store.records_in(suite, pool).await?;
-    let mut failing = Failing::of(store.failing_in(suite, pool).await?);
-    let (mut changed, mut start_cost) = (BTreeSet::new(), None);
+async fn put_some(
+    store: &Store,
+    suite: i64,
+    pool: &str,
+    all: &Arc<Vec<ToRecord>>,
+    places: Range<usize>,
+) -> Result<(Put, Vec<NewResults>), Error> {
+    let runs = &all[places.clone()];
+    let records = store.records_in(suite, pool).await?;
+    let failing = Failing::of(store.failing_in(suite, pool).await?);
+    let mut latest = Vec::with_capacity(runs.len());
     for run in runs {
-        start_cost = run.start_cost.or(start_cost);
-        let latest = !run.counts.imported || store.is_latest(run.id).await?;
-        if latest && !run.counts.hunt {
-            let passes_before = |test: &str, variant: &str| {
-                let record = records.get(&(test.to_owned(), variant.to_owned()));
-                record.map_or(0, |record| record.since_trouble.unwrap_or(record.passed))
-            };
-            failing.take(run, passes_before);
-        }
-        // A test that was repeated has several outcomes.
-        for told in run.outcomes.iter().filter(|told| told.counts()) {
-            let key = (told.test.clone(), told.variant.clone());
-            let record = records.remove(&key).unwrap_or_default().with(told.outcome, told.spent);
-            records.insert(key.clone(), record);
-            changed.insert(key);
-        }
+        latest.push(!run.counts.imported || store.is_latest(run.id).await?);
     }
-    let changed: Vec<_> =
-        changed.into_iter().filter_map(|key| records.remove(&key).map(|r| (key.0, key.1, r))).collect();
-    // A hunt repeats a failure on purpose: that is no history.
-    let results: Vec<NewResults> = runs.iter().filter(|run| !run.counts.hunt).map(results_of).collect();
-    let failing = failing.change();
+    // Of very many tests it takes a while: whatever else the service does goes on meanwhile.
+    let taken = Arc::clone(all);
+    let told = tokio::task::spawn_blocking(move || Learnt::of(records, failing, &taken[places], &latest));
+    let told = told.await.map_err(|e| Error::Content(format!("what runs told could not be put together: {e}")))?;
     let covers = covering(store, suite, runs).await?;
     let variants = runs.iter().rev().map(|run| &run.counts.variants).find(|variants| !variants.is_empty());
-    let told = RecordChange {
-        runs: ids,
-        results: &results,
-        records: &changed,
-        start_cost,
-        failing: &failing,
+    let change = RecordChange {
+        runs: &runs.iter().map(|run| run.id).collect::<Vec<_>>(),
+        results: &told.results,
+        records: &told.records,
+        start_cost: told.start_cost,
+        failing: &told.failing,
         covers: &covers,
         variants: variants.map(Vec::as_slice),
     };
-    store.put_records(suite, pool, &told).await
+    let put = store.put_records(suite, pool, &change).await?;
+    let to_come = if put == Put::WithoutResults { told.results } else { Vec::new() };
+    Ok((put, to_come))
+}
+
+/// What becomes of what is known of a suite's tests by some runs.
+struct Learnt {
+    /// Test, variant, record: those that changed.
+    records: Vec<(String, String, Record)>,
+    failing: FailingChange,
+    results: Vec<NewResults>,
+    start_cost: Option<Span>,
+}
+
+impl Learnt {
+    /// Of what is known, and some runs; `latest` says of each whether none that is known ran later.
+    fn of(mut records: Records, mut failing: Failing, runs: &[ToRecord], latest: &[bool]) -> Self {
+        let (mut changed, mut start_cost) = (BTreeSet::new(), None);
+        for (run, latest) in runs.iter().zip(latest) {
+            start_cost = run.start_cost.or(start_cost);
+            if *latest && !run.counts.hunt {
+                let passes_before = |test: &str, variant: &str| {
+                    let record = records.get(&(test.to_owned(), variant.to_owned()));
+                    record.map_or(0, |record| record.since_trouble.unwrap_or(record.passed))
+                };
+                failing.take(run, passes_before);
+            }
+            // A test that was repeated has several outcomes.
+            for told in run.outcomes.iter().filter(|told| told.counts()) {
+                let key = (told.test.clone(), told.variant.clone());
+                let record = records.remove(&key).unwrap_or_default().with(told.outcome, told.spent);
+                records.insert(key.clone(), record);
+                changed.insert(key);
+            }
+        }
+        let records = changed.into_iter().filter_map(|key| records.remove(&key).map(|r| (key.0, key.1, r))).collect();
+        // A hunt repeats a failure on purpose: that is no history.
+        let results = runs.iter().filter(|run| !run.counts.hunt).map(results_of).collect();
+        Self { records, failing: failing.change(), results, start_cost }
+    }
 }
 
 /// What some runs change of what the suite's tests cover.

@@ -371,6 +371,7 @@ impl Store {
     /// [`Error::Away`] if PostgreSQL does not answer: the same commit may be tried again.
     pub async fn commit(&self, commit: &Commit) -> Result<(), Error> {
         let mut c = self.connection().await?;
+        let began = std::time::Instant::now();
         c.transaction(async |c| {
             if let Some((service, pools)) = &commit.by
                 && !crate::leases::still_held(c, service, pools).await?
@@ -380,7 +381,7 @@ impl Store {
             write(c, commit).await
         })
         .await?;
-        self.last_kept.now();
+        self.paces.kept(began.elapsed());
         Ok(())
     }
 }

@@ -133,7 +133,8 @@ pub struct Store {
     pool: Pool<AsyncPgConnection>,
     /// Keys that seal secrets; without them nothing is sealed.
     vault: Option<vault::Vault>,
-    last_kept: std::sync::Arc<pace::LastKept>,
+    /// What those share who write beside the work of runs.
+    paces: std::sync::Arc<pace::Paces>,
 }
 
 /// A pool that gives connections without asking PostgreSQL first: one that was closed is known to be, and one whose server
@@ -166,7 +167,7 @@ impl Store {
         diesel::sql_query("select pg_advisory_lock(7215)").execute(&mut first).await?;
         let mut harness = AsyncMigrationHarness::new(first);
         harness.run_pending_migrations(MIGRATIONS).map_err(|e| Error::Migration(e.to_string()))?;
-        Ok(Self { url: url.to_owned(), pool, vault: None, last_kept: std::sync::Arc::default() })
+        Ok(Self { url: url.to_owned(), pool, vault: None, paces: std::sync::Arc::default() })
     }
 
     /// Whether PostgreSQL answers at an address; nothing is changed there.

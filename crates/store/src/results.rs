@@ -13,8 +13,8 @@ use kesmo_core::{plan::RunOptions, record::Seen, words::Outcome};
 
 use crate::{
     Error, Store, content, ensure_month,
-    pace::{PORTION, Pace},
-    schema::{older_runs, tests},
+    pace::{Beside, PORTION},
+    schema::{older_runs, runs, tests},
 };
 
 /// What a run says of all its entries.
@@ -461,7 +461,7 @@ impl Store {
         Ok(rows.into_iter().map(|row| (row.worker, row.slots)).collect())
     }
 
-    /// Whether a run was over before results were kept, and has none yet.
+    /// Whether what a run says of its entries is still to be kept: it was over before results were, or there is much of it.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
@@ -472,17 +472,19 @@ impl Store {
         Ok(found.is_some())
     }
 
-    /// Runs that were over before results were kept, the latest first.
+    /// Runs of which what they say of their entries is still to be kept, of those that were over before then, the latest first.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn older_runs(&self, most: i64) -> Result<Vec<i64>, Error> {
+    pub async fn older_runs(&self, before: DateTime<Utc>, most: i64) -> Result<Vec<i64>, Error> {
         let mut c = self.connection().await?;
-        let of = older_runs::table.order(older_runs::run_id.desc()).limit(most);
+        // What was over a moment ago is being kept.
+        let of = older_runs::table.inner_join(runs::table).filter(runs::finished_at.lt(before));
+        let of = of.order(older_runs::run_id.desc()).limit(most);
         Ok(of.select(older_runs::run_id).load(&mut c).await?)
     }
 
-    /// Keeps what a run says that was over before results were kept; nothing if another did.
+    /// Keeps what a run says of its entries where that is still to be kept; nothing if another did.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
@@ -491,7 +493,7 @@ impl Store {
         ensure_month(&mut c, results.month).await?;
         c.transaction(async |c| {
             if diesel::delete(older_runs::table.find(results.run_id)).execute(c).await? == 1 {
-                write(c, &mut Pace::of(self), suite_id, results).await?;
+                write(c, (self, Beside::Then), suite_id, results).await?;
             }
             Ok::<_, Error>(())
         })
@@ -502,7 +504,7 @@ impl Store {
 /// Writes what a run says of its entries, within a transaction; its month's tables are there.
 pub(crate) async fn write(
     c: &mut AsyncPgConnection,
-    pace: &mut Pace<'_>,
+    (store, beside): (&Store, Beside),
     suite_id: i64,
     results: &NewResults,
 ) -> Result<(), Error> {
@@ -510,7 +512,7 @@ pub(crate) async fn write(
     let mut rows: Vec<&NewResult> = results.rows.iter().collect();
     rows.sort_by(|a, b| (&a.test, &a.variant).cmp(&(&b.test, &b.variant)));
     for rows in rows.chunks(PORTION) {
-        pace.rest().await;
+        let _turn = store.turn(beside).await;
         write_some(c, suite_id, results, rows).await?;
     }
     Ok(())

@@ -213,6 +213,8 @@ diesel::joinable!(polls -> suites (suite_id));
 diesel::joinable!(parks -> suites (suite_id));
 diesel::joinable!(meetings -> runs (run_id));
 diesel::joinable!(unrecorded -> runs (run_id));
+diesel::joinable!(older_runs -> runs (run_id));
 diesel::allow_tables_to_appear_in_same_query!(unrecorded, runs);
+diesel::allow_tables_to_appear_in_same_query!(older_runs, runs);
 diesel::allow_tables_to_appear_in_same_query!(runs, suites, parks, meetings, polls);
 diesel::allow_tables_to_appear_in_same_query!(briefs, schedules);

@@ -85,7 +85,7 @@ async fn covers(
     from: Option<u32>,
 ) -> Answer<RequirementsShown> {
     let suite = id_of(app, suite).await?;
-    app.floor.recorded().await;
+    app.floor.recorded_of(suite).await;
     let rows = app.store.requirements(suite, branch, i64::from(from.unwrap_or(0)), MOST).await?;
     let total = app.store.requirement_count(suite).await?;
     Ok(Json(RequirementsShown { total, requirements: rows.into_iter().map(shown).collect() }))
@@ -104,7 +104,7 @@ async fn covers_of(
     branch: Option<&str>,
 ) -> Answer<RequirementTests> {
     let suite = id_of(app, suite).await?;
-    app.floor.recorded().await;
+    app.floor.recorded_of(suite).await;
     let tests = app.store.covering(suite, branch, Some(requirement), MOST_TESTS).await?;
     if tests.is_empty() {
         return Err(Refused::not_found(format!(
@@ -126,7 +126,7 @@ async fn covers_csv(
     branch: Option<&str>,
 ) -> Result<(ContentType, String), Refused> {
     let suite = id_of(app, suite).await?;
-    app.floor.recorded().await;
+    app.floor.recorded_of(suite).await;
     let mut lines = csv::row(["requirement", "suite", "test", "variant", "outcome", "run", "at", "told"]);
     for row in app.store.covering(suite, branch, None, MOST_LINES).await? {
         let requirement = row.requirement.clone();

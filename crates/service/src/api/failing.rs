@@ -69,7 +69,7 @@ async fn all(app: &State<App>, caller: MaySee) -> Answer<FailingTests> {
 #[get("/api/suites/<suite>/failing")]
 async fn of_suite(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<FailingTests> {
     let row = named(app, suite).await?;
-    app.floor.recorded().await;
+    app.floor.recorded_of(Some(row.id)).await;
     let tests: Vec<FailingTest> = app.store.failing(Some(&[row.id]), MOST).await?.into_iter().map(told).collect();
     let total = app.store.failing_counts().await?.get(&row.id).copied().unwrap_or(0);
     Ok(Json(FailingTests { total: total.max(tests.len() as u32), tests }))
@@ -81,7 +81,7 @@ async fn of_suite(app: &State<App>, _caller: MaySee, suite: &str) -> Answer<Fail
 #[delete("/api/suites/<suite>/failing?<branch>")]
 async fn forget(app: &State<App>, _caller: MayOperate, suite: &str, branch: &str) -> Answer<ForgottenBranch> {
     let row = named(app, suite).await?;
-    app.floor.recorded().await;
+    app.floor.recorded_of(Some(row.id)).await;
     if let Some(source) = row.git_source()? {
         let heads = app.git.heads(&source.url).await.map_err(|e| Refused::unavailable(e.to_string()))?;
         if heads.iter().any(|(name, _)| name == branch) {
@@ -120,7 +120,7 @@ pub async fn keep_up(app: App, mut ending: watch::Receiver<bool>) {
 
 async fn catch_up(app: &App) -> Result<(), Refused> {
     loop {
-        let ids = app.store.unrecorded(chrono::Utc::now() - FORGOTTEN_AFTER, TOGETHER).await?;
+        let ids = forgotten(app).await?;
         for (row, suite) in app.store.runs_of(&ids).await? {
             let name = format!("{suite}/{}", row.number);
             tracing::info!(run = name, "a run that was over is recorded now");
@@ -129,7 +129,7 @@ async fn catch_up(app: &App) -> Result<(), Refused> {
         }
         app.floor.recorded().await;
         // Where PostgreSQL refuses what is written, the same would come again and again.
-        let left = app.store.unrecorded(chrono::Utc::now() - FORGOTTEN_AFTER, TOGETHER).await?;
+        let left = forgotten(app).await?;
         if left.is_empty() || left == ids {
             break;
         }
@@ -137,9 +137,17 @@ async fn catch_up(app: &App) -> Result<(), Refused> {
     older(app).await
 }
 
-/// Makes results of runs that were over before results were kept, some at a time.
+/// Runs that nobody records who began to: what this service does it may do for long.
+async fn forgotten(app: &App) -> Result<Vec<i64>, Refused> {
+    let mut ids = app.store.unrecorded(chrono::Utc::now() - FORGOTTEN_AFTER, TOGETHER).await?;
+    ids.retain(|run| !app.floor.is_being_recorded(*run));
+    Ok(ids)
+}
+
+/// Makes results of runs of which they are still to be kept, some at a time.
 async fn older(app: &App) -> Result<(), Refused> {
-    let ids = app.store.older_runs(TOGETHER).await?;
+    let mut ids = app.store.older_runs(chrono::Utc::now() - FORGOTTEN_AFTER, TOGETHER).await?;
+    ids.retain(|run| !app.floor.is_being_recorded(*run));
     for (row, suite) in app.store.runs_of(&ids).await? {
         keep_older(app, &row, &suite).await?;
     }
@@ -149,18 +157,21 @@ async fn older(app: &App) -> Result<(), Refused> {
 /// Sees to it that what a run that is over says of its tests is there: also if it was over before that was kept, or if the service
 /// that carried it out ended before it recorded it.
 pub(super) async fn have_results(app: &App, row: &RunRow, suite: &str) -> Result<(), Refused> {
+    if app.floor.is_being_recorded(row.id) {
+        app.floor.recorded_of(Some(row.suite_id)).await;
+    }
     if app.store.is_older(row.id).await? {
         return keep_older(app, row, suite).await;
     }
     if app.store.is_unrecorded(row.id).await? {
         let record = read(app, row, format!("{suite}/{}", row.number)).await?;
         app.floor.ask(|reply| Ask::Imported(Box::new(record), reply)).await;
-        app.floor.recorded().await;
+        app.floor.recorded_of(Some(row.suite_id)).await;
     }
     Ok(())
 }
 
-/// Makes the results of a run that was over before results were kept.
+/// Makes the results of a run of which they are still to be kept.
 async fn keep_older(app: &App, row: &RunRow, suite: &str) -> Result<(), Refused> {
     let record = read(app, row, format!("{suite}/{}", row.number)).await?;
     Ok(app.store.put_older(row.suite_id, &results_of(&record)).await?)

@@ -118,7 +118,7 @@ async fn history(
     limit: Option<i64>,
 ) -> Answer<TestHistory> {
     let row = named(app, suite).await?;
-    app.floor.recorded().await;
+    app.floor.recorded_of(Some(row.id)).await;
     let asked = test;
     let Some((all, title)) = test_or_case(app, &row, test).await? else {
         return Ok(Json(TestHistory::none(suite, test, variant.unwrap_or_default())));
@@ -261,7 +261,7 @@ fn flaky_test(row: FlakyRow) -> FlakyTest {
 }
 
 async fn flaky_tests(app: &App, me: &Me, suite: Option<i64>) -> Answer<FlakyTests> {
-    app.floor.recorded().await;
+    app.floor.recorded_of(suite).await;
     let now = Utc::now();
     let since = month_of(now.checked_sub_months(Months::new(MONTHS_BACK)).unwrap_or(now));
     let rows = app.store.flaky(suite, since, WINDOW, MOST_FLAKY).await?;
@@ -301,7 +301,7 @@ async fn evidence(
     variant: Option<&str>,
 ) -> Answer<FlakyEvidence> {
     let row = named(app, suite).await?;
-    app.floor.recorded().await;
+    app.floor.recorded_of(Some(row.id)).await;
     let all = all_of(app, &row, test).await?;
     let chosen = match variant {
         Some(_) if !all.is_empty() => vec![one_of(&all, test, variant)?],

@@ -196,7 +196,7 @@ async fn shared(app: &State<App>, key: &str) -> Result<Page, Refused> {
             (text, kind, "private, no-store")
         }
         ShareKind::Badge => {
-            app.floor.recorded().await;
+            app.floor.recorded_of(row.suite_id).await;
             let runs = app.store.ended_runs(row.suite_id, row.brief.as_deref(), BADGE_RUNS).await?;
             // What fails is known of a suite, and not of those of its runs that have a brief.
             let failing = match (row.suite_id, &row.brief) {

@@ -41,7 +41,7 @@ use kesmo_store::{
     month_of,
     notices::{NewEvent, NewNotice, Tried},
     polls::NewPoll,
-    records::RecordChange,
+    records::{Put, RecordChange},
     results::{Among, NewResult, NewResults},
     runs::{Filter, NewRun, RunRow},
     schedules::{Firing, NewPlanned, NewSchedule},
@@ -332,7 +332,7 @@ async fn lists_and_records_are_read_back_as_they_were() {
             covers: &no_covers(),
             variants: None,
         };
-        store.put_records(suite, "main", &told).await.unwrap()
+        store.put_records(suite, "main", &told).await.unwrap() != Put::Before
     };
     assert!(told(&[], Record::default(), None).await);
     assert!(told(&[], record.clone(), cost).await);
@@ -1407,7 +1407,16 @@ async fn over(store: &Store, run: &RunRow, verdict: Verdict, told: &[(&str, Outc
 
 /// Has what a run says recorded; false if it was before.
 async fn recorded(store: &Store, run: &RunRow, told: &[(&str, Outcome, u32, u64)]) -> bool {
-    let (results, failing) = ([results(run, told)], FailingChange::default());
+    let told = results(run, told);
+    let became = put(store, run, told.clone()).await;
+    if became == Put::WithoutResults {
+        store.put_older(run.suite_id, &told).await.expect("what it says is kept");
+    }
+    became != Put::Before
+}
+
+async fn put(store: &Store, run: &RunRow, results: NewResults) -> Put {
+    let (results, failing) = ([results], FailingChange::default());
     let told = RecordChange {
         runs: &[run.id],
         results: &results,
@@ -1475,6 +1484,28 @@ async fn what_runs_say_of_their_tests_is_kept_once_and_found_by_test_and_by_run(
         store.usage(&By::Label("release".into()), Some(suite), runs[0].created_at, Utc::now(), 10).await.unwrap();
     let sums: Vec<(&str, i64, i64)> = used.iter().map(|u| (u.key.as_str(), u.runs, u.retried_us)).collect();
     assert!(sums.contains(&("resulting-1", 2, 2100)) && sums.contains(&("", 1, 0)), "{sums:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn of_a_run_with_much_to_say_the_records_come_first_and_its_results_once_after_them() {
+    let store = store().await;
+    let run = run(&store, "talkative", &[]).await;
+    let over = vec![change(&run, Phase::Finished, Some(Verdict::Passed))];
+    store.commit(&Commit { runs: over, ..Commit::default() }).await.unwrap();
+    let names: Vec<String> = (0..1200).map(|n| format!("gate/{n}")).collect();
+    let all: Vec<_> = names.iter().map(|name| (name.as_str(), Outcome::Passed, 1, 5)).collect();
+    let told = results(&run, &all);
+    assert_eq!(put(&store, &run, told.clone()).await, Put::WithoutResults);
+    let kept = async || store.results_of(run.id, month_of(run.created_at)).await.unwrap().len();
+    assert!(store.is_older(run.id).await.unwrap() && kept().await == 0, "whoever wants them has them made");
+    assert_eq!(put(&store, &run, told.clone()).await, Put::Before, "its records are there");
+    // It was over a moment ago: who looks for what was left behind does not come between.
+    let hour = chrono::TimeDelta::hours(1);
+    let older = async |before| store.older_runs(before, 1000).await.unwrap().contains(&run.id);
+    assert!(!older(Utc::now() - hour).await && older(Utc::now() + hour).await);
+    store.put_older(run.suite_id, &told).await.unwrap();
+    store.put_older(run.suite_id, &told).await.unwrap();
+    assert!(!store.is_older(run.id).await.unwrap() && kept().await == 1200);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -1580,7 +1611,7 @@ async fn what_happens_is_noticed_told_and_sent_once() {
         covers: &no_covers(),
         variants: None,
     };
-    assert!(store.put_records(failed.suite_id, "main", &written).await.unwrap());
+    assert_eq!(store.put_records(failed.suite_id, "main", &written).await.unwrap(), Put::All);
     let taken = rows().await.0.unwrap();
     let event = |key: &str, message: &str, due| NewEvent {
         notice_id: notice.id,
@@ -1672,17 +1703,8 @@ async fn told_of(store: &Store, name: &str, parts: u16, cases: &[(u32, &str, End
         spent_us: 9,
         retried_us: 0,
     };
-    let results = [NewResults { run_id: run.id, month: month_of(run.created_at), rows: vec![of] }];
-    let told = RecordChange {
-        runs: &[run.id],
-        results: &results,
-        records: &[],
-        start_cost: None,
-        failing: &FailingChange::default(),
-        covers: &no_covers(),
-        variants: None,
-    };
-    assert!(store.put_records(run.suite_id, "main", &told).await.unwrap());
+    let told = NewResults { run_id: run.id, month: month_of(run.created_at), rows: vec![of] };
+    assert_eq!(put(store, &run, told).await, Put::All);
     run
 }
 

@@ -11,7 +11,7 @@ use kesmo_store::{
     commit::{Commit, NewArtifact, NewAttempt, NewBatch},
     failing::{FailingChange, FailingRow},
     month_of,
-    records::RecordChange,
+    records::{Put, RecordChange},
     runs::RunRow,
     sweep::{GONE, Sweeping},
 };
@@ -84,7 +84,7 @@ async fn record(apart: &Apart, run: &RunRow, outcome: Outcome) {
         covers: &no_covers(),
         variants: None,
     };
-    assert!(apart.store.put_records(run.suite_id, "main", &told).await.unwrap());
+    assert_eq!(apart.store.put_records(run.suite_id, "main", &told).await.unwrap(), Put::All);
 }
 
 fn named(run: &RunRow) -> (i64, NaiveDate) {
