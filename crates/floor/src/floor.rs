@@ -393,6 +393,7 @@ impl Floor {
 
     /// Offers idle slots to the runs, as their shares say.
     fn give_slots_out(&mut self) {
+        self.tell_dues();
         let mut idle = Vec::new();
         self.gives_on = false;
         for (worker, slot) in self.workers.idle_slots() {
@@ -433,6 +434,24 @@ impl Floor {
             }
         }
         self.put_idle_to_use(&idle);
+    }
+
+    /// Tells each run how many slots are its due, where others of its pool want some, too.
+    fn tell_dues(&mut self) {
+        let mut wanting: HashMap<&str, (u32, u32)> = HashMap::new();
+        for run in self.runs.values().filter(|r| r.engine.wants_slots()) {
+            let (runs, weights) = wanting.entry(run.row.pool.as_str()).or_default();
+            (*runs, *weights) = (*runs + 1, *weights + run.share.weight());
+        }
+        let shared: HashMap<String, (u32, u32)> = wanting
+            .into_iter()
+            .filter(|(_, (runs, _))| *runs > 1)
+            .map(|(pool, (_, weights))| (pool.to_owned(), (self.workers.slots_in(pool), weights)))
+            .collect();
+        for run in self.runs.values_mut() {
+            let of = shared.get(&run.row.pool).filter(|_| run.engine.wants_slots());
+            run.engine.share(of.map(|(slots, weights)| due(*slots, run.share.weight(), *weights)));
+        }
     }
 
     /// Whether a run may gather slots for tests that run on several at once: two that did so in one pool might each hold what the

@@ -198,6 +198,8 @@ pub struct Engine {
     /// What tests took by themselves: how many, and the sum in microseconds.
     own: OwnTimes,
     round: Round,
+    /// Slots that are its due beside other runs; none: it shares them with nobody.
+    due: Option<u32>,
     /// What starting processes cost of late, in microseconds; and workers that have prepared the suite's files.
     starts: VecDeque<u64>,
     /// All that were measured; and when the latest batches were granted.
@@ -273,6 +275,7 @@ impl Engine {
             squares: 0.0,
             own: OwnTimes::default(),
             round: Round::default(),
+            due: None,
             starts: VecDeque::new(),
             all_starts: Starts::default(),
             with_start: BTreeMap::new(),
@@ -937,10 +940,17 @@ impl Engine {
         (!said.is_empty()).then(|| format!("waiting for the claim {}", said.join("; ")))
     }
 
+    /// Says how many slots are its due while other runs want some, too: batches are made for as many. Should more become free, what was
+    /// not begun is given back as ever ([`Input::Idle`]).
+    pub fn share(&mut self, due: Option<u32>) {
+        self.due = due;
+    }
+
     /// What the coming batch aims at: see [`batch`]. In a round, what long units take beyond their share is missing from
     /// the batches after them, and not from later rounds.
     fn batch_target(&mut self) -> Span {
-        let (left, slots, start_cost) = (self.left(), self.usable_slots().max(1), self.start_cost());
+        let slots = self.usable_slots().min(self.due.unwrap_or(u32::MAX)).max(1);
+        let (left, start_cost) = (self.left(), self.start_cost());
         let pace = self.pace();
         if self.round.draws_left == 0 || left.0 <= self.round.reserve {
             let of = batch::Left {

@@ -154,6 +154,18 @@ fn batches_are_large_first_and_small_last() {
 }
 
 #[test]
+fn batches_are_made_for_the_slots_that_are_its_due_beside_other_runs() {
+    let first = |due: Option<u32>| {
+        let mut bench = Bench::new(policy(), names(100));
+        bench.engine.share(due);
+        bench.free(W1, 0).unwrap().entries.len()
+    };
+    let (alone, beside) = (first(None), first(Some(2)));
+    assert!(alone >= 23 && beside >= 46, "of four slots: {alone}, of two: {beside}");
+    assert_eq!(first(Some(40)), alone, "it has no more slots than there are");
+}
+
+#[test]
 fn a_batch_holds_no_more_names_than_a_command_line_takes() {
     let mut bench = Bench::new(Policy { most_name_bytes: 20, ..policy() }, names(100));
     assert_eq!(bench.free(W1, 0).unwrap().entries.len(), 5, "each name takes 4 bytes with its end");
