@@ -359,15 +359,21 @@ impl Floor {
         let (suite, pool) = (active.row.suite_id, active.row.pool.clone());
         let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorder.until_now_of(suite));
         tokio::spawn(async move {
-            // What runs before it told counts.
-            recorded.known().await;
+            // What runs before it told counts; where files may be cut, also what their cases took, which comes after the records.
+            let cut = may_cut(&file, &options).then(|| file.tests.rest.is_some());
+            if cut.is_some() {
+                let hurry = store.hurry();
+                recorded.written().await;
+                drop(hurry);
+            } else {
+                recorded.known().await;
+            }
             let made = async {
                 let lists = read_lists(&store, lists).await?;
                 let records = store.told_by_records(suite, &pool, |record| known(&record)).await.unwrap_or_else(|e| {
                     tracing::warn!("records could not be read; the run is planned without them: {e}");
                     HashMap::new()
                 });
-                let cut = may_cut(&file, &options).then(|| file.tests.rest.is_some());
                 let make = move || Plan::make(&file, &options, &lists, &parks, history(records));
                 let plan = tokio::task::spawn_blocking(make).await.map_err(|e| e.to_string())?;
                 let plan = plan.map_err(|e| e.to_string())?;
