@@ -25,7 +25,7 @@ use kesmo_store::{
     covers::{CoverRow, CoversChange},
     failing::{FailingChange, FailingRow},
     month_of,
-    records::{Put, RecordChange, Records},
+    records::{RecordChange, Records},
     results::{NewResult, NewResults},
 };
 use tokio::{
@@ -413,25 +413,28 @@ async fn work(
 /// Writes what runs told; what they say of their entries is given back if it is still to be kept.
 async fn write(store: &Store, suite: i64, pool: &str, runs: Vec<ToRecord>) -> Result<Vec<NewResults>, Error> {
     let runs = Arc::new(runs);
-    let (put, results) = put_some(store, suite, pool, &runs, 0..runs.len()).await?;
-    if put != Put::Before || runs.len() == 1 {
-        return Ok(results);
+    if let Some(to_come) = put_some(store, suite, pool, &runs, 0..runs.len()).await? {
+        return Ok(to_come);
+    }
+    if runs.len() == 1 {
+        return Ok(Vec::new());
     }
     // Another took one of them: each for itself.
     let mut to_come = Vec::new();
     for place in 0..runs.len() {
-        to_come.extend(put_some(store, suite, pool, &runs, place..place + 1).await?.1);
+        to_come.extend(put_some(store, suite, pool, &runs, place..place + 1).await?.unwrap_or_default());
     }
     Ok(to_come)
 }
 
+/// Writes what some of the runs told; what is still to be kept of them, or none if another recorded one of them before.
 async fn put_some(
     store: &Store,
     suite: i64,
     pool: &str,
     all: &Arc<Vec<ToRecord>>,
     places: Range<usize>,
-) -> Result<(Put, Vec<NewResults>), Error> {
+) -> Result<Option<Vec<NewResults>>, Error> {
     let runs = &all[places.clone()];
     let records = store.records_in(suite, pool).await?;
     let failing = Failing::of(store.failing_in(suite, pool).await?);
@@ -455,8 +458,7 @@ async fn put_some(
         variants: variants.map(Vec::as_slice),
     };
     let put = store.put_records(suite, pool, &change).await?;
-    let to_come = if put == Put::WithoutResults { told.results } else { Vec::new() };
-    Ok((put, to_come))
+    Ok(put.then(|| told.results.into_iter().filter(NewResults::is_much).collect()))
 }
 
 /// What becomes of what is known of a suite's tests by some runs.

@@ -84,17 +84,6 @@ pub struct RecordChange<'a> {
     pub variants: Option<&'a [String]>,
 }
 
-/// What became of what runs told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Put {
-    /// All of it is written.
-    All,
-    /// All but what they say of their entries, which is much.
-    WithoutResults,
-    /// Nothing of it: some of the runs were recorded before.
-    Before,
-}
-
 impl Store {
     /// The records of a suite's tests in a pool; of a test that never ran there, the record of another pool.
     ///
@@ -146,20 +135,19 @@ impl Store {
         Ok(found)
     }
 
-    /// Writes what runs of a suite in a pool told, and moves the suite's stamp on; what they say of their entries if that is little, and
-    /// otherwise it is to be kept after this by [`Store::put_older`], so that the suite's next run need not wait for it.
+    /// Writes what runs of a suite in a pool told, and moves the suite's stamp on. If some of the runs were recorded before, nothing is
+    /// written, and this is false. Of a run that says much of its entries ([`NewResults::is_much`]) that is to be kept after this, by
+    /// [`Store::put_older`], so that the suite's next run need not wait for it.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn put_records(&self, suite_id: i64, pool: &str, told: &RecordChange<'_>) -> Result<Put, Error> {
+    pub async fn put_records(&self, suite_id: i64, pool: &str, told: &RecordChange<'_>) -> Result<bool, Error> {
         let RecordChange { runs, results, records, start_cost, failing, covers, variants } = *told;
         let _first = self.writes_first();
         let mut c = self.connection().await?;
-        let results_later = results.iter().map(|run| run.rows.len()).sum::<usize>() > PORTION;
         for run in results {
             ensure_month(&mut c, run.month).await?;
         }
-        let put = if results_later { Put::WithoutResults } else { Put::All };
         c.transaction(async |c| {
             if take_unrecorded(c, runs).await?.len() < runs.len() {
                 return Err(Error::Elsewhere);
@@ -171,16 +159,16 @@ impl Store {
                 let of = suites::table.find(suite_id).filter(suites::variants.is_distinct_from(variants));
                 diesel::update(of).set(suites::variants.eq(variants)).execute(c).await?;
             }
-            if results_later {
-                let ids = results.iter().map(|run| older_runs::run_id.eq(run.run_id));
-                diesel::insert_into(older_runs::table).values(ids.collect::<Vec<_>>()).execute(c).await?;
-            } else {
-                for run in results {
+            for run in results {
+                if run.is_much() {
+                    let later = diesel::insert_into(older_runs::table).values(older_runs::run_id.eq(run.run_id));
+                    later.execute(c).await?;
+                } else {
                     results::write(c, (self, Beside::First), suite_id, run).await?;
                 }
             }
             if records.is_empty() {
-                return Ok(put);
+                return Ok(true);
             }
             for some in records.chunks(PORTION) {
                 let _turn = self.turn(Beside::First).await;
@@ -191,10 +179,10 @@ impl Store {
                 let cost = i64::try_from(cost.0).unwrap_or(i64::MAX);
                 diesel::update(suites::table.find(suite_id)).set(suites::start_cost_us.eq(cost)).execute(c).await?;
             }
-            Ok(put)
+            Ok(true)
         })
         .await
-        .or_else(|e| if matches!(e, Error::Elsewhere) { Ok(Put::Before) } else { Err(e) })
+        .or_else(|e| if matches!(e, Error::Elsewhere) { Ok(false) } else { Err(e) })
     }
 
     /// What was expected at a stamp, if it is kept.

@@ -25,6 +25,14 @@ pub struct NewResults {
     pub rows: Vec<NewResult>,
 }
 
+impl NewResults {
+    /// Whether it is written in more than one portion.
+    #[must_use]
+    pub fn is_much(&self) -> bool {
+        self.rows.len() > PORTION
+    }
+}
+
 /// What a run says of one of its entries.
 #[derive(Debug, Clone)]
 pub struct NewResult {

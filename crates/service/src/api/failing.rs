@@ -157,6 +157,8 @@ async fn older(app: &App) -> Result<(), Refused> {
 /// Sees to it that what a run that is over says of its tests is there: also if it was over before that was kept, or if the service
 /// that carried it out ended before it recorded it.
 pub(super) async fn have_results(app: &App, row: &RunRow, suite: &str) -> Result<(), Refused> {
+    // Whoever asks waits for it.
+    let _hurry = app.store.hurry();
     if app.floor.is_being_recorded(row.id) {
         app.floor.recorded_of(Some(row.suite_id)).await;
     }
