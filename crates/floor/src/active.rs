@@ -289,7 +289,7 @@ impl ActiveRun {
         if let Some((_, slots)) = self.slots.as_ref().filter(|(at, _)| many && at.elapsed() < SLOTS_EVERY) {
             return slots.clone();
         }
-        let slots = workers.slots_of(self.row.id, self);
+        let slots = workers.slots_of(self);
         self.slots = many.then(|| (Instant::now(), slots.clone()));
         slots
     }

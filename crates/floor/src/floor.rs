@@ -21,7 +21,8 @@ use kesmo_wire::{
     live::Floor as FloorView,
 };
 use tokio::{
-    sync::{Notify, mpsc},
+    runtime::Handle,
+    sync::{Notify, mpsc, oneshot},
     task::JoinHandle,
     time::Instant,
 };
@@ -39,6 +40,7 @@ use crate::{
     recording::Recorder,
     says::{Says, none_because},
     shown::Shown,
+    threads::Threads,
     unopened::{ClaimLeases, LOOK_EVERY, Leases, Unopened},
     workers::{Asking, NotLinked, Workers},
 };
@@ -105,6 +107,8 @@ pub(crate) struct Floor {
     pub(crate) git: Git,
     /// For what tasks of its own bring.
     pub(crate) own: mpsc::Sender<Message>,
+    /// Where those go on: not on the floor's own threads.
+    pub(crate) others: Handle,
     /// Told when a run is over.
     pub(crate) over: Arc<Notify>,
     pub(crate) writer: Writer,
@@ -143,15 +147,17 @@ pub struct Ground {
     pub over: Arc<Notify>,
 }
 
-/// Starts the floor with all unfinished runs of the pools that no other service has.
+/// Starts the floor with all unfinished runs of the pools that no other service has, on threads of its own; what it has done beside
+/// its own work goes on where this is called.
 ///
 /// # Errors
-/// If what is stored cannot be read.
+/// If what is stored cannot be read, or the system gives no threads.
 pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Error> {
     let Ground { store, blobs, git, patience, service, address, over } = ground;
+    let threads = Threads::start()?;
     // Commits wait for no call that is answered meanwhile.
     let (store, beside) = (store.apart(CONNECTIONS)?, store.apart(CONNECTIONS)?);
-    let recorder = Recorder::start(beside.clone());
+    let recorder = Recorder::start(beside.clone(), Handle::current());
     let recording = recorder.under_way();
     let (sender, receiver) = mpsc::channel(1024);
     let hub = Arc::new(Hub::default());
@@ -191,6 +197,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         places_numbered: Instant::now(),
         git,
         own: sender.clone(),
+        others: Handle::current(),
         over,
         writer: Writer { store: store.clone(), stopping: Arc::clone(&leaving), stalled: Stalled::default() },
         writing: None,
@@ -200,15 +207,29 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         reachable: HashMap::new(),
         pools: HashMap::new(),
     };
-    floor.look().await?;
-    floor.begin_writing().await;
-    floor.settle().await;
     let stalled = Arc::clone(&floor.writer.stalled);
-    let task = tokio::spawn(floor.work(receiver));
+    let (told, looked) = oneshot::channel();
+    let task = threads.run(async move {
+        let before = floor.take_up().await;
+        let goes_on = before.is_ok();
+        tell(told, before);
+        if goes_on {
+            floor.work(receiver).await;
+        }
+    });
+    looked.await.map_err(|_| Error::Ended)??;
     Ok((FloorHandle { sender, leaving, hub, patience, stalled, figures, recording }, task))
 }
 
 impl Floor {
+    /// Takes up all unfinished runs of the pools that no other service has.
+    async fn take_up(&mut self) -> Result<(), Error> {
+        self.look().await?;
+        self.begin_writing().await;
+        self.settle().await;
+        Ok(())
+    }
+
     async fn work(mut self, mut receiver: mpsc::Receiver<Message>) {
         while !self.leaving {
             self.hear_until_written(&mut receiver).await;

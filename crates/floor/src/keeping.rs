@@ -358,7 +358,7 @@ impl Floor {
         let (file, options, parks) = (active.file.clone(), active.options.clone(), active.parks.clone());
         let (suite, pool) = (active.row.suite_id, active.row.pool.clone());
         let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorder.until_now_of(suite));
-        tokio::spawn(async move {
+        self.others.spawn(async move {
             // What runs before it told counts; where files may be cut, also what their cases took, which comes after the records.
             let cut = may_cut(&file, &options).then(|| file.tests.rest.is_some());
             if cut.is_some() {

@@ -24,7 +24,7 @@ impl Floor {
     /// Answers with a list: at once where it is known, which is looked up beside the floor's work.
     pub(super) fn list(&self, ask: ListAsk, reply: oneshot::Sender<Result<Vec<ListedTest>, String>>) {
         let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorder.until_now());
-        tokio::spawn(async move {
+        self.others.spawn(async move {
             // Who asks for tests is told their records too.
             let hurry = store.hurry();
             recorded.known().await;
@@ -103,7 +103,7 @@ impl Floor {
             return self.list_read(&job, Err(why));
         }
         let (blobs, own) = (self.blobs.clone(), self.own.clone());
-        tokio::spawn(async move {
+        self.others.spawn(async move {
             let path = blobs.local(&digest).await;
             let read = tokio::task::spawn_blocking(move || {
                 let path = path.map_err(|e| format!("the list cannot be read: {e}"))?;

@@ -190,9 +190,9 @@ impl Floor {
                 _ => kesmo_core::source::GitSource::default(),
             };
             let (store, git, own, id, suite) =
-                (self.store.clone(), self.git.clone(), self.own.clone(), *id, waiting.row.suite_id);
+                (self.beside.clone(), self.git.clone(), self.own.clone(), *id, waiting.row.suite_id);
             waiting.state = State::Fetching(*failures);
-            tokio::spawn(async move {
+            self.others.spawn(async move {
                 let fetched = match fetch(&store, &git, suite, &source).await {
                     Ok(f) => {
                         let branch = source.branch.as_deref().or(f.branch.as_deref());

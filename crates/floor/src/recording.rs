@@ -29,6 +29,7 @@ use kesmo_store::{
     results::{NewResult, NewResults},
 };
 use tokio::{
+    runtime::Handle,
     sync::{Semaphore, mpsc, watch},
     task::JoinHandle,
 };
@@ -214,6 +215,8 @@ pub fn said_to_cover(plan: &Plan) -> Vec<(String, Vec<Requirement>)> {
 /// Hands runs to the tasks that record them, one for each suite.
 pub(crate) struct Recorder {
     store: Store,
+    /// Where it is written.
+    on: Handle,
     room: Arc<Room>,
     under_way: UnderWay,
     suites: HashMap<i64, OfSuite>,
@@ -284,10 +287,10 @@ struct Done {
 }
 
 impl OfSuite {
-    fn start(store: &Store, room: &Arc<Room>) -> Self {
+    fn start(store: &Store, room: &Arc<Room>, on: &Handle) -> Self {
         let (sender, receiver) = mpsc::unbounded_channel();
         let (told, done) = watch::channel(Done::default());
-        let task = tokio::spawn(work(store.clone(), Arc::clone(room), receiver, told));
+        let task = on.spawn(work(store.clone(), Arc::clone(room), receiver, told));
         Self { sender, done, handed: 0, task }
     }
 
@@ -297,9 +300,9 @@ impl OfSuite {
 }
 
 impl Recorder {
-    /// Records through this store.
-    pub fn start(store: Store) -> Self {
-        Self { store, room: Arc::new(Room::new()), under_way: UnderWay::default(), suites: HashMap::new() }
+    /// Records through this store, there.
+    pub fn start(store: Store, on: Handle) -> Self {
+        Self { store, on, room: Arc::new(Room::new()), under_way: UnderWay::default(), suites: HashMap::new() }
     }
 
     /// The runs that are being recorded.
@@ -313,7 +316,7 @@ impl Recorder {
         if self.suites.len() >= MOST_IDLE {
             self.suites.retain(|_, suite| !suite.idle());
         }
-        let suite = self.suites.entry(run.suite).or_insert_with(|| OfSuite::start(&self.store, &self.room));
+        let suite = self.suites.entry(run.suite).or_insert_with(|| OfSuite::start(&self.store, &self.room, &self.on));
         suite.handed += 1;
         if let Err(unsent) = suite.sender.send((run, mark)) {
             // What it had is told to the records when the service starts again: their rows in `unrecorded` stay.
@@ -321,7 +324,7 @@ impl Recorder {
                 suite = unsent.0.0.suite,
                 "what brings a suite's records up to date has died; it is started anew"
             );
-            *suite = OfSuite::start(&self.store, &self.room);
+            *suite = OfSuite::start(&self.store, &self.room, &self.on);
             suite.handed = 1;
             drop(suite.sender.send(unsent.0));
         }

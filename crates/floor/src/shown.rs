@@ -16,14 +16,14 @@ use crate::{
     active::{ActiveRun, LONG_STRIP},
     clock::now,
     hub::Hub,
-    workers::{Known, Use, Workers},
+    workers::{Use, Workers},
 };
 
 impl ActiveRun {
     pub fn snapshot(&self, now: Timestamp, workers: &Workers) -> RunSnapshot {
         RunSnapshot {
             run: self.detail(now),
-            slots: workers.slots_of(self.row.id, self),
+            slots: workers.slots_of(self),
             trouble: self.trouble.iter().cloned().collect(),
             strip: thin(&self.strip, LONG_STRIP),
         }
@@ -105,27 +105,22 @@ impl Workers {
     }
 
     /// The slots that work for a run; of many those whose tests began first, which are the likeliest to take long.
-    pub fn slots_of(&self, run_id: i64, run: &ActiveRun) -> Vec<RunSlot> {
-        let mut of_run: Vec<(usize, &Known, BatchId)> = Vec::new();
-        for known in self.known.values() {
-            let batches = known.slots.iter().enumerate().filter_map(|(number, what)| match what {
-                Use::Batch(key) if key.run == run_id => Some((number, known, BatchId(key.batch))),
-                _ => None,
-            });
-            of_run.extend(batches);
-        }
+    pub fn slots_of(&self, run: &ActiveRun) -> Vec<RunSlot> {
+        let at_work = run.engine.at_work();
+        let began = |at: Option<Timestamp>| at.map_or(i64::MAX, |at| at.0);
+        let mut of_run: Vec<_> = at_work.map(|(batch, worker, slot, at)| (began(at), batch, worker, slot)).collect();
         if of_run.len() > MOST_SLOTS {
-            let began = |one: &(usize, &Known, BatchId)| run.engine.running_in(one.2).map_or(i64::MAX, |(_, at)| at.0);
-            let mut first: Vec<(i64, usize)> = of_run.iter().map(began).zip(0..).collect();
-            first.select_nth_unstable(MOST_SLOTS);
-            of_run = first[..MOST_SLOTS].iter().map(|(_, at)| of_run[*at]).collect();
+            of_run.select_nth_unstable(MOST_SLOTS);
+            of_run.truncate(MOST_SLOTS);
         }
-        let filled = |(number, known, batch): (usize, &Known, BatchId)| {
-            let mut slot = Slot { number: number as u32, trouble: known.trouble[number], ..Slot::default() };
+        let filled = |(_, batch, worker, number): (i64, BatchId, WorkerId, u16)| {
+            let known = self.known.get(&worker)?;
+            let trouble = known.trouble.get(usize::from(number)).copied().unwrap_or_default();
+            let mut slot = Slot { number: u32::from(number), trouble, ..Slot::default() };
             run.fill_slot(&mut slot, batch);
-            RunSlot { worker: known.name.clone(), slot }
+            Some(RunSlot { worker: known.name.clone(), slot })
         };
-        let mut slots: Vec<RunSlot> = of_run.into_iter().map(filled).collect();
+        let mut slots: Vec<RunSlot> = of_run.into_iter().filter_map(filled).collect();
         slots.sort_by(|a, b| (&a.worker, a.slot.number).cmp(&(&b.worker, b.slot.number)));
         slots
     }

@@ -11,9 +11,10 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use super::{
     cases::{CaseTally, FileCases},
     figures::{Figures, Part, Parts, Rate},
+    fleet::Fleet,
     ready::{Class, Ready, Retry, Unit},
     terms::{
-        AttemptKept, AttemptStats, BatchEnd, BatchId, Cores, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES,
+        AttemptKept, AttemptStats, BatchEnd, BatchId, Cores, Effect, Grant, Input, MOST_BARREN_BATCHES,
         MOST_LOST_IN_A_ROW, PastAttempt, PastBatch, Policy, Tally, ToRun, WorkerId,
     },
     together::{Gate, Together},
@@ -171,11 +172,9 @@ pub struct Engine {
     batches: BTreeMap<BatchId, Batch>,
     next_batch: u32,
     ready: Ready,
-    fleet: BTreeMap<WorkerId, Fit>,
+    fleet: Fleet,
     none_because: String,
     none_for: BTreeMap<u16, String>,
-    /// Workers that could do nothing for this run, with the reason.
-    unfit: BTreeMap<WorkerId, String>,
     held_claims: BTreeSet<String>,
     /// The claims that other runs hold, with the names of those runs.
     taken: BTreeMap<String, String>,
@@ -254,10 +253,9 @@ impl Engine {
             batches: BTreeMap::new(),
             next_batch: 1,
             ready: Ready::default(),
-            fleet: BTreeMap::new(),
+            fleet: Fleet::default(),
             none_because: "waiting for a worker".into(),
             none_for: BTreeMap::new(),
-            unfit: BTreeMap::new(),
             held_claims: BTreeSet::new(),
             taken: BTreeMap::new(),
             busy_groups: BTreeSet::new(),
@@ -469,7 +467,7 @@ impl Engine {
             }
             Input::Void(reason) => self.end(Verdict::Void, reason, &mut effects),
             Input::Fleet { workers, none_because, none_for } => {
-                self.fleet = workers;
+                self.fleet.change(workers);
                 self.none_because = none_because;
                 self.none_for = none_for;
                 self.round = Round::default();
@@ -523,7 +521,7 @@ impl Engine {
                     self.feed(batch, now, &mut effects);
                 }
                 // What kept it from this run may have been mended since.
-                self.unfit.remove(&worker);
+                self.fleet.take_back(worker);
             }
             Input::WorkerLost { worker } => {
                 let gone: Vec<BatchId> = self.batches_of(worker).collect();
@@ -659,6 +657,11 @@ impl Engine {
         self.batches.iter().map(|(id, b)| (*id, b.worker, b.slot))
     }
 
+    /// Batches that are with workers, each with when the entry began that it runs now.
+    pub fn at_work(&self) -> impl Iterator<Item = (BatchId, WorkerId, u16, Option<Timestamp>)> {
+        self.batches.iter().map(|(id, b)| (*id, b.worker, b.slot, self.runs_in(*id, b).map(|(_, began)| began)))
+    }
+
     /// Where a batch is: its worker and slot.
     #[must_use]
     pub fn slot_of(&self, batch: BatchId) -> Option<(WorkerId, u16)> {
@@ -668,8 +671,12 @@ impl Engine {
     /// The entry that a batch runs now, with the time it began.
     #[must_use]
     pub fn running_in(&self, batch: BatchId) -> Option<(u32, Timestamp)> {
-        self.batches.get(&batch)?.entries.iter().rev().find_map(|index| match self.entries[*index as usize].state {
-            State::Held { batch: held, began: Some(began) } if held == batch => Some((*index, began)),
+        self.runs_in(batch, self.batches.get(&batch)?)
+    }
+
+    fn runs_in(&self, id: BatchId, batch: &Batch) -> Option<(u32, Timestamp)> {
+        batch.entries.iter().rev().find_map(|index| match self.entries[*index as usize].state {
+            State::Held { batch: held, began: Some(began) } if held == id => Some((*index, began)),
             _ => None,
         })
     }
@@ -845,17 +852,13 @@ impl Engine {
         self.policy.shards.is_none_or(|most| (self.batches.len() as u32) < most)
     }
 
-    fn fit_workers(&self) -> impl Iterator<Item = (&WorkerId, &Fit)> {
-        self.fleet.iter().filter(|(worker, _)| !self.unfit.contains_key(worker))
-    }
-
     fn usable_slots(&self) -> u32 {
-        let slots = self.fit_workers().map(|(_, fit)| fit.slots).sum::<u32>();
+        let slots = self.fleet.slots();
         self.policy.shards.map_or(slots, |most| slots.min(most))
     }
 
     fn grant(&mut self, worker: WorkerId, slot: u16, now: Timestamp) -> Option<Grant> {
-        let fit = self.fleet.get(&worker).filter(|_| !self.unfit.contains_key(&worker))?.clone();
+        let fit = self.fleet.get(worker)?.clone();
         if self.phase != Phase::Running || !self.may_hold_more() {
             return None;
         }
@@ -891,10 +894,8 @@ impl Engine {
             let entries = self.draw(class)?;
             return Some(self.hand_over(worker, slot, entries, now));
         }
-        let (fleet, unfit) = (&self.fleet, &self.unfit);
-        let other_for = |variant: u16| {
-            fleet.iter().any(|(other, fit)| *other != worker && !unfit.contains_key(other) && fit.takes(variant))
-        };
+        let fleet = &self.fleet;
+        let other_for = |variant: u16| fleet.fit().any(|(other, fit)| other != worker && fit.takes(variant));
         let may_retry = |retry: &Retry| {
             retry.not_before <= now
                 && may(&retry.class)
@@ -1425,7 +1426,7 @@ impl Engine {
         self.queue(&back, now);
         match end {
             BatchEnd::Unfit(reason) => {
-                self.unfit.insert(batch.worker, reason.clone());
+                self.fleet.set_aside(batch.worker, reason.clone());
                 effects.push(Effect::Note(format!("a worker can do nothing for this run: {reason}")));
             }
             BatchEnd::Revoked => {}
@@ -1488,7 +1489,7 @@ impl Engine {
             self.end(Verdict::Stopped, reason, effects);
             return;
         }
-        let usable = self.fit_workers().any(|(_, fit)| fit.slots > 0);
+        let usable = self.fleet.slots() > 0;
         if usable
             && self.phase == Phase::Listing
             && let Some(because) = self.none_for.values().next().cloned()
@@ -1525,9 +1526,7 @@ impl Engine {
             self.say_waiting(None, effects);
             return;
         }
-        if let Some(reason) =
-            self.unfit.iter().find(|(worker, _)| self.fleet.contains_key(worker)).map(|(_, r)| r.clone())
-        {
+        if let Some(reason) = self.fleet.why_unfit() {
             self.end(Verdict::Void, format!("no worker can carry it out: {reason}"), effects);
             return;
         }
@@ -1545,12 +1544,12 @@ impl Engine {
     /// is waited for.
     fn look_for_stranded(&mut self, now: Timestamp, effects: &mut Vec<Effect>) -> Option<String> {
         // Only a fleet of which some worker does not take all variants can leave one without any.
-        if self.fit_workers().any(|(_, fit)| fit.slots > 0 && fit.variants.is_none()) {
+        if self.fleet.fit().any(|(_, fit)| fit.slots > 0 && fit.variants.is_none()) {
             self.stranded.clear();
             return None;
         }
         let all = 0..self.plan.variants.len() as u16;
-        let mut without: Vec<u16> = all.filter(|v| !self.fit_workers().any(|(_, fit)| fit.takes(*v))).collect();
+        let mut without: Vec<u16> = all.filter(|v| !self.fleet.fit().any(|(_, fit)| fit.takes(*v))).collect();
         if !without.is_empty() {
             let waiting: BTreeSet<u16> = self.ready.waiting_classes().iter().map(|c| c.variant).collect();
             without.retain(|variant| waiting.contains(variant));

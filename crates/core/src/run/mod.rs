@@ -25,6 +25,7 @@ mod feeding_tests;
 pub mod figures;
 #[cfg(test)]
 mod files_tests;
+mod fleet;
 pub mod hunt;
 pub mod imported;
 mod left;

@@ -379,7 +379,7 @@ async fn the_records_of_one_suite_do_not_wait_for_those_of_another() {
     assert_eq!(bed.over(other).await.verdict.as_deref(), Some("passed"));
     // Of that suite itself a next run waits for what the one before it told, and then knows it.
     let next = bed.start_aside(fare).await;
-    assert!(hand.nothing(Duration::from_millis(300)).await);
+    assert!(hand.no_grant(Duration::from_millis(300)).await);
     drop(held);
     hand.work_until(&bed, next, |_| true).await;
     bed.floor.recorded().await;

@@ -153,14 +153,13 @@ impl Engine {
         let early = |(_, batch): (WorkerId, BatchId)| together.gate(batch).is_none_or(Gate::is_early);
         let gathers = |entry: &u32| held(entry).is_none_or(early);
         let variant = self.plan.entries[*first as usize].variant;
-        let fits = |(worker, fit): &(&WorkerId, &Fit)| !self.unfit.contains_key(worker) && fit.takes(variant);
-        let slots: u32 = self.fleet.iter().filter(fits).map(|(_, fit)| fit.slots).sum();
+        let slots: u32 = self.fleet.fit().filter(|(_, fit)| fit.takes(variant)).map(|(_, fit)| fit.slots).sum();
         if slots as usize >= wave.len() || !wave.iter().any(gathers) {
             return false;
         }
         // Whoever is away may have begun.
         let holding: Vec<(WorkerId, BatchId)> =
-            wave.iter().filter_map(held).filter(|of| self.fleet.contains_key(&of.0) && early(*of)).collect();
+            wave.iter().filter_map(held).filter(|of| self.fleet.has(of.0) && early(*of)).collect();
         together.lacks = true;
         for (worker, batch) in holding {
             together.set(batch, Gate::Ending);
