@@ -153,6 +153,17 @@ fn what_is_shared_is_shown_to_whoever_has_the_address_until_it_ends() {
     assert_says(&said, &["aria-label=\"gate: ◆ 1 test fails\""]);
     let of_brief = share(&["--badge", "--brief", "smoke"]);
     assert_says(&look(&quay, &of_brief).1, &["aria-label=\"smoke: ● passed 20"]);
+    // What fails on another branch is not told by one of a branch.
+    quay.sql("update runs set branch = case number when 1 then 'tides' else 'main' end");
+    quay.sql("update failing set branch = 'tides'");
+    let of_branch = share(&["--badge", "gate", "--branch", "main"]);
+    assert_says(&look(&quay, &of_branch).1, &["aria-label=\"gate main: ● passed 20"]);
+    let of_other = share(&["--badge", "gate", "--branch", "tides"]);
+    assert_says(&look(&quay, &of_other).1, &["aria-label=\"gate tides: ◆ 1 test fails\""]);
+    let of_both = share(&["--feed", "gate", "--brief", "smoke", "--branch", "main"]);
+    let said = look(&quay, &of_both).1;
+    assert!(said.contains("gate/2 passed") && !said.contains("gate/1"), "{said}");
+    assert_says(&all_said(&quay.kesmo(&["share"])), &["gate, brief smoke, branch main"]);
     let feed = share(&["--feed", "gate", "--until", "2w"]);
     assert_says(
         &look(&quay, &feed).1,
@@ -182,6 +193,12 @@ fn what_is_shared_is_shown_to_whoever_has_the_address_until_it_ends() {
         (&["--badge"], "a badge or feed is of a suite"),
         (&["--badge", "gote"], "did you mean \"gate\""),
         (&["--feed", "--brief", "smok"], "there is no brief named"),
+        (
+            &["--badge", "gate", "--branch", "tide"],
+            "nothing of it ran on the branch \"tide\" yet; did you mean \"tides\"?",
+        ),
+        (&["--feed", "--branch", "main"], "a badge or feed is of a suite"),
+        (&["--branch", "main"], "what is to be shared?"),
         (&["gate/1", "--until", "2020-01-01"], "has passed"),
         (&["gate/1", "--until", "soon"], "is not a valid day"),
         (&["--until", "7d"], "what is to be shared?"),

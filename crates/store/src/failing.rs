@@ -110,6 +110,20 @@ impl Store {
         Ok(rows.into_iter().map(|row| (row.suite_id, u32::try_from(row.count).unwrap_or(u32::MAX))).collect())
     }
 
+    /// How many tests of a suite fail now, on all branches or on one.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn failing_count(&self, suite_id: i64, branch: Option<&str>) -> Result<u32, Error> {
+        let mut c = self.connection().await?;
+        let mut of = failing::table.filter(failing::suite_id.eq(suite_id)).into_boxed();
+        if let Some(branch) = branch {
+            of = of.filter(failing::branch.eq(branch));
+        }
+        let count: i64 = of.count().get_result(&mut c).await?;
+        Ok(u32::try_from(count).unwrap_or(u32::MAX))
+    }
+
     /// The tests that fail now, of some suites or of all, those that do so longest last; at most so many.
     ///
     /// # Errors

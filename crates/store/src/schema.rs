@@ -205,7 +205,7 @@ diesel::table! {
     shares (id) {
         id -> BigInt, hash -> Binary, kind -> Text, run_id -> Nullable<BigInt>, suite_id -> Nullable<BigInt>,
         brief -> Nullable<Text>, until -> Nullable<Timestamptz>, made_by -> Text, made_at -> Timestamptz,
-        used_at -> Nullable<Timestamptz>,
+        used_at -> Nullable<Timestamptz>, branch -> Nullable<Text>,
     }
 }
 diesel::joinable!(runs -> suites (suite_id));

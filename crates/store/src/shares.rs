@@ -28,6 +28,24 @@ pub struct ShareRow {
     pub made_by: String,
     pub made_at: DateTime<Utc>,
     pub used_at: Option<DateTime<Utc>>,
+    /// Of a badge or feed: only what ran on this branch.
+    pub branch: Option<String>,
+}
+
+impl ShareRow {
+    /// The runs that a badge or feed is of.
+    #[must_use]
+    pub fn of(&self) -> OfRuns<'_> {
+        OfRuns { suite_id: self.suite_id, brief: self.brief.as_deref(), branch: self.branch.as_deref() }
+    }
+}
+
+/// The runs of a suite, a brief, a branch, or of what of these is named.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct OfRuns<'a> {
+    pub suite_id: Option<i64>,
+    pub brief: Option<&'a str>,
+    pub branch: Option<&'a str>,
 }
 
 /// A new address.
@@ -39,6 +57,7 @@ pub struct NewShare<'a> {
     pub run_id: Option<i64>,
     pub suite_id: Option<i64>,
     pub brief: Option<&'a str>,
+    pub branch: Option<&'a str>,
     pub until: Option<DateTime<Utc>>,
     pub made_by: &'a str,
 }
@@ -107,16 +126,28 @@ impl Store {
         Ok(diesel::delete(shares::table.find(id)).execute(&mut c).await? == 1)
     }
 
-    /// The latest runs of a suite or a brief that are over, the last to end first. Those of hunts are left out.
+    /// The branches that runs were on, over or not; at most so many.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn ended_runs(
-        &self,
-        suite_id: Option<i64>,
-        brief: Option<&str>,
-        most: i64,
-    ) -> Result<Vec<NamedRun>, Error> {
+    pub async fn branches_of(&self, of: OfRuns<'_>, most: i64) -> Result<Vec<String>, Error> {
+        let mut c = self.connection().await?;
+        let mut found = runs::table.filter(runs::branch.is_not_null()).into_boxed();
+        if let Some(suite) = of.suite_id {
+            found = found.filter(runs::suite_id.eq(suite));
+        }
+        if let Some(brief) = of.brief {
+            found = found.filter(runs::brief.eq(brief));
+        }
+        let branches = found.select(runs::branch).distinct().limit(most);
+        Ok(branches.load::<Option<String>>(&mut c).await?.into_iter().flatten().collect())
+    }
+
+    /// The latest runs of a suite, a brief, a branch that are over, the last to end first. Those of hunts are left out.
+    ///
+    /// # Errors
+    /// If PostgreSQL does not answer.
+    pub async fn ended_runs(&self, of: OfRuns<'_>, most: i64) -> Result<Vec<NamedRun>, Error> {
         #[derive(diesel::QueryableByName)]
         struct Id {
             #[diesel(sql_type = BigInt)]
@@ -124,12 +155,13 @@ impl Store {
         }
         let mut c = self.connection().await?;
         let latest: Vec<Id> = diesel::sql_query(
-            "select id from runs where ($1 is null or suite_id = $1) and ($2 is null or brief = $2) and phase = 'finished' \
-             and not jsonb_exists(labels, 'hunt') order by finished_at desc limit $3",
+            "select id from runs where ($1 is null or suite_id = $1) and ($2 is null or brief = $2) and ($4 is null or branch = $4) \
+             and phase = 'finished' and not jsonb_exists(labels, 'hunt') order by finished_at desc limit $3",
         )
-        .bind::<Nullable<BigInt>, _>(suite_id)
-        .bind::<Nullable<Text>, _>(brief)
+        .bind::<Nullable<BigInt>, _>(of.suite_id)
+        .bind::<Nullable<Text>, _>(of.brief)
         .bind::<BigInt, _>(most)
+        .bind::<Nullable<Text>, _>(of.branch)
         .load(&mut c)
         .await?;
         let of = runs::table.inner_join(suites::table);

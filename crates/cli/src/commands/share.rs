@@ -20,13 +20,19 @@ pub async fn run(options: &Share, context: &Context) -> Result<(), Failure> {
         (Some(_), _, _) => (ShareKind::Run, None),
         (None, Some(suite), _) => (ShareKind::Badge, suite.clone()),
         (None, None, Some(suite)) => (ShareKind::Feed, suite.clone()),
-        (None, None, None) if options.brief.is_some() || options.until.is_some() => {
+        (None, None, None) if options.brief.is_some() || options.branch.is_some() || options.until.is_some() => {
             return Err(Failure::call("what is to be shared? Name a run, or give --badge or --feed"));
         }
         (None, None, None) => return list(context).await,
     };
-    let new =
-        NewShare { kind, run: options.run.clone(), suite, brief: options.brief.clone(), until: options.until.clone() };
+    let new = NewShare {
+        kind,
+        run: options.run.clone(),
+        suite,
+        brief: options.brief.clone(),
+        branch: options.branch.clone(),
+        until: options.until.clone(),
+    };
     let made: Shared = context.client.post("/api/shares", &new).await?;
     if context.json {
         return print_json(&made);

@@ -7,10 +7,10 @@ use kesmo_core::{
         feed::{self, FeedRun},
         report::Format,
     },
-    name::RunName,
+    name::{RunName, did_you_mean},
     words::Verdict,
 };
-use kesmo_store::shares::{NewShare as NewRow, ShareRow};
+use kesmo_store::shares::{NewShare as NewRow, OfRuns, ShareRow};
 use kesmo_wire::api::{NewShare, ShareKind, SharedAddress};
 use rocket::{
     Responder, Route, State, delete, get,
@@ -38,6 +38,8 @@ const USUAL_DAYS: u64 = 7;
 /// Runs of a feed, and runs of which one was not stopped, for a badge.
 const FEED_RUNS: i64 = 50;
 const BADGE_RUNS: i64 = 20;
+/// Branches among which one that is named is looked for.
+const BRANCHES: i64 = 10_000;
 
 pub(super) fn routes() -> Vec<Route> {
     routes![shares, add_share, end_share, shared]
@@ -57,6 +59,10 @@ fn told(row: ShareRow, suite: Option<String>, number: Option<i32>) -> SharedAddr
         (Some(suite), None, Some(brief)) => format!("{suite}, brief {brief}"),
         (Some(suite), None, None) => suite,
         (None, _, brief) => format!("brief {}", brief.as_deref().unwrap_or_default()),
+    };
+    let of = match &row.branch {
+        Some(branch) => format!("{of}, branch {branch}"),
+        None => of,
     };
     let kind = kind_of(&row);
     SharedAddress {
@@ -95,8 +101,8 @@ async fn add_share(
         (ShareKind::Run, None) => {
             return Err(Refused::invalid("which run is to be shared? Name it like boarding-gate/42"));
         }
-        (ShareKind::Run, Some(_)) if new.suite.is_some() || new.brief.is_some() => {
-            return Err(Refused::invalid("a run is shared by its name alone, without a suite or brief"));
+        (ShareKind::Run, Some(_)) if new.suite.is_some() || new.brief.is_some() || new.branch.is_some() => {
+            return Err(Refused::invalid("a run is shared by its name alone, without a suite, brief or branch"));
         }
         (ShareKind::Run, Some(name)) => {
             let name = RunName::parse(name).map_err(|e| Refused::invalid(e.to_string()))?;
@@ -115,6 +121,14 @@ async fn add_share(
             {
                 return Err(Refused::not_found(format!("there is no brief named {brief:?}")));
             }
+            let of = OfRuns { suite_id: suite, brief: new.brief.as_deref(), branch: None };
+            if let Some(branch) = &new.branch {
+                let known = app.store.branches_of(of, BRANCHES).await?;
+                if !known.contains(branch) {
+                    let hint = did_you_mean(branch, known.iter().map(String::as_str));
+                    return Err(Refused::not_found(format!("nothing of it ran on the branch {branch:?} yet{hint}")));
+                }
+            }
             if kind == ShareKind::Badge { "badge" } else { "feed" }
         }
     };
@@ -129,11 +143,12 @@ async fn add_share(
         run_id: run.as_ref().map(|run| run.0),
         suite_id: suite,
         brief: new.brief.as_deref(),
+        branch: new.branch.as_deref(),
         until,
         made_by: &caller.0.name,
     };
     record.note(
-        [Some(what), new.run.as_deref(), new.suite.as_deref(), new.brief.as_deref()]
+        [Some(what), new.run.as_deref(), new.suite.as_deref(), new.brief.as_deref(), new.branch.as_deref()]
             .into_iter()
             .flatten()
             .collect::<Vec<_>>()
@@ -197,10 +212,10 @@ async fn shared(app: &State<App>, key: &str) -> Result<Page, Refused> {
         }
         ShareKind::Badge => {
             app.floor.recorded_of(row.suite_id).await;
-            let runs = app.store.ended_runs(row.suite_id, row.brief.as_deref(), BADGE_RUNS).await?;
+            let runs = app.store.ended_runs(row.of(), BADGE_RUNS).await?;
             // What fails is known of a suite, and not of those of its runs that have a brief.
             let failing = match (row.suite_id, &row.brief) {
-                (Some(suite), None) => app.store.failing_counts().await?.get(&suite).copied().unwrap_or(0),
+                (Some(suite), None) => app.store.failing_count(suite, row.branch.as_deref()).await?,
                 _ => 0,
             };
             let ended =
@@ -209,7 +224,7 @@ async fn shared(app: &State<App>, key: &str) -> Result<Page, Refused> {
             (text, ContentType::SVG, "no-cache")
         }
         ShareKind::Feed => {
-            let runs = app.store.ended_runs(row.suite_id, row.brief.as_deref(), FEED_RUNS).await?;
+            let runs = app.store.ended_runs(row.of(), FEED_RUNS).await?;
             let run = |(run, suite): &(kesmo_store::runs::RunRow, String)| {
                 Some(FeedRun {
                     name: format!("{suite}/{}", run.number),
@@ -247,8 +262,6 @@ async fn name_of(app: &App, row: &ShareRow) -> Result<String, Refused> {
     if row.suite_id.is_some() && suite.is_none() {
         return Err(Refused::not_found("the suite that was shared is not there any more"));
     }
-    Ok(match (suite, &row.brief) {
-        (Some(suite), Some(brief)) => format!("{suite} {brief}"),
-        (suite, brief) => suite.or_else(|| brief.clone()).unwrap_or_default(),
-    })
+    let words = [suite.as_deref(), row.brief.as_deref(), row.branch.as_deref()];
+    Ok(words.into_iter().flatten().collect::<Vec<_>>().join(" "))
 }

@@ -6,14 +6,14 @@ use kesmo_store::{
     Store,
     commit::{Commit, RunChange},
     runs::RunRow,
-    shares::NewShare,
+    shares::{NewShare, OfRuns},
     webhooks::{Kept, NewDelivery, NewWebhook},
 };
 
 use crate::{Apart, change, run, wanted};
 
 fn share<'a>(hash: &'a [u8], kind: &'a str) -> NewShare<'a> {
-    NewShare { hash, kind, run_id: None, suite_id: None, brief: None, until: None, made_by: "asta" }
+    NewShare { hash, kind, run_id: None, suite_id: None, brief: None, branch: None, until: None, made_by: "asta" }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -71,10 +71,11 @@ async fn a_badge_is_of_the_last_to_end_and_not_of_a_hunt() {
     over(store, &second, 500).await;
     over(store, &hunt, 1).await;
     over(store, &other, 5).await;
-    let ended = async |suite, brief, most| {
-        let rows = store.ended_runs(suite, brief, most).await.unwrap();
+    let ended_on = async |suite_id, brief, branch, most| {
+        let rows = store.ended_runs(OfRuns { suite_id, brief, branch }, most).await.unwrap();
         rows.into_iter().map(|(row, slug)| (row.id, slug)).collect::<Vec<_>>()
     };
+    let ended = async |suite, brief, most| ended_on(suite, brief, None, most).await;
     let of = |run: &RunRow, suite: &str| (run.id, suite.to_owned());
     assert_eq!(ended(Some(first.suite_id), None, 10).await, [of(&first, "fare"), of(&second, "fare")]);
     assert_eq!(ended(Some(first.suite_id), None, 1).await, [of(&first, "fare")]);
@@ -83,6 +84,21 @@ async fn a_badge_is_of_the_last_to_end_and_not_of_a_hunt() {
     assert!(ended(None, Some("nightly"), 10).await.is_empty());
     apart.sql(&format!("update runs set brief = 'nightly' where id in ({}, {})", second.id, going.id)).await;
     assert_eq!(ended(None, Some("nightly"), 10).await, [of(&second, "fare")], "the other is not over");
+    // One branch's runs alone; which branches there are is told of those that go on, too.
+    let fare = OfRuns { suite_id: Some(first.suite_id), ..OfRuns::default() };
+    assert!(store.branches_of(fare, 10).await.unwrap().is_empty());
+    apart.sql(&format!("update runs set branch = 'main' where id in ({}, {})", second.id, other.id)).await;
+    apart.sql(&format!("update runs set branch = 'tides' where id = {}", going.id)).await;
+    assert_eq!(ended_on(fare.suite_id, None, Some("main"), 10).await, [of(&second, "fare")]);
+    assert_eq!(ended_on(None, None, Some("main"), 10).await, [of(&other, "berth"), of(&second, "fare")]);
+    assert!(ended_on(fare.suite_id, None, Some("tides"), 10).await.is_empty());
+    let mut branches = store.branches_of(fare, 10).await.unwrap();
+    branches.sort();
+    assert_eq!(branches, ["main", "tides"]);
+    assert_eq!(store.branches_of(fare, 1).await.unwrap().len(), 1);
+    let nightly = OfRuns { brief: Some("nightly"), ..fare };
+    assert_eq!(store.branches_of(nightly, 10).await.unwrap().len(), 2);
+    assert!(store.branches_of(OfRuns { suite_id: Some(0), ..fare }, 10).await.unwrap().is_empty());
 }
 
 fn delivery(webhook_id: i64, message: &str, event: Option<&str>) -> NewDelivery {

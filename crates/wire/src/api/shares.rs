@@ -30,6 +30,9 @@ pub struct NewShare {
     /// The brief of a badge or feed; with a suite, only runs of both.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub brief: Option<String>,
+    /// Only runs on this branch, of a badge or feed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub branch: Option<String>,
     /// The last day (UTC), `2026-12-31`, or in how many days or weeks that is: `7d`, `2w`. A run's address ends after 7 days if
     /// nothing is said; badges and feeds do not end by themselves.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -41,7 +44,7 @@ pub struct NewShare {
 pub struct SharedAddress {
     pub id: i64,
     pub kind: ShareKind,
-    /// The run, suite or brief that it shows.
+    /// The run, suite, brief or branch that it shows.
     pub of: String,
     /// It is good until then; none: until it is ended.
     #[serde(default, skip_serializing_if = "Option::is_none")]
