@@ -4,7 +4,7 @@
 //! links' tasks on the service's threads each of them waits for its turn, while on these there is nothing but the floor and its commits.
 
 use tokio::{
-    runtime::{Builder, Runtime},
+    runtime::{Builder, Handle, Runtime},
     task::JoinHandle,
 };
 
@@ -12,23 +12,24 @@ use tokio::{
 const THREADS: usize = 2;
 
 /// They end with what runs on them.
-pub(crate) struct Threads(Option<Runtime>);
+pub(crate) struct Threads {
+    runtime: Option<Runtime>,
+    handle: Handle,
+}
 
 impl Threads {
     pub fn start() -> std::io::Result<Self> {
         let runtime = Builder::new_multi_thread().worker_threads(THREADS).thread_name("floor").enable_all().build()?;
-        Ok(Self(Some(runtime)))
+        Ok(Self { handle: runtime.handle().clone(), runtime: Some(runtime) })
     }
 
-    /// Carries out the floor's work. Where that dies, so does what is returned; where what is returned is dropped, the work ends.
+    /// Carries out the floor's work. Where that dies, so does what is returned; where what is returned is aborted, the work ends.
     pub fn run(self, work: impl Future<Output = ()> + Send + 'static) -> JoinHandle<()> {
-        let working = self.0.as_ref().map(|runtime| runtime.spawn(work));
+        let working = self.handle.spawn(work);
         tokio::spawn(async move {
             let _ends = self;
-            if let Some(Err(died)) = match working {
-                Some(working) => Some(working.await),
-                None => None,
-            } && died.is_panic()
+            if let Err(died) = working.await
+                && died.is_panic()
             {
                 std::panic::resume_unwind(died.into_panic());
             }
@@ -39,7 +40,7 @@ impl Threads {
 impl Drop for Threads {
     fn drop(&mut self) {
         // It may end among others' tasks, where nothing may wait.
-        if let Some(runtime) = self.0.take() {
+        if let Some(runtime) = self.runtime.take() {
             runtime.shutdown_background();
         }
     }
