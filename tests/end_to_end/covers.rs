@@ -197,6 +197,7 @@ fn what_is_shared_is_shown_to_whoever_has_the_address_until_it_ends() {
             &["--badge", "gate", "--branch", "tide"],
             "nothing of it ran on the branch \"tide\" yet; did you mean \"tides\"?",
         ),
+        (&["--badge", "gate", "--branch", &"x".repeat(100_000)], "is not usable: write it as git does"),
         (&["--feed", "--branch", "main"], "a badge or feed is of a suite"),
         (&["--branch", "main"], "what is to be shared?"),
         (&["gate/1", "--until", "2020-01-01"], "has passed"),

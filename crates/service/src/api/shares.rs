@@ -8,6 +8,7 @@ use kesmo_core::{
         report::Format,
     },
     name::{RunName, did_you_mean},
+    source::check_branch,
     words::Verdict,
 };
 use kesmo_store::shares::{NewShare as NewRow, OfRuns, ShareRow};
@@ -123,6 +124,7 @@ async fn add_share(
             }
             let of = OfRuns { suite_id: suite, brief: new.brief.as_deref(), branch: None };
             if let Some(branch) = &new.branch {
+                check_branch(branch).map_err(|e| Refused::invalid(e.to_string()))?;
                 let known = app.store.branches_of(of, BRANCHES).await?;
                 if !known.contains(branch) {
                     let hint = did_you_mean(branch, known.iter().map(String::as_str));
