@@ -267,6 +267,31 @@ fn a_pool_is_not_removed_before_it_is_known_whether_a_container_was_started() {
 }
 
 #[test]
+fn what_a_service_was_ending_when_it_was_killed_is_ended_and_told_by_the_next() {
+    let (mut quay, engine) = (Quay::open(), engine_with_worker());
+    let between = engine.between("/containers/create");
+    let address = between.address();
+    let words = ["night", "--kind", "engine", "--image", WORKER, "--engine", address, "--most", "1", "--slots", "1"];
+    add(&quay, &words);
+    let run = quay.start_run(&suite(&quay, "sounding", 1, "0"), &["--pool", "night"]);
+    until("the engine makes a container, and nobody hears of it", || between.is_away().then_some(()));
+    until("that is told", || (machines(&quay, "night", "leaving") > 0).then_some(()));
+    quay.kill_service();
+    quay.start();
+    // Not before the engine has told that it is not there: whoever looks sees why it is being ended.
+    until("the next service keeps the pool", || pool(&quay, "night")["why"].as_str().map(|_| ()));
+    assert_eq!(machines(&quay, "night", "leaving"), 1, "{}", pool(&quay, "night"));
+    between.come_back();
+    until("it has been ended", || (machines(&quay, "night", "failed") == 1).then_some(()));
+    assert_says(&all_said(&quay.kesmo(&["pool", "show", "night"])), &["⊘ failed", "does not answer"]);
+    let watched = quay.kesmo(&["watch", &run]);
+    assert_eq!(watched.status.code(), Some(0), "{}", all_said(&watched));
+    once_each(&quay, &run, 1);
+    none_open(&quay, "night");
+    assert_eq!(engine.containers(), 0, "none was left behind");
+}
+
+#[test]
 fn an_engine_or_an_image_that_is_not_there_is_told_where_one_looks() {
     let quay = Quay::open();
     let engine = Engine::start();

@@ -45,6 +45,11 @@ const FIRST_PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
 /// The starts that what a start takes is learnt from.
 const LEARNT_FROM: i64 = 20;
+/// What is said of a machine that was told to end, and of those that end for no fault: by it a service that was killed in between
+/// knows how the machine is to be told.
+const UNNEEDED: &str = "it is needed no more";
+const DONE: &str = "it had nothing left to do";
+const NEVER_NEEDED: &str = "it was needed no more before it came up";
 /// The longest text that is kept of a machine, in bytes.
 const LONGEST_SAID: usize = 1000;
 
@@ -110,6 +115,16 @@ impl Machine {
 
     fn known(&self) -> Known {
         Known { id: self.row.id, name: self.row.name.clone(), handle: self.row.handle.clone() }
+    }
+
+    /// How one that is leaving is to be told, by what its row says of why; none of one that was only told to end.
+    fn ending_of_row(&self) -> Option<(MachineState, String)> {
+        let state = match self.row.said.as_str() {
+            UNNEEDED => return None,
+            DONE | NEVER_NEEDED => MachineState::Ended,
+            _ => MachineState::Failed,
+        };
+        Some((state, self.row.said.clone()))
     }
 
     /// Whether it is neither over nor being ended.
@@ -255,12 +270,20 @@ impl Manager {
         self.starts.reverse();
         self.machines = open.into_iter().map(|row| (row.id, Machine::new(row))).collect();
         // What was to be asked for, or to be ended, when a service was killed.
-        for machine in self.machines.values_mut() {
+        let mut being_ended = Vec::new();
+        for (id, machine) in &mut self.machines {
             match machine.state {
                 MachineState::Asked => machine.turn(MachineState::Coming),
-                MachineState::Leaving => machine.leaving = Some(now()),
+                MachineState::Leaving => {
+                    machine.ending = machine.ending_of_row();
+                    machine.leaving = machine.ending.is_none().then(now);
+                    being_ended.extend(machine.ending.is_some().then_some(*id));
+                }
                 _ => {}
             }
+        }
+        for id in being_ended {
+            self.end_there(id);
         }
         (self.loaded, self.loaded_at) = (true, now());
         Ok(())
@@ -318,7 +341,7 @@ impl Manager {
                 }
                 // It left as it was told to.
                 (MachineState::Leaving, _, Some(_)) => {
-                    over.push((*id, MachineState::Ended, "it had nothing left to do".into()));
+                    over.push((*id, MachineState::Ended, DONE.into()));
                 }
                 _ => {}
             }
@@ -413,7 +436,7 @@ impl Manager {
             match machine.state {
                 MachineState::Up => {
                     machine.turn(MachineState::Leaving);
-                    machine.say("it is needed no more");
+                    machine.say(UNNEEDED);
                     machine.leaving = Some(stamp);
                     retire.push(machine.row.name.clone());
                 }
@@ -425,7 +448,7 @@ impl Manager {
                     let why = format!("it did not come up within {took}; the last that was said of it: {said}");
                     self.end(id, MachineState::Failed, why).await;
                 }
-                _ => self.end(id, MachineState::Ended, "it was needed no more before it came up".into()).await,
+                _ => self.end(id, MachineState::Ended, NEVER_NEEDED.into()).await,
             }
         }
         // One whose link was down when it was told comes back as if it had not been.
@@ -444,7 +467,7 @@ impl Manager {
         };
         let stuck: Vec<i64> = self.machines.iter().filter(|(_, m)| stuck(m)).map(|(id, _)| *id).collect();
         for id in stuck {
-            self.end(id, MachineState::Ended, "it had nothing left to do".into()).await;
+            self.end(id, MachineState::Ended, DONE.into()).await;
         }
         for _ in 0..decision.start {
             if !self.ask(waits).await {
