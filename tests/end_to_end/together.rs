@@ -152,6 +152,15 @@ fn a_service_that_is_drained_hands_over_and_says_so() {
     let ready = |quay: &Quay| call(quay, "GET", "/api/ready", &[], b"");
     assert_eq!(ready(&twins.both[0]).0, 200);
     let data = twins.both[0].path("service").display().to_string();
+    // A process that the folder's file names, and which is not the service, is left alone.
+    let mut stranger = crate::quay::Process(std::process::Command::new("sleep").arg("600").spawn().expect("it sleeps"));
+    let lock = twins.both[0].path("service").join("lock");
+    let named = fs::read_to_string(&lock).expect("the process of the service");
+    fs::write(&lock, stranger.0.id().to_string()).expect("it is named");
+    let refused = twins.both[0].kesmo(&["serve", "--drain", "1s", "--data", &data]);
+    assert_says(&all_said(&refused), &["does not use that file", "drain it in there"]);
+    assert!(stranger.0.try_wait().expect("it can be waited for").is_none(), "it sleeps on");
+    fs::write(&lock, named).expect("the service is named again");
     let mut drain =
         crate::quay::Process(crate::quay::spawn(twins.both[0].command(&["serve", "--drain", "2s", "--data", &data])));
     let said =

@@ -32,6 +32,7 @@ mod watched;
 use std::{
     io::{Read, Write},
     net::{IpAddr, Ipv4Addr, SocketAddr},
+    os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
     sync::{Arc, OnceLock},
     time::Duration,
@@ -196,14 +197,35 @@ pub fn drain(data: &Path, first: Duration) -> Result<bool, Error> {
         Error::Option(format!("{} does not say which process uses the folder: end it by SIGTERM", path.display()))
     })?;
     let tell = |signal| {
-        nix::sys::signal::kill(nix::unistd::Pid::from_raw(id), signal)
-            .map_err(|e| Error::Option(format!("the service (process {id}) cannot be told: {e}")))
+        let told = if has_open(id, &lock) {
+            nix::sys::signal::kill(nix::unistd::Pid::from_raw(id), signal).map_err(|e| e.to_string())
+        } else {
+            Err("it does not use that file: if the service runs in a container, drain it in there".to_owned())
+        };
+        told.map_err(|why| {
+            Error::Option(format!("process {id}, which {} names, cannot be told: {why}", path.display()))
+        })
     };
     tell(nix::sys::signal::Signal::SIGUSR1)?;
     std::thread::sleep(first);
+    // It may have ended by itself meanwhile, and its number be another's.
+    if lock.try_lock().is_ok() {
+        return Ok(true);
+    }
     tell(nix::sys::signal::Signal::SIGTERM)?;
     lock.lock().map_err(|e| Error::file(&path, &e))?;
     Ok(true)
+}
+
+/// Whether a process of this machine has a file open: the number that stands in one may mean another process by now, or be that of
+/// another container. One whose files may not be seen here is taken for it: who may not see them may not end it either, mostly.
+fn has_open(id: i32, file: &std::fs::File) -> bool {
+    let place = |meta: std::fs::Metadata| (meta.dev(), meta.ino());
+    let Ok(wanted) = file.metadata().map(place) else { return false };
+    match std::fs::read_dir(format!("/proc/{id}/fd")) {
+        Ok(open) => open.flatten().any(|one| std::fs::metadata(one.path()).is_ok_and(|meta| place(meta) == wanted)),
+        Err(e) => e.kind() == std::io::ErrorKind::PermissionDenied,
+    }
 }
 
 /// What is wrong with how the service is to be run, found without starting it: all of it, in words.
