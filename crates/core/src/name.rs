@@ -244,12 +244,18 @@ pub fn shorten(text: &str, most: usize) -> String {
     }
 }
 
+/// A longer word, in bytes, is no misspelt one: comparing it with many would take seconds.
+const LONGEST_MISSPELT: usize = 300;
+
 /// The known words nearest to `word`, best first, at most `most`; only those near enough to be meant.
 ///
 /// Nearness is the edit distance of Damerau and Levenshtein (swaps of neighbours count one). A word that holds the
-/// other as a part counts as near too, so that `refused` finds `gate/late/refused`.
+/// other as a part counts as near too, so that `refused` finds `gate/late/refused`. Nothing is near to more than 300 bytes.
 #[must_use]
 pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>, most: usize) -> Vec<&'a str> {
+    if word.len() > LONGEST_MISSPELT {
+        return Vec::new();
+    }
     let lower = word.to_lowercase();
     let reach = (word.chars().count() / 3).max(2);
     let mut found: Vec<(usize, &str)> = known
@@ -261,7 +267,8 @@ pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>, most: u
             if !part && k.len().abs_diff(word.len()) > reach * 2 {
                 return None;
             }
-            let far = strsim::osa_distance(&lower, &other);
+            // A part is no farther than the reach, however much there is around it.
+            let far = if part && other.len() > LONGEST_MISSPELT { reach } else { strsim::osa_distance(&lower, &other) };
             (far <= reach || part).then_some((if part { far.min(reach) } else { far }, k))
         })
         .collect();
@@ -335,6 +342,10 @@ mod tests {
         assert_eq!(nearest("refused", ["gate/late/refused", "fares/child"], 3), ["gate/late/refused"]);
         assert!(nearest("zebra", ["times", "pause"], 3).is_empty());
         assert_eq!(did_you_mean("time", ["times"]), "; did you mean \"times\"?");
+        // A long name is found by its part; who sends a long word has not mistyped it.
+        let long = format!("gate/{}/refused", "late".repeat(200));
+        assert_eq!(nearest("refused", [long.as_str(), "fares/child"], 3), [long.as_str()]);
+        assert!(nearest(&long, [long.as_str()], 3).is_empty());
     }
 
     #[test]
