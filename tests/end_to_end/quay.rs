@@ -3,7 +3,10 @@
 use std::{
     fs,
     io::{BufRead, BufReader},
-    os::unix::{fs::PermissionsExt, process::CommandExt},
+    os::unix::{
+        fs::{MetadataExt, PermissionsExt},
+        process::CommandExt,
+    },
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
     sync::{Arc, LazyLock, Mutex, mpsc},
@@ -173,7 +176,12 @@ extern "C" fn clear_away() {
 /// tenth of what the trials cost.
 static MOULD: LazyLock<Quay> = LazyLock::new(|| {
     let mut quay = Quay::fresh();
+    // A copy without the spare template, and with a log in small parts, is less than half as large.
+    for statement in ["ALTER DATABASE template0 IS_TEMPLATE false", "DROP DATABASE template0"] {
+        quay.sql(statement);
+    }
     quay.end();
+    small_log(&quay.path("service").join("postgres"));
     for own in ["lock", "service-id"] {
         fs::remove_file(quay.path("service").join(own)).expect("what only one service has is taken away");
     }
@@ -181,6 +189,19 @@ static MOULD: LazyLock<Quay> = LazyLock::new(|| {
     unsafe { libc::atexit(break_mould) };
     quay
 });
+
+/// Has a cluster that is not running keep its log in parts of 1 MB in place of 16.
+fn small_log(cluster: &Path) {
+    let owner = fs::metadata(cluster).expect("a cluster");
+    let versions = fs::read_dir("/usr/lib/postgresql").expect("Debian's package").flatten();
+    // The version that made it, whatever others there are.
+    let version = fs::read_to_string(cluster.join("PG_VERSION")).expect("its version");
+    let program = versions.map(|v| v.path()).find(|v| v.ends_with(version.trim())).expect("it").join("bin/pg_resetwal");
+    let mut command = Command::new(program);
+    command.arg("--wal-segsize=1").arg("-D").arg(cluster).current_dir("/").uid(owner.uid()).gid(owner.gid());
+    let output = command.output().expect("it comes with PostgreSQL");
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+}
 
 extern "C" fn break_mould() {
     if let Err(e) = fs::remove_dir_all(MOULD.dir.path()) {
