@@ -5,6 +5,7 @@ pub mod ci;
 pub mod cluster;
 pub mod engine;
 mod ground;
+mod machine;
 mod manager;
 pub mod provider;
 

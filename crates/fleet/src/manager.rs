@@ -15,12 +15,13 @@ use kesmo_core::{
 };
 use kesmo_files::secret::{hash, new_token};
 use kesmo_floor::{Says, WaitingRun, Waits, Working, now};
-use kesmo_store::pools::{MachineChange, MachineRow, PoolRow};
+use kesmo_store::pools::{MachineChange, PoolRow};
 use kesmo_wire::{Digest, api::MachineState};
 use tokio::{sync::watch, task::JoinSet, time::Instant};
 
 use crate::{
     ground::{Ground, Status},
+    machine::{DONE, Machine, NEVER_NEEDED, UNNEEDED},
     provider::{Error, Known, Provider, Standing, Start, Started},
 };
 
@@ -45,30 +46,6 @@ const FIRST_PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
 /// The starts that what a start takes is learnt from.
 const LEARNT_FROM: i64 = 20;
-/// What is said of a machine that was told to end, and of those that end for no fault: by it a service that was killed in between
-/// knows how the machine is to be told.
-const UNNEEDED: &str = "it is needed no more";
-const DONE: &str = "it had nothing left to do";
-const NEVER_NEEDED: &str = "it was needed no more before it came up";
-/// The longest text that is kept of a machine, in bytes.
-const LONGEST_SAID: usize = 1000;
-
-/// A machine of the pool.
-struct Machine {
-    row: MachineRow,
-    state: MachineState,
-    asked_at: Timestamp,
-    /// What became of it where it runs, as far as that was told.
-    standing: Option<Standing>,
-    /// Since when its worker is not known here, though it was.
-    missing: Option<Timestamp>,
-    /// Since when it was told to end.
-    leaving: Option<Timestamp>,
-    /// How it is to be told once it has been ended.
-    ending: Option<(MachineState, String)>,
-    changed: bool,
-}
-
 /// What a task did.
 enum Done {
     Asked(i64, Result<Started, Error>),
@@ -104,61 +81,6 @@ pub struct Manager {
     elsewhere: Option<Instant>,
     cleared: Option<Instant>,
     tasks: JoinSet<Done>,
-}
-
-impl Machine {
-    fn new(row: MachineRow) -> Self {
-        let state = MachineState::of(&row.state).unwrap_or(MachineState::Coming);
-        let asked_at = row.asked_at.into();
-        Self { row, state, asked_at, standing: None, missing: None, leaving: None, ending: None, changed: false }
-    }
-
-    fn known(&self) -> Known {
-        Known { id: self.row.id, name: self.row.name.clone(), handle: self.row.handle.clone() }
-    }
-
-    /// How one that is leaving is to be told, by what its row says of why; none of one that was only told to end.
-    fn ending_of_row(&self) -> Option<(MachineState, String)> {
-        let state = match self.row.said.as_str() {
-            UNNEEDED => return None,
-            DONE | NEVER_NEEDED => MachineState::Ended,
-            _ => MachineState::Failed,
-        };
-        Some((state, self.row.said.clone()))
-    }
-
-    /// Whether it is neither over nor being ended.
-    fn is_there(&self) -> bool {
-        self.ending.is_none() && !self.state.is_over()
-    }
-
-    fn say(&mut self, said: &str) {
-        let said = kesmo_core::name::shorten(said, LONGEST_SAID);
-        if self.row.said != said {
-            self.row.said = said;
-            self.changed = true;
-        }
-    }
-
-    fn turn(&mut self, state: MachineState) {
-        if self.state != state {
-            self.state = state;
-            self.changed = true;
-        }
-    }
-
-    fn change(&self) -> MachineChange<'_> {
-        MachineChange {
-            id: self.row.id,
-            state: self.state.word(),
-            said: &self.row.said,
-            handle: self.row.handle.as_deref(),
-            link: self.row.link.as_deref(),
-            log: self.row.log.as_deref(),
-            up_at: self.row.up_at,
-            ended_at: self.row.ended_at,
-        }
-    }
 }
 
 impl Manager {

@@ -15,7 +15,7 @@ use kesmo_store::sweep::Sweeping;
 use kesmo_wire::Digest;
 use serde::{Deserialize, Serialize};
 
-use crate::{error::Error, open_objects};
+use crate::{config::open_objects, error::Error};
 
 /// The files of a copy.
 const ABOUT: &str = "kesmo-backup.json";

@@ -9,11 +9,13 @@ mod app;
 mod auditing;
 pub mod backup;
 mod called;
+mod config;
 mod console;
 mod credentials;
 mod deliveries;
 mod door;
 mod error;
+mod folder;
 mod known;
 mod later;
 mod lookup;
@@ -30,16 +32,14 @@ mod traces;
 mod watched;
 
 use std::{
-    io::{Read, Write},
-    net::{IpAddr, Ipv4Addr, SocketAddr},
-    os::unix::fs::MetadataExt,
+    net::{Ipv4Addr, SocketAddr},
     path::{Path, PathBuf},
     sync::{Arc, OnceLock},
     time::Duration,
 };
 
 use kesmo_database::Postgres;
-use kesmo_files::{blobs::Blobs, git::Git, objects::Objects};
+use kesmo_files::git::Git;
 use kesmo_store::{Store, vault::Vault};
 use kesmo_tls::answering::{self, Certificate};
 use rocket::fairing::AdHoc;
@@ -51,49 +51,15 @@ use tokio::{
 
 pub use access::provider::{Given, ProviderConfig};
 pub use app::App;
+use config::blobs_of;
+pub use config::{Config, check};
 use deliveries::Deliveries;
 pub use error::Error;
+pub use folder::drain;
+use folder::{own_key, service_id};
 pub use kesmo_files::objects::ObjectsAt;
 pub use kesmo_store::vault::KeySource;
 pub use notices::MailConfig;
-use scheduler::clock::Clock;
-
-/// How to run the service.
-#[derive(Debug, Clone)]
-pub struct Config {
-    pub listen: SocketAddr,
-    /// The files of its certificate, with the chain, and of the key, if it speaks TLS.
-    pub tls: Option<(PathBuf, PathBuf)>,
-    pub data: PathBuf,
-    /// None: a PostgreSQL of its own in the data folder.
-    pub database: Option<String>,
-    /// How long a worker's link may be silent before its batches are lost.
-    pub patience: Duration,
-    /// Where files are kept; none: in the data folder. Services that share a database share it.
-    pub blobs: Option<PathBuf>,
-    /// An object store in which files are kept, and the file of its key; the folder then holds what was used of late.
-    pub objects: Option<(ObjectsAt, PathBuf)>,
-    /// Where workers and other services reach this one; none: where it listens.
-    pub reached_at: Option<String>,
-    /// Proxies whose word is taken for who calls and by which scheme.
-    pub behind_proxy: Vec<IpAddr>,
-    /// Folders whose repositories may be read as `file://`.
-    pub git_folders: Vec<PathBuf>,
-    /// The clock that schedules go by.
-    pub clock: Clock,
-    /// Where the keys come from that seal secrets; none: from a file that is made at the first start, among those that it keeps.
-    pub secret_keys: Option<KeySource>,
-    /// The mail server that notices are handed to.
-    pub mail: Option<MailConfig>,
-    /// A file of authorities that are trusted, beside the machine's own, where other services on the same database are asked.
-    pub peer_ca: Option<PathBuf>,
-    /// Where people sign in besides here.
-    pub provider: Option<ProviderConfig>,
-    /// Where traces go (OpenTelemetry).
-    pub traces: Option<String>,
-    /// A file of authorities that are trusted, beside the machine's own, where notices are sent.
-    pub ca: Option<PathBuf>,
-}
 
 /// Bundles that are read through, and forecasts that are made, at the same time.
 const UNPACKING: usize = 2;
@@ -119,14 +85,7 @@ pub struct Started {
 pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync + 'static) -> Result<(), Error> {
     std::fs::create_dir_all(&config.data).map_err(|e| Error::file(&config.data, &e))?;
     let data = config.data.canonicalize().map_err(|e| Error::file(&config.data, &e))?;
-    let lock_path = data.join("lock");
-    let mut lock = open_lock(&lock_path)?;
-    if lock.try_lock().is_err() {
-        return Err(Error::FolderTaken(data.display().to_string()));
-    }
-    // Whoever has it drained finds it by this.
-    let told = lock.set_len(0).and_then(|()| write!(lock, "{}", std::process::id()));
-    told.map_err(|e| Error::file(&lock_path, &e))?;
+    let lock = folder::take(&data)?;
     let room = door::widen();
     let certificate = match &config.tls {
         Some((chain, key)) => {
@@ -171,158 +130,6 @@ pub async fn serve(config: Config, started: impl FnOnce(Started) + Send + Sync +
     result
 }
 
-/// The file that tells that a data folder is in use, and by which process.
-fn open_lock(path: &Path) -> Result<std::fs::File, Error> {
-    let opened = std::fs::File::options().read(true).write(true).create(true).truncate(false).open(path);
-    opened.map_err(|e| Error::file(path, &e))
-}
-
-/// Has the service of a data folder end in peace: it says that it is not ready for so long, so that balancers send nothing more, and
-/// hands its pools to another service as it ends. Waits until it has; false if none runs there.
-///
-/// # Errors
-/// If the folder cannot be read, or its service cannot be told.
-pub fn drain(data: &Path, first: Duration) -> Result<bool, Error> {
-    let path = data.join("lock");
-    if !path.exists() {
-        return Ok(false);
-    }
-    let mut lock = open_lock(&path)?;
-    if lock.try_lock().is_ok() {
-        return Ok(false);
-    }
-    let mut text = String::new();
-    lock.read_to_string(&mut text).map_err(|e| Error::file(&path, &e))?;
-    let id: i32 = text.trim().parse().map_err(|_| {
-        Error::Option(format!("{} does not say which process uses the folder: end it by SIGTERM", path.display()))
-    })?;
-    let tell = |signal| {
-        let told = if has_open(id, &lock) {
-            nix::sys::signal::kill(nix::unistd::Pid::from_raw(id), signal).map_err(|e| e.to_string())
-        } else {
-            Err("it does not use that file: if the service runs in a container, drain it in there".to_owned())
-        };
-        told.map_err(|why| {
-            Error::Option(format!("process {id}, which {} names, cannot be told: {why}", path.display()))
-        })
-    };
-    tell(nix::sys::signal::Signal::SIGUSR1)?;
-    std::thread::sleep(first);
-    // It may have ended by itself meanwhile, and its number be another's.
-    if lock.try_lock().is_ok() {
-        return Ok(true);
-    }
-    tell(nix::sys::signal::Signal::SIGTERM)?;
-    lock.lock().map_err(|e| Error::file(&path, &e))?;
-    Ok(true)
-}
-
-/// Whether a process of this machine has a file open: the number that stands in one may mean another process by now, or be that of
-/// another container. One whose files may not be seen here is taken for it: who may not see them may not end it either, mostly.
-fn has_open(id: i32, file: &std::fs::File) -> bool {
-    let place = |meta: std::fs::Metadata| (meta.dev(), meta.ino());
-    let Ok(wanted) = file.metadata().map(place) else { return false };
-    match std::fs::read_dir(format!("/proc/{id}/fd")) {
-        Ok(open) => open.flatten().any(|one| std::fs::metadata(one.path()).is_ok_and(|meta| place(meta) == wanted)),
-        Err(e) => e.kind() == std::io::ErrorKind::PermissionDenied,
-    }
-}
-
-/// What is wrong with how the service is to be run, found without starting it: all of it, in words.
-pub async fn check(config: &Config) -> Vec<String> {
-    let mut problems = Vec::new();
-    if let Some((chain, key)) = &config.tls {
-        problems.extend(Certificate::read(chain, key).err().map(|why| format!("--tls-cert, --tls-key: {why}")));
-    }
-    if let Some(keys) = &config.secret_keys {
-        problems.extend(Vault::open(keys.clone()).err().map(|why| format!("secrets cannot be sealed: {why}")));
-    }
-    problems.extend(
-        config.provider.clone().and_then(|one| access::provider::Provider::new(one).err()).map(|e| e.to_string()),
-    );
-    problems.extend(config.traces.as_deref().and_then(|at| traces::Traces::to(at).err()).map(|e| e.to_string()));
-    problems.extend(objects_of(config).await.err().map(|e| e.to_string()));
-    problems.extend(notices::Sender::new(config.mail.as_ref(), config.ca.as_deref()).err().map(|e| e.to_string()));
-    for folder in config.git_folders.iter().filter(|folder| !folder.is_dir()) {
-        problems.push(format!("--git-folder {}: there is no such folder", folder.display()));
-    }
-    for (option, folder) in [("--data", Some(&config.data)), ("--blobs", config.blobs.as_ref())] {
-        let Some(folder) = folder else { continue };
-        let above = folder.ancestors().find(|folder| folder.exists()).unwrap_or(Path::new("."));
-        let above = if above.as_os_str().is_empty() { Path::new(".") } else { above };
-        if tempfile_in(above).is_err() {
-            problems.push(format!("{option} {}: nothing can be written there", folder.display()));
-        }
-    }
-    if config.listen.port() != 0 {
-        let taken = std::net::TcpListener::bind(config.listen).err();
-        problems.extend(taken.map(|e| Error::Address(config.listen, e.to_string()).to_string()));
-    }
-    if let Some(url) = &config.database {
-        problems.extend(Store::answers_at(url).await.err().map(|e| format!("--database: {e}")));
-    }
-    if let Some(url) =
-        config.reached_at.as_deref().filter(|url| !url.starts_with("http://") && !url.starts_with("https://"))
-    {
-        problems
-            .push(format!("--reached-at {url:?} is no address of a service: write it like https://kesmo.example:7215"));
-    }
-    problems
-}
-
-/// Whether a file can be made in a folder.
-fn tempfile_in(folder: &Path) -> std::io::Result<()> {
-    let path = folder.join(format!(".kesmo-check-{}", &kesmo_files::secret::random_text()[..12]));
-    std::fs::write(&path, "")?;
-    std::fs::remove_file(&path)
-}
-
-/// Where files are kept, if that is an object store.
-async fn objects_of(config: &Config) -> Result<Option<Objects>, Error> {
-    let Some((at, key)) = &config.objects else { return Ok(None) };
-    if config.secret_keys.is_none() {
-        let say = "--objects needs --secret-key-file or --secret-key-command: without a folder that they share, services know no key of their own";
-        return Err(Error::Option(say.into()));
-    }
-    open_objects(at, key).await.map(Some)
-}
-
-/// Opens an object store with the key in a file, and makes sure that it can be used.
-pub(crate) async fn open_objects(at: &ObjectsAt, key: &Path) -> Result<Objects, Error> {
-    let text = std::fs::read_to_string(key).map_err(|e| Error::file(key, &e))?;
-    let objects = Objects::new(at, &text).map_err(|why| Error::Option(format!("--objects: {why}")))?;
-    objects.check().await.map_err(|e| Error::Option(format!("--objects: {e}")))?;
-    Ok(objects)
-}
-
-/// Opens where files are kept.
-async fn blobs_of(config: &Config, data: &Path) -> Result<Blobs, Error> {
-    let blobs = Blobs::open(config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?;
-    Ok(match objects_of(config).await? {
-        None => blobs,
-        Some(objects) => blobs.kept_in(objects),
-    })
-}
-
-/// The key that seals secrets where no other was named: made at the first start in the folder of files, which services that share a
-/// database share. Of two that start at once, one makes it.
-fn own_key(files: &Path) -> Result<PathBuf, Error> {
-    let path = files.join("secret-key");
-    if path.exists() {
-        return Ok(path);
-    }
-    let failed = |e: std::io::Error| Error::file(&path, &e);
-    std::fs::create_dir_all(files).map_err(failed)?;
-    let made = path.with_extension(&kesmo_files::secret::random_text()[..12]);
-    kesmo_files::secret::write_secret(&made, &kesmo_files::secret::random_text()).map_err(failed)?;
-    let linked = std::fs::hard_link(&made, &path);
-    std::fs::remove_file(&made).map_err(failed)?;
-    match linked {
-        Err(e) if e.kind() != std::io::ErrorKind::AlreadyExists => Err(failed(e)),
-        _ => Ok(path),
-    }
-}
-
 /// Seals what is kept with the first key: at the start, and whenever another key becomes the first.
 async fn keep_sealed(store: Store) {
     let mut sealed = false;
@@ -344,19 +151,6 @@ async fn keep_sealed(store: Store) {
             }
         }
         tokio::time::sleep(store.read_keys_every()).await;
-    }
-}
-
-/// The service's id: made at the first start with a data folder, and the same after.
-fn service_id(data: &Path) -> Result<String, Error> {
-    let path = data.join("service-id");
-    match std::fs::read_to_string(&path) {
-        Ok(id) if !id.trim().is_empty() => Ok(id.trim().to_owned()),
-        _ => {
-            let id = kesmo_files::secret::random_text()[..16].to_owned();
-            std::fs::write(&path, &id).map_err(|e| Error::file(&path, &e))?;
-            Ok(id)
-        }
     }
 }
 
@@ -629,18 +423,6 @@ async fn serve_with(
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn services_that_share_their_files_share_the_key_that_seals() {
-        let dir = tempfile::tempdir().expect("a folder");
-        let read = |path: PathBuf| std::fs::read_to_string(path).expect("a key");
-        let blobs = dir.path().join("blobs");
-        let key = read(own_key(&blobs).expect("it is made"));
-        assert_eq!(key.trim().len(), 64);
-        assert_eq!(key, read(own_key(&blobs).expect("it is there")));
-        assert_ne!(key, read(own_key(&dir.path().join("others")).expect("another")));
-        assert_eq!(std::fs::read_dir(&blobs).expect("the folder").count(), 1, "nothing else is left");
-    }
 
     #[tokio::test]
     async fn a_part_that_ends_by_itself_is_noticed_and_one_that_was_asked_to_is_not() {
