@@ -452,7 +452,7 @@ fn of_two_services_one_tells_of_each_event() {
     let room = Room::open(&[]);
     let one = Quay::open();
     let clock = Clock::new(one.path("clock"), "2026-11-27T08:00:00Z");
-    let other = Quay::sharing(&one.database(), &one.path("service/blobs"), &clock);
+    let other = Quay::sharing("2s", &one.database(), &one.path("service/blobs"), &clock);
     let _worker = one.worker("heron", 4);
     let folder = gate(&one);
     let secret = add(&one, &["all", "--when", "passed", "--http", &format!("{}/told", room.web)]);

@@ -47,13 +47,17 @@ pub struct Twins {
 
 impl Twins {
     pub fn open(start: &str) -> Self {
+        Self::with_patience(start, "2s")
+    }
+
+    fn with_patience(start: &str, patience: &'static str) -> Self {
         use std::os::unix::fs::PermissionsExt;
         let dir = tempfile::tempdir().expect("a folder");
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).expect("its rights");
         let postgres = Postgres::start(dir.path()).expect("PostgreSQL runs");
         let clock = Clock::new(dir.path().join("clock"), start);
         let blobs = dir.path().join("blobs");
-        let one = || Quay::sharing(&postgres.url(), &blobs, &clock);
+        let one = || Quay::sharing(patience, &postgres.url(), &blobs, &clock);
         let first = one();
         let token = first.token();
         let second = one();
@@ -359,6 +363,40 @@ fn a_run_goes_on_at_the_other_service_when_its_own_is_killed() {
     let shown = twins.json(&["show", &run, "--state", "all"]);
     let entries = shown["entries"]["entries"].as_array().expect("entries");
     assert!(entries.iter().all(|e| e["attempts"] == 1), "{entries:?}");
+    drop(worker);
+}
+
+#[test]
+fn a_run_goes_on_at_the_other_service_while_its_own_takes_connections_and_says_nothing() {
+    // Shorter than a lease, so that the other still names the one that is silent; long enough for a worker to come on a busy machine.
+    let mut twins = Twins::with_patience("2026-11-23T12:00:00Z", "6s");
+    let gate: PathBuf = twins.dir.path().join("open");
+    let body = format!("while [ ! -e {} ]; do sleep 0.05; done; echo \"ok - $t\"", gate.display());
+    let folder = twins.both[0].tap("stands", "a b c d", &body, "[limits]\ntest = \"60s\"");
+    twins.done(&["suite", "add", &folder.to_string_lossy()]);
+    let urls = format!("{},{}", twins.both[0].url, twins.both[1].url);
+    let worker = twins.both[0].worker_at("heron", 2, &urls, &twins.token);
+    let run = twins.done(&["start", "stands"]);
+    until("it runs", || (twins.json(&["show", &run])["run"]["phase"] == "running").then_some(()));
+    let still = std::time::Instant::now();
+    twins.both[0].service().signal(libc::SIGSTOP);
+    fs::write(&gate, "").expect("the gate is opened");
+    let other = |words: &[&str]| -> Value {
+        let words = [words, &["--json"]].concat();
+        serde_json::from_slice(&twins.both[1].kesmo_as(&twins.token, &words).stdout).unwrap_or_default()
+    };
+    until("the verdict", || {
+        let shown = other(&["show", &run]);
+        (shown["run"]["phase"] == "finished").then(|| assert_eq!(shown["run"]["verdict"], "passed", "{shown}"))
+    });
+    eprintln!("a run whose service stood still had its verdict after {:.1} s", still.elapsed().as_secs_f64());
+    // It goes on as if nothing had been, and finds that the run is another's.
+    twins.both[0].service().signal(libc::SIGCONT);
+    let shown = until("it answers again", || {
+        Some(twins.json(&["show", &run, "--state", "all"])).filter(|shown| shown["run"]["phase"] == "finished")
+    });
+    let entries = shown["entries"]["entries"].as_array().expect("entries");
+    assert!(entries.len() == 4 && entries.iter().all(|e| e["attempts"] == 1), "{entries:?}");
     drop(worker);
 }
 

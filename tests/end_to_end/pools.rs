@@ -625,7 +625,7 @@ fn of_two_services_one_starts_the_machines_and_the_other_goes_on_with_them() {
     let postgres = kesmo_database::Postgres::start(dir.path()).expect("PostgreSQL runs");
     let clock = crate::quay::Clock::new(dir.path().join("clock"), "2026-11-02T02:00:00Z");
     let blobs = dir.path().join("blobs");
-    let one = || Quay::sharing(&postgres.url(), &blobs, &clock);
+    let one = || Quay::sharing("2s", &postgres.url(), &blobs, &clock);
     let mut first = one();
     let token = first.token();
     let second = one();

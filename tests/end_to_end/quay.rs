@@ -258,10 +258,10 @@ impl Quay {
     }
 
     /// One of several services that share a database and their files. The folder is its own.
-    pub fn sharing(database: &str, blobs: &Path, clock: &Clock) -> Self {
+    pub fn sharing(patience: &'static str, database: &str, blobs: &Path, clock: &Clock) -> Self {
         let (blobs, clock) = (blobs.display().to_string(), clock.path.display().to_string());
         let words = ["--database", database, "--blobs", &blobs, "--clock", &clock];
-        Self::in_folder("2s", |_| words.map(str::to_owned).to_vec())
+        Self::in_folder(patience, |_| words.map(str::to_owned).to_vec())
     }
 
     /// A quay in a folder of its own, whose service has further options.
@@ -420,14 +420,23 @@ impl Quay {
         let log = fs::OpenOptions::new().create(true).append(true).open(self.path("workers.log")).expect("a log");
         command.stdout(Stdio::null()).stderr(log);
         self.wall.iter().for_each(|wall| wall.of(&mut command));
-        let process = Process(spawn(command));
-        until("the worker is linked", || {
-            let words = ["workers", "--json"];
-            let workers: Value = serde_json::from_slice(&self.kesmo_as(admin, &words).stdout).ok()?;
+        let mut process = Process(spawn(command));
+        let since = Instant::now();
+        loop {
+            let known = self.kesmo_as(admin, &["workers", "--json"]);
             let here = |w: &Value| w["name"] == name && w["connected"] == true;
-            workers.as_array().expect("a list").iter().any(here).then_some(())
-        });
-        process
+            match serde_json::from_slice::<Value>(&known.stdout) {
+                Ok(workers) if workers.as_array().expect("a list").iter().any(here) => return process,
+                _ => {}
+            }
+            let ended = process.0.try_wait().expect("the process can be waited for");
+            if ended.is_some() || since.elapsed() > Duration::from_secs(60) {
+                let log = fs::read_to_string(self.path("workers.log")).unwrap_or_default();
+                let last: Vec<&str> = log.lines().rev().take(20).collect();
+                panic!("{name} is not linked ({ended:?}): {}\n{}", all_said(&known), last.join("\n"));
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
     }
 
     /// The address of the service's own PostgreSQL.

@@ -24,6 +24,8 @@ const MOST_BYTES: usize = 2 << 20;
 /// Results that come one by one are gathered so long, so that fast tests do not cost a message each. What frees a slot is
 /// never kept waiting.
 const GATHER: Duration = Duration::from_millis(12);
+/// A service that takes a connection answers within this, or another is asked.
+const ANSWERS_WITHIN: Duration = Duration::from_secs(3);
 /// Events that are not acknowledged; past that nothing more is read from tests until some are.
 const MOST_UNSTORED: usize = 20_000;
 /// And what they may weigh.
@@ -127,6 +129,8 @@ pub async fn run(config: Config, leave: impl Future<Output = ()>) -> Result<(), 
 enum Ended {
     /// Worth trying again.
     Cut(String),
+    /// The service stands still, or its machine is gone; since when. The same, and sooner with another.
+    Silent(Instant),
     /// Its name is not free yet.
     Later(String),
     /// The service names another address.
@@ -154,6 +158,7 @@ impl Worker {
                     }
                     ended
                 }
+                Err(Ended::Silent(since)) => Ended::Silent(since),
                 Err(ended) => {
                     self.slots.address.next();
                     ended
@@ -165,6 +170,11 @@ impl Worker {
                 Ended::Elsewhere(url) => {
                     tracing::debug!(service = url, "another service carries out this pool's runs");
                     self.slots.address.go_to(&url);
+                }
+                Ended::Silent(since) => {
+                    tracing::warn!(service = self.slots.address.now(), "the service is silent, trying again");
+                    self.slots.address.leave_silent(since);
+                    said = true;
                 }
                 Ended::Cut(why) | Ended::Later(why) => {
                     if !said {
@@ -183,7 +193,14 @@ impl Worker {
 
     async fn dial(&self) -> Result<Socket, Ended> {
         let config = &self.slots.config;
-        let dialled = config.trust.web_socket(&self.slots.address.now(), "/api/work/link", &config.token).await;
+        let (address, since) = (self.slots.address.now(), Instant::now());
+        let dialling = config.trust.web_socket(&address, "/api/work/link", &config.token);
+        // Where there is another to turn to, one that takes connections and says nothing is not waited for long.
+        let patience = if self.slots.address.has_others() { ANSWERS_WITHIN } else { Duration::MAX };
+        let dialled = match tokio::time::timeout(patience, dialling).await {
+            Ok(dialled) => dialled,
+            Err(_) => return Err(Ended::Silent(since)),
+        };
         dialled.map_err(|e| match e {
             kesmo_tls::Error::Refused { status: 401, .. } => {
                 Ended::Refused("its token is not known: make one with `kesmo token add NAME --role worker`".into())
@@ -296,7 +313,7 @@ impl Worker {
                 () = tokio::time::sleep_until(due.unwrap_or(heard)), if due.is_some() => {}
                 _ = beat.tick() => {
                     if heard.elapsed() > patience {
-                        return Ended::Cut("the service is silent".into());
+                        return Ended::Silent(heard);
                     }
                     if let Err(e) = socket.send(Message::Ping(Vec::new())).await {
                         return Ended::Cut(e.to_string());
