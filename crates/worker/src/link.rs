@@ -194,10 +194,10 @@ impl Worker {
     async fn dial(&self) -> Result<Socket, Ended> {
         let config = &self.slots.config;
         let (address, since) = (self.slots.address.now(), Instant::now());
-        let dialling = config.trust.web_socket(&address, "/api/work/link", &config.token);
+        let linking = config.trust.web_socket(&address, "/api/work/link", &config.token);
         // Where there is another to turn to, one that takes connections and says nothing is not waited for long.
         let patience = if self.slots.address.has_others() { ANSWERS_WITHIN } else { Duration::MAX };
-        let dialled = match tokio::time::timeout(patience, dialling).await {
+        let dialled = match tokio::time::timeout(patience, linking).await {
             Ok(dialled) => dialled,
             Err(_) => return Err(Ended::Silent(since)),
         };
