@@ -46,6 +46,7 @@ const FIRST_PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
 /// The starts that what a start takes is learnt from.
 const LEARNT_FROM: i64 = 20;
+
 /// What a task did.
 enum Done {
     Asked(i64, Result<Started, Error>),

@@ -172,9 +172,11 @@ impl Worker {
                     self.slots.address.go_to(&url);
                 }
                 Ended::Silent(since) => {
-                    tracing::warn!(service = self.slots.address.now(), "the service is silent, trying again");
+                    if !said {
+                        tracing::warn!(service = self.slots.address.now(), "the service is silent, trying again");
+                        said = true;
+                    }
                     self.slots.address.leave_silent(since);
-                    said = true;
                 }
                 Ended::Cut(why) | Ended::Later(why) => {
                     if !said {
@@ -237,7 +239,7 @@ impl Worker {
             return Ended::Cut(e);
         }
         let mut patience = Duration::from_secs(10);
-        let mut heard = Instant::now();
+        let (mut heard, mut beaten) = (Instant::now(), Instant::now());
         let mut welcomed = false;
         let mut beat = tokio::time::interval(Duration::from_secs(1));
         let mut due: Option<Instant> = None;
@@ -312,11 +314,16 @@ impl Worker {
                 }
                 () = tokio::time::sleep_until(due.unwrap_or(heard)), if due.is_some() => {}
                 _ = beat.tick() => {
+                    // Who did not beat either stood still itself: what came meanwhile is still to be read.
+                    if beaten.elapsed() > patience / 2 {
+                        heard = Instant::now();
+                    }
+                    beaten = Instant::now();
                     if heard.elapsed() > patience {
                         return Ended::Silent(heard);
                     }
-                    if let Err(e) = socket.send(Message::Ping(Vec::new())).await {
-                        return Ended::Cut(e.to_string());
+                    if let Err(e) = write(socket, Message::Ping(Vec::new())).await {
+                        return Ended::Cut(e);
                     }
                 }
                 () = &mut *leave => return leave_link(socket).await,
@@ -441,9 +448,12 @@ async fn leave_link(socket: &mut Socket) -> Ended {
 }
 
 async fn say(socket: &mut Socket, message: &FromWorker) -> Result<(), String> {
-    let text = serde_json::to_string(message).map_err(|e| e.to_string())?;
-    // A link into which nothing can be written for so long is cut.
-    let sent = tokio::time::timeout(Duration::from_secs(30), socket.send(Message::Text(text))).await;
+    write(socket, Message::Text(serde_json::to_string(message).map_err(|e| e.to_string())?)).await
+}
+
+/// Writes into a link; one into which nothing can be written for so long is cut.
+async fn write(socket: &mut Socket, message: Message) -> Result<(), String> {
+    let sent = tokio::time::timeout(Duration::from_secs(30), socket.send(message)).await;
     sent.map_err(|_| "the service does not read".to_owned())?.map_err(|e| e.to_string())
 }
 
