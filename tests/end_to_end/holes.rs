@@ -642,6 +642,12 @@ fn a_worker_that_comes_back_to_a_name_that_another_has_waits_for_it() {
         tokio::time::sleep(Duration::from_millis(1500)).await;
         assert!(matches!(process.0.try_wait(), Ok(None)), "it has not ended");
         assert_eq!(gull(), Some(None), "the name is another's");
+        // Who chooses a name that is taken is refused, and was not welcome for a moment: it would take itself for one that comes back.
+        let mut third = Link::open(&quay.url, &token).await;
+        let (process, home) = ("0123456789abcdef".to_owned(), "fedcba9876543210".to_owned());
+        third.say(&FromWorker::Hello(Hello { process, home, ..hello("gull", &[]) })).await;
+        let Some(ToWorker::Refused { message }) = third.hear().await else { panic!("it is not refused") };
+        assert_says(&message, &["a worker named gull is here already"]);
         drop(other);
     });
     until("it has its name again", || gull().filter(|berth| berth.as_deref() == Some("7")));

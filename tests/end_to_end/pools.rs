@@ -272,7 +272,7 @@ fn what_a_service_was_ending_when_it_was_killed_is_ended_and_told_by_the_next() 
     let between = engine.between("/containers/create");
     let address = between.address();
     let words = ["night", "--kind", "engine", "--image", WORKER, "--engine", address, "--most", "1", "--slots", "1"];
-    add(&quay, &words);
+    add(&quay, &[&words[..], &["--idle", "1s"]].concat());
     let run = quay.start_run(&suite(&quay, "sounding", 1, "0"), &["--pool", "night"]);
     until("the engine makes a container, and nobody hears of it", || between.is_away().then_some(()));
     until("that is told", || (machines(&quay, "night", "leaving") > 0).then_some(()));

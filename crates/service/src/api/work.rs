@@ -162,14 +162,14 @@ async fn carry(
         );
         return say(stream, &ToWorker::Refused { message }).await;
     }
-    // The welcome goes out before anything that the floor sends.
-    say(stream, &ToWorker::Welcome { patience_ms: patience.as_millis() as u64, version: VERSION }).await?;
     match floor.link_up(hello, pool, number, sender).await {
         Ok(()) => {}
         Err(NotLinked::Refused(message)) => return say(stream, &ToWorker::Refused { message }).await,
         Err(NotLinked::Later(message)) => return say(stream, &ToWorker::Later { message }).await,
         Err(NotLinked::Elsewhere(url)) => return say(stream, &ToWorker::Elsewhere { url }).await,
     }
+    // Only who is taken is welcome, and before anything that the floor sends.
+    say(stream, &ToWorker::Welcome { patience_ms: patience.as_millis() as u64, version: VERSION }).await?;
     let mut heard = Instant::now();
     loop {
         tokio::select! {
