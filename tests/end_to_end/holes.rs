@@ -637,17 +637,18 @@ fn a_worker_that_comes_back_to_a_name_that_another_has_waits_for_it() {
     nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGSTOP).expect("it stands still");
     Runtime::new().expect("a runtime").block_on(async {
         until("it is lost", || quay.json(&["workers"]).as_array()?.iter().all(|w| w["name"] != "gull").then_some(()));
-        let other = Link::welcomed(&quay.url, &token, hello("gull", &[])).await;
-        nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGCONT).expect("it goes on");
-        tokio::time::sleep(Duration::from_millis(1500)).await;
-        assert!(matches!(process.0.try_wait(), Ok(None)), "it has not ended");
-        assert_eq!(gull(), Some(None), "the name is another's");
+        let gull_of = |mark: &str| Hello { process: mark.repeat(16), home: mark.repeat(16), ..hello("gull", &[]) };
+        let other = Link::welcomed(&quay.url, &token, gull_of("a")).await;
         // Who chooses a name that is taken is refused, and was not welcome for a moment: it would take itself for one that comes back.
         let mut third = Link::open(&quay.url, &token).await;
-        let (process, home) = ("0123456789abcdef".to_owned(), "fedcba9876543210".to_owned());
-        third.say(&FromWorker::Hello(Hello { process, home, ..hello("gull", &[]) })).await;
-        let Some(ToWorker::Refused { message }) = third.hear().await else { panic!("it is not refused") };
+        third.say(&FromWorker::Hello(gull_of("b"))).await;
+        let said = third.hear().await;
+        let Some(ToWorker::Refused { message }) = said else { panic!("it is not refused: {said:?}") };
         assert_says(&message, &["a worker named gull is here already"]);
+        nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGCONT).expect("it goes on");
+        tokio::time::sleep(Duration::from_millis(1000)).await;
+        assert!(matches!(process.0.try_wait(), Ok(None)), "it has not ended");
+        assert_eq!(gull(), Some(None), "the name is another's");
         drop(other);
     });
     until("it has its name again", || gull().filter(|berth| berth.as_deref() == Some("7")));
