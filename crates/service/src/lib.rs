@@ -2,6 +2,7 @@
 //!
 //! [`api`] answers calls and streams changes, [`scheduler`] starts runs by itself, [`starting`] says what a run is made from, and
 //! [`access`] guards. `app` is what every call can reach, `lookup` finds what calls name, and `refused` is how they are refused.
+//! `config` is how a service is to be run, and `folder` what lies in its folders.
 
 pub mod access;
 pub mod api;
