@@ -11,7 +11,7 @@ use crate::provider::{Known, Standing};
 pub(crate) const UNNEEDED: &str = "it is needed no more";
 pub(crate) const DONE: &str = "it had nothing left to do";
 pub(crate) const NEVER_NEEDED: &str = "it was needed no more before it came up";
-/// The longest text that is kept of a machine, in bytes.
+/// The longest text that is kept of a machine, in characters.
 const LONGEST_SAID: usize = 1000;
 
 /// A machine of the pool.
@@ -26,7 +26,7 @@ pub(crate) struct Machine {
     /// Since when it was told to end.
     pub leaving: Option<Timestamp>,
     /// How it is to be told once it has been ended.
-    pub ending: Option<(MachineState, String)>,
+    pub ending: Option<MachineState>,
     pub changed: bool,
 }
 
@@ -42,13 +42,12 @@ impl Machine {
     }
 
     /// How one that is leaving is to be told, by what its row says of why; none of one that was only told to end.
-    pub(crate) fn ending_of_row(&self) -> Option<(MachineState, String)> {
-        let state = match self.row.said.as_str() {
-            UNNEEDED => return None,
-            DONE | NEVER_NEEDED => MachineState::Ended,
-            _ => MachineState::Failed,
-        };
-        Some((state, self.row.said.clone()))
+    pub(crate) fn ending_of_row(&self) -> Option<MachineState> {
+        match self.row.said.as_str() {
+            UNNEEDED => None,
+            DONE | NEVER_NEEDED => Some(MachineState::Ended),
+            _ => Some(MachineState::Failed),
+        }
     }
 
     /// Whether it is neither over nor being ended.
@@ -107,7 +106,7 @@ mod tests {
                 ended_at: None,
             })
         };
-        let ends = |said: &str| machine(said).ending_of_row().map(|(state, _)| state);
+        let ends = |said: &str| machine(said).ending_of_row();
         assert_eq!(ends(UNNEEDED), None, "it was only told to end, and may still work");
         assert_eq!(ends(DONE), Some(MachineState::Ended));
         assert_eq!(ends(NEVER_NEEDED), Some(MachineState::Ended));
@@ -116,6 +115,6 @@ mod tests {
         let mut long = machine("");
         long.say(&"the engine does not answer; ".repeat(100));
         assert!(long.changed && long.row.said.chars().count() == LONGEST_SAID + 1, "{}", long.row.said.len());
-        assert_eq!(long.ending_of_row(), Some((MachineState::Failed, long.row.said.clone())));
+        assert_eq!(long.ending_of_row(), Some(MachineState::Failed));
     }
 }

@@ -437,7 +437,7 @@ impl Manager {
         let name = machine.row.name.clone();
         let (was_asked, run) = (machine.state == MachineState::Asked, machine.row.run_id);
         machine.turn(MachineState::Leaving);
-        machine.ending = Some((state, why.clone()));
+        machine.ending = Some(state);
         if state == MachineState::Failed {
             let handle = machine.row.handle.clone();
             tracing::warn!(pool = self.name, machine = name, "{why}");
@@ -454,7 +454,7 @@ impl Manager {
     fn end_there(&mut self, id: i64) {
         let Some(machine) = self.machines.get(&id) else { return };
         // One whose worker left as it was told to has some last words, and ends by itself.
-        let orderly = machine.missing.is_some() && matches!(machine.ending, Some((MachineState::Ended, _)));
+        let orderly = machine.missing.is_some() && machine.ending == Some(MachineState::Ended);
         let known = machine.known();
         let (provider, blobs, pool) = (Arc::clone(&self.provider), self.ground.blobs.clone(), self.name.clone());
         self.tasks.spawn(async move {
@@ -527,8 +527,7 @@ impl Manager {
             }
             Done::Ended(id, log) => {
                 let Some(machine) = self.machines.get_mut(&id) else { return };
-                let (state, _) = machine.ending.clone().unwrap_or((MachineState::Ended, String::new()));
-                machine.turn(state);
+                machine.turn(machine.ending.unwrap_or(MachineState::Ended));
                 machine.row.log = log;
                 machine.row.ended_at = Some(chrono::Utc::now());
                 machine.changed = true;
@@ -569,7 +568,7 @@ impl Manager {
                     }
                     return;
                 }
-                machine.ending.get_or_insert((MachineState::Failed, why.clone()));
+                machine.ending.get_or_insert(MachineState::Failed);
                 machine.turn(MachineState::Leaving);
                 if !already {
                     tracing::warn!(
@@ -585,7 +584,7 @@ impl Manager {
                 let already = machine.ending.take();
                 let (name, run) = (machine.row.name.clone(), machine.row.run_id);
                 machine.say(&e.to_string());
-                machine.turn(already.as_ref().map_or(MachineState::Failed, |(state, _)| *state));
+                machine.turn(already.unwrap_or(MachineState::Failed));
                 machine.row.ended_at = Some(chrono::Utc::now());
                 machine.changed = true;
                 if already.is_none() {
