@@ -5,20 +5,23 @@
 cd "$(dirname "$0")"
 . scripts/common.sh
 
-need_tools
-install_missing libxml2-utils=xmllint
-build_console
-# A server that speaks S3, for the trials.
-if [ ! -d tests/objects/node_modules ] || [ tests/objects/package-lock.json -nt tests/objects/node_modules/.package-lock.json ]; then
-    step "Installing an object store for the trials"
-    (cd tests/objects && npm ci --no-audit --no-fund --loglevel=error)
-fi
+what_tests_need() {
+    need_tools libxml2-utils=xmllint
+    build_console
+    # A server that speaks S3, for the trials.
+    if [ ! -d tests/objects/node_modules ] || [ tests/objects/package-lock.json -nt tests/objects/node_modules/.package-lock.json ]; then
+        step "Installing an object store for the trials"
+        (cd tests/objects && npm ci --no-audit --no-fund --loglevel=error)
+    fi
+    step "Checking the console's types"
+    (cd console && npm run --silent check)
+    step_done
+}
+need_cargo
 
 step "Checking the format"
 cargo fmt --all --check || fail "the format differs: run cargo fmt"
-
-step "Checking the console's types"
-(cd console && npm run --silent check)
+prepare what_tests_need
 
 # Clippy is a compiler: it looks for mistakes while it builds the tests, so that nothing is built twice. `cargo clippy` calls
 # it in the same way, and throws away what it made.
@@ -27,6 +30,7 @@ export RUSTC_WORKSPACE_WRAPPER=clippy-driver CLIPPY_ARGS=-Dwarnings__CLIPPY_HACK
 # What is built for the first time takes a quarter less where nothing is noted for the next time; whoever builds between checks has that.
 [ -n "$(ls target/debug/incremental 2>/dev/null)" ] || export CARGO_INCREMENTAL=0
 cargo test --workspace --no-run --quiet
+prepared
 
 # Most tests wait for others' processes: one more than there are cores keeps the cores busy.
 export RUST_TEST_THREADS=${RUST_TEST_THREADS:-$(($(nproc) + 1))}

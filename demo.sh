@@ -27,9 +27,15 @@ while [ $# -gt 0 ]; do
     shift
 done
 
-need_tools
-build_console
+what_it_needs() {
+    need_tools "$@"
+    build_console
+    step_done
+}
+need_cargo
 if [ "$mode" = build ]; then
+    # A release has the console within it.
+    what_it_needs
     step "Building the program (the first time takes some minutes)"
     cargo build --release --quiet -p kesmo
     step_done
@@ -37,16 +43,18 @@ if [ "$mode" = build ]; then
     exit 0
 fi
 if [ -n "$team" ]; then
+    prepare what_it_needs
     step "Building the program (the first time takes some minutes)"
     cargo build --quiet -p kesmo -p kesmo-made
-    step_done
+    prepared
     exec scripts/team "$mode" "$port"
 fi
-# For the videos that a suite of the demo leaves behind.
-install_missing ffmpeg=ffmpeg
+# With what makes the videos that a suite of the demo leaves behind.
+prepare what_it_needs ffmpeg=ffmpeg
 # Built as for the tests: that takes a third of the time of a release, and is quick enough for a first look.
 step "Building the program (the first time takes some minutes)"
 cargo build --quiet -p kesmo -p kesmo-made
+prepared
 kesmo=$PWD/target/debug/kesmo
 
 home=$PWD/.kesmo/demo

@@ -54,14 +54,44 @@ install_missing() {
     rm -f /tmp/kesmo-apt.$$
 }
 
+# need_tools PACKAGE=WITNESS …: what all need, and those besides.
 need_tools() {
     install_missing 'postgresql=/usr/lib/postgresql/*/bin/initdb' chromium=/usr/bin/chromium \
         chromium-driver=/usr/bin/chromedriver fonts-dejavu=/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf \
         podman=podman runc=/usr/sbin/runc busybox-static=/bin/busybox catatonit=catatonit \
         'faketime=/usr/lib/*/faketime/libfaketimeMT.so.1' \
-        python3=/usr/bin/python3 curl=curl gcc=cc nodejs=node npm=npm git=git openssh-client=ssh
+        python3=/usr/bin/python3 curl=curl gcc=cc nodejs=node npm=npm git=git openssh-client=ssh "$@"
+}
+need_cargo() {
     command -v cargo >/dev/null 2>&1 || [ ! -e "$HOME/.cargo/env" ] || . "$HOME/.cargo/env"
     command -v cargo >/dev/null 2>&1 || fail "Rust is not installed: install Rust 1.95 or newer (https://rustup.rs), then call this again"
+}
+
+# prepare COMMAND …: carries that out. Where nothing was built yet it goes on beside the first minutes of the build, which need a
+# compiler and nothing else: after `prepare` comes the build, and after that `prepared`.
+prepare() {
+    step_done
+    if [ -e target/debug/deps ] || ! command -v cc >/dev/null 2>&1 || { [ "$(id -u)" != 0 ] && ! sudo -n true 2>/dev/null; }; then
+        "$@"
+        return
+    fi
+    mkdir -p target
+    ("$@") >target/prepare.log 2>&1 &
+    preparing=$!
+    trap prepared EXIT
+}
+preparing=
+# Waits for what is prepared beside the build, tells what it said, and ends if it failed.
+prepared() {
+    [ -n "$preparing" ] || return 0
+    step_done
+    local ended=0
+    wait "$preparing" || ended=$?
+    preparing=
+    trap - EXIT
+    printf 'Beside the build:\n'
+    sed 's/^/  /' target/prepare.log
+    [ $ended = 0 ] || exit $ended
 }
 
 # The console is built when its sources are newer than what was built.
