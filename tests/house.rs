@@ -1,5 +1,5 @@
 //! The house has no circles: in no crate do files use each other in a ring, by their `use` lines.
-//! A file that says `use crate::a::B` leans on the file of the module `a`.
+//! A file that says `use crate::a::B` leans on the file of the module `a`. And no example stands where none is run.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -100,4 +100,23 @@ fn no_files_of_a_crate_use_each_other_in_a_circle() {
         circles.extend(left.into_iter().map(said));
     }
     assert!(circles.is_empty(), "in a circle:\n{}", circles.join("\n"));
+}
+
+#[test]
+fn no_example_stands_in_a_crate_whose_examples_are_not_run() {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().expect("the folder of crates");
+    for one in fs::read_dir(crates).expect("the crates").map(|e| e.expect("a crate").path()) {
+        let manifest = fs::read_to_string(one.join("Cargo.toml")).expect("its manifest");
+        let mut all = BTreeMap::new();
+        files(&one.join("src"), &Module::new(), &mut all);
+        for path in all.values().filter(|_| manifest.contains("doctest = false")) {
+            let text = fs::read_to_string(path).expect("a source file");
+            let said =
+                text.lines().filter_map(|line| line.trim().strip_prefix("//")?.get(1..)?.trim().strip_prefix("```"));
+            // Every other one ends what the one before it began.
+            for kind in said.step_by(2) {
+                assert_eq!(kind, "text", "{}: take `doctest = false` out of the crate's manifest", path.display());
+            }
+        }
+    }
 }
