@@ -59,7 +59,7 @@ if [ "$passed" = no ]; then
     grep -q '^error: 1 target failed:' "$log" && grep -q '^    `-p kesmo --test end_to_end`' "$log" &&
         [ ${#failed[@]} -ge 1 ] && [ ${#failed[@]} -le 3 ] || fail "tests failed: $log has what they said"
     step "Running alone: ${failed[*]}"
-    RUST_TEST_THREADS=1 cargo test "${whole[@]}" --workspace --test end_to_end -- --exact "${failed[@]}" || fail "tests failed, also alone: ${failed[*]}"
+    RUST_TEST_THREADS=1 cargo test "${whole[@]}" --workspace -- --exact "${failed[@]}" || fail "tests failed, also alone: ${failed[*]}"
     flaky="  Flaky, and passed alone: ${failed[*]} ($log has what they said)"
 fi
 step_done

@@ -176,8 +176,7 @@ extern "C" fn clear_away() {
 /// tenth of what the trials cost.
 static MOULD: LazyLock<Quay> = LazyLock::new(|| {
     let mut quay = Quay::fresh();
-    // A copy without the templates, and with a log in small parts, is a third as large, and has a third of the files: nobody makes
-    // another database there.
+    // A copy without the templates, and with a log in small parts, is smaller and has fewer files: nobody makes another database there.
     for template in ["template0", "template1"] {
         quay.sql(&format!("ALTER DATABASE {template} IS_TEMPLATE false"));
         quay.sql(&format!("DROP DATABASE {template}"));
