@@ -37,6 +37,16 @@ fi
 cargo test "${whole[@]}" --workspace --no-run --quiet
 prepared
 
+# What trials write is gone with them, and most of it are copies of a PostgreSQL cluster: where memory is plenty, they go there.
+room=$(df --output=avail -k /dev/shm 2>/dev/null | tail -n 1 || true)
+memory=$(awk '/^MemAvailable/ {print $2}' /proc/meminfo)
+if [ -z "${TMPDIR:-}" ] && [ "${room:-0}" -ge 8000000 ] && [ "$memory" -ge 12000000 ]; then
+    TMPDIR=$(mktemp -d /dev/shm/kesmo-XXXXXX)
+    chmod 755 "$TMPDIR" # PostgreSQL's own user goes through it.
+    export TMPDIR
+    trap 'rm -rf -- "$TMPDIR"' EXIT
+fi
+
 # Most tests wait for others' processes: one more than there are cores keeps the cores busy.
 export RUST_TEST_THREADS=${RUST_TEST_THREADS:-$(($(nproc) + 1))}
 step "Running the tests"

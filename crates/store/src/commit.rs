@@ -373,12 +373,21 @@ impl Store {
         let mut c = self.connection().await?;
         let began = std::time::Instant::now();
         c.transaction(async |c| {
-            if let Some((service, pools)) = &commit.by
-                && !crate::leases::still_held(c, service, pools).await?
-            {
-                return Err(Error::Elsewhere);
+            let by = commit.by.as_ref();
+            let held = async {
+                match by {
+                    Some((service, pools)) => crate::leases::still_held(c, service, pools).await,
+                    None => Ok(true),
+                }
+            };
+            let (held, written) = futures::join!(held, write_most(c, commit));
+            match held {
+                // Whatever became of the rows: they are the other's.
+                Ok(false) => return Err(Error::Elsewhere),
+                Ok(true) => written?,
+                Err(e) => return Err(what_went_wrong([Err(e), written]).expect_err("one has failed")),
             }
-            write(c, commit).await
+            write_rest(c, commit).await
         })
         .await?;
         self.paces.kept(began.elapsed());
@@ -386,8 +395,31 @@ impl Store {
     }
 }
 
+/// What went wrong with statements that were sent together, if anything did. What comes after one that is refused only says that
+/// ([`Error::Away`]).
+fn what_went_wrong<const N: usize>(became: [Result<(), Error>; N]) -> Result<(), Error> {
+    let failed = became.into_iter().filter_map(Result::err);
+    let other = |e: &Error| matches!(e, Error::Away(_));
+    match failed.min_by_key(other) {
+        Some(e) => Err(e),
+        None => Ok(()),
+    }
+}
+
 /// Writes the rows, within a transaction.
 pub(crate) async fn write(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
+    write_most(c, commit).await?;
+    write_rest(c, commit).await
+}
+
+/// Writes what nearly every commit has. It is sent without waiting for each answer before the next: PostgreSQL carries it out one after
+/// the other all the same, and nobody waits for somebody to be woken in between.
+async fn write_most(c: &AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
+    let (batches, attempts) = futures::join!(write_batches(c, commit), write_attempts(c, &commit.attempts));
+    what_went_wrong([batches, attempts])
+}
+
+async fn write_rest(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
     for (key, tests) in &commit.listings {
         // What no run refers to is what is known by now.
         let latest = "on conflict (key) do update set tests = excluded.tests, listed_at = now()";
@@ -399,8 +431,6 @@ pub(crate) async fn write(c: &mut AsyncPgConnection, commit: &Commit) -> Result<
             .execute(c)
             .await?;
     }
-    write_batches(c, commit).await?;
-    write_attempts(c, &commit.attempts).await?;
     write_cases(c, commit).await?;
     for d in &commit.decided {
         diesel::sql_query(
@@ -437,7 +467,7 @@ pub(crate) async fn write(c: &mut AsyncPgConnection, commit: &Commit) -> Result<
     Ok(())
 }
 
-async fn write_batches(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
+async fn write_batches(mut c: &AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
     let new = &commit.batches;
     if !new.is_empty() {
         let insert = InsertBatches {
@@ -449,7 +479,7 @@ async fn write_batches(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(),
             granted_at: new.iter().map(|b| b.granted_at).collect(),
             lifetime: PhantomData,
         };
-        insert.execute(c).await?;
+        insert.execute(&mut c).await?;
     }
     // One row is changed once by a statement: what is fed to one batch several times is put together.
     let mut fed: std::collections::BTreeMap<(i64, u32), Vec<u32>> = std::collections::BTreeMap::new();
@@ -463,7 +493,7 @@ async fn write_batches(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(),
             entries: fed.values().map(json).collect::<Result<_, _>>()?,
             lifetime: PhantomData,
         };
-        feed.execute(c).await?;
+        feed.execute(&mut c).await?;
     }
     if !commit.shrunk.is_empty() {
         let shrink = ShrinkBatches {
@@ -472,7 +502,7 @@ async fn write_batches(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(),
             entries: commit.shrunk.iter().map(|s| json(&s.2)).collect::<Result<_, _>>()?,
             lifetime: PhantomData,
         };
-        shrink.execute(c).await?;
+        shrink.execute(&mut c).await?;
     }
     if !commit.over.is_empty() {
         let close = CloseBatches {
@@ -480,12 +510,12 @@ async fn write_batches(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(),
             number: commit.over.iter().map(|o| int(o.1)).collect(),
             lifetime: PhantomData,
         };
-        close.execute(c).await?;
+        close.execute(&mut c).await?;
     }
     Ok(())
 }
 
-async fn write_attempts(c: &mut AsyncPgConnection, attempts: &[NewAttempt]) -> Result<(), Error> {
+async fn write_attempts(mut c: &AsyncPgConnection, attempts: &[NewAttempt]) -> Result<(), Error> {
     if attempts.is_empty() {
         return Ok(());
     }
@@ -514,7 +544,7 @@ async fn write_attempts(c: &mut AsyncPgConnection, attempts: &[NewAttempt]) -> R
         itself: all().map(|a| a.itself).collect(),
         lifetime: PhantomData,
     };
-    insert.execute(c).await?;
+    insert.execute(&mut c).await?;
     Ok(())
 }
 

@@ -2,15 +2,25 @@
 //!
 //! Times are those of PostgreSQL's clock, which is the same for all services.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    marker::PhantomData,
+};
 
 use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
-    sql_types::{Array, BigInt, Bool, Double, Text},
+    sql_types::{Array, Bool, Double, Text},
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 
-use crate::{Error, Store, schema::leases};
+use crate::{Error, Store, schema::leases, statement::statement};
+
+statement! {
+    /// Leases of pools that are a service's, held until the transaction ends: another can take them only after.
+    HoldLeases = "select 1 from leases as l, unnest(",
+        ") as own (service, pool) where l.service = own.service and l.pool = own.pool for share of l";
+    service: Array<Text> = Vec<&'a str>, pool: Array<Text> = Vec<&'a str>
+}
 
 /// Who a service is.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -59,12 +69,6 @@ struct OthersClaim {
     claim: String,
     #[diesel(sql_type = Text)]
     run: String,
-}
-
-#[derive(QueryableByName)]
-struct Count {
-    #[diesel(sql_type = BigInt)]
-    count: i64,
 }
 
 impl Store {
@@ -184,13 +188,9 @@ impl Store {
 }
 
 /// Makes sure, within a transaction, that a service holds those pools until it ends: another can take them only after.
-pub(crate) async fn still_held(c: &mut AsyncPgConnection, service: &str, pools: &[String]) -> Result<bool, Error> {
-    let held: Count = diesel::sql_query(
-        "select count(*) from (select 1 from leases where service = $1 and pool = any($2) for share) as held",
-    )
-    .bind::<Text, _>(service)
-    .bind::<Array<Text>, _>(pools)
-    .get_result(c)
-    .await?;
-    Ok(held.count == pools.len() as i64)
+pub(crate) async fn still_held(mut c: &AsyncPgConnection, service: &str, pools: &[String]) -> Result<bool, Error> {
+    let pool: Vec<&str> = pools.iter().map(String::as_str).collect();
+    let held = HoldLeases { service: vec![service; pool.len()], pool, lifetime: PhantomData };
+    // It changes no row: what is counted are those that it finds.
+    Ok(held.execute(&mut c).await? == pools.len())
 }

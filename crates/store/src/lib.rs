@@ -120,6 +120,8 @@ fn is_its_own(message: &str) -> bool {
         "connection slots",
         "deadlock detected",
         "canceling statement",
+        // One before it was refused.
+        "current transaction is aborted",
         "read-only transaction",
     ]
     .iter()
@@ -340,6 +342,7 @@ mod tests {
             "terminating connection because of crash of another server process",
             "the database system is shutting down",
             "deadlock detected",
+            "current transaction is aborted, commands ignored until end of transaction block",
         ] {
             assert!(is_its_own(own), "{own}");
         }

@@ -4,6 +4,7 @@
 //! company's own authority can be called. Nothing turns the check of certificates off.
 
 pub mod answering;
+mod authorities;
 mod carry;
 pub mod request;
 mod stream;
@@ -17,6 +18,8 @@ use std::{
 
 use rustls::{ClientConfig, RootCertStore, crypto::ring};
 use rustls_pki_types::{CertificateDer, ServerName, pem::PemObject};
+
+use authorities::Authorities;
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::TcpStream,
@@ -55,16 +58,8 @@ impl Default for Trust {
     /// The machine's own authorities.
     fn default() -> Self {
         static USUAL: OnceLock<Trust> = OnceLock::new();
-        USUAL.get_or_init(|| Self::with(machine())).clone()
+        USUAL.get_or_init(|| Self::with(RootCertStore::empty())).clone()
     }
-}
-
-/// The authorities that the machine trusts; none if it has none.
-fn machine() -> RootCertStore {
-    let mut roots = RootCertStore::empty();
-    // What cannot be read is no authority; a certificate that needs it is refused with a reason.
-    roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
-    roots
 }
 
 /// The certificates of a text in PEM form, each as DER.
@@ -82,14 +77,17 @@ pub fn certificates(pem: &[u8]) -> Result<Vec<Vec<u8>>, String> {
 }
 
 impl Trust {
-    fn with(roots: RootCertStore) -> Self {
+    /// Trusts these, beside the machine's own.
+    fn with(given: RootCertStore) -> Self {
         // The HTTP client asks for one of the whole process. That there is one already is as good.
         drop(ring::default_provider().install_default());
-        let config = ClientConfig::builder_with_provider(Arc::new(ring::default_provider()))
+        let provider = Arc::new(ring::default_provider());
+        let config = ClientConfig::builder_with_provider(Arc::clone(&provider))
             .with_safe_default_protocol_versions()
             // The provider and the versions are fixed, and fit each other.
             .expect("ring speaks the usual versions of TLS")
-            .with_root_certificates(roots)
+            .dangerous()
+            .with_custom_certificate_verifier(Arc::new(Authorities::new(given, provider)))
             .with_no_client_auth();
         Self { config: Arc::new(config) }
     }
@@ -101,7 +99,7 @@ impl Trust {
     pub fn load(ca: Option<&Path>) -> Result<Self, Error> {
         let Some(path) = ca else { return Ok(Self::default()) };
         let failed = |why: String| Error::Authorities { path: path.display().to_string(), why };
-        let mut roots = machine();
+        let mut roots = RootCertStore::empty();
         let certificates = CertificateDer::pem_file_iter(path).map_err(|e| failed(e.to_string()))?;
         let mut found = 0;
         for certificate in certificates {

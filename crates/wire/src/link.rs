@@ -8,7 +8,7 @@
 //! bounds, or says why it cannot be used. Texts and numbers that stray are cut to their bounds, as a test may have made them;
 //! names and digests that stray are refused, as only a worker makes those.
 
-use std::collections::BTreeMap;
+use std::{borrow::Cow, collections::BTreeMap};
 
 use serde::{Deserialize, Serialize};
 
@@ -345,7 +345,7 @@ impl FromWorker {
     /// # Errors
     /// In words, if it is no message, or holds something that no worker says.
     pub fn read(text: &str) -> Result<Self, String> {
-        let mut message: Self = serde_json::from_str(text).map_err(|e| format!("a message cannot be read: {e}"))?;
+        let mut message = Self::parse(text).map_err(|e| format!("a message cannot be read: {e}"))?;
         match &mut message {
             Self::Hello(hello) if hello.version == VERSION => hello.check()?,
             Self::Hello(_) | Self::Leaving => {}
@@ -353,6 +353,28 @@ impl FromWorker {
             Self::Output { text, .. } => bound(text, LONGEST_LOG),
         }
         Ok(message)
+    }
+}
+
+impl FromWorker {
+    /// Reports are nearly all that comes, and are read as what they are: serde's way with a tag among the fields first keeps all of a
+    /// message as a tree of values, and then makes it of that.
+    fn parse(text: &str) -> Result<Self, serde_json::Error> {
+        #[derive(Deserialize)]
+        struct Which<'a> {
+            #[serde(borrow)]
+            say: Cow<'a, str>,
+        }
+        #[derive(Deserialize)]
+        struct Report {
+            number: u64,
+            events: Vec<WorkerEvent>,
+        }
+        if serde_json::from_str::<Which>(text)?.say == "report" {
+            let Report { number, events } = serde_json::from_str(text)?;
+            return Ok(Self::Report { number, events });
+        }
+        serde_json::from_str(text)
     }
 }
 
@@ -890,6 +912,38 @@ mod tests {
         assert!(matches!(&report.log, Log::Text(log) if log.len() == LONGEST_LOG));
         assert!(files[0].path.len() == LONGEST_PATH && files[0].bytes == i64::MAX as u64);
         assert!(text.len() <= LONGEST_MESSAGE && *at_us == 0);
+    }
+
+    #[test]
+    fn a_report_is_read_as_any_other_message() {
+        let began = WorkerEvent::Began { key: BatchKey { run: 7, batch: 3 }, entry: 4, at_us: 5 };
+        let written =
+            serde_json::to_string(&FromWorker::Report { number: 9, events: vec![began] }).expect("it is written");
+        for text in [
+            written.as_str(),
+            // In another order, with a tag that is written otherwise, and with what nobody knows.
+            r#"{"events": [{"at_us": 5, "key": {"batch": 3, "run": 7}, "entry": 4, "event": "began"}],
+                "more": {"say": "hello"}, "number": 9, "say": "rep\u006frt"}"#,
+        ] {
+            assert_eq!(
+                FromWorker::read(text).map(|m| serde_json::to_string(&m).expect("it is written")).as_deref(),
+                Ok(&*written)
+            );
+        }
+        for (text, why) in [
+            (r#"{"say": "report", "number": 9}"#, "missing field `events`"),
+            (r#"{"say": "report", "number": -1, "events": []}"#, "invalid value"),
+            (r#"{"say": "report", "say": "leaving", "number": 1, "events": []}"#, "duplicate field `say`"),
+            (r#"{"say": "report", "number": 1, "events": [{"event": "won"}]}"#, "unknown variant `won`"),
+            (r#"{"say": "report", "number": 1, "events": []"#, "EOF"),
+            (r#"{"say": "more"}"#, "unknown variant `more`"),
+            (r#"{"say": 1}"#, "invalid type"),
+            ("{}", "missing field `say`"),
+            ("[]", "cannot be read"),
+        ] {
+            let error = FromWorker::read(text).expect_err(text);
+            assert!(error.contains(why), "{text}: {error}");
+        }
     }
 
     #[test]

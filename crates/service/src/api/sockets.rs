@@ -10,6 +10,12 @@ pub(super) fn within(largest: usize) -> Config {
 
 /// Says something as JSON.
 pub(super) async fn say(stream: &mut DuplexStream, message: &impl serde::Serialize) -> Result<(), String> {
+    put(stream, message).await?;
+    stream.flush().await.map_err(|e| e.to_string())
+}
+
+/// Has something said as JSON, with what is said next.
+pub(super) async fn put(stream: &mut DuplexStream, message: &impl serde::Serialize) -> Result<(), String> {
     let text = serde_json::to_string(message).map_err(|e| e.to_string())?;
-    stream.send(Message::Text(text)).await.map_err(|e| e.to_string())
+    stream.feed(Message::Text(text)).await.map_err(|e| e.to_string())
 }

@@ -1,8 +1,11 @@
 //! What workers call: their link, the bundles that they fetch, and the files that they leave.
 
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::{
+    sync::atomic::{AtomicU64, Ordering},
+    time::Duration,
+};
 
-use futures::StreamExt;
+use futures::{SinkExt, StreamExt};
 use kesmo_core::name::RunName;
 use kesmo_store::access::MACHINE;
 use kesmo_wire::{
@@ -16,7 +19,7 @@ use tokio::{sync::mpsc, time::Instant};
 
 use super::{
     body::Answer,
-    sockets::{say, within},
+    sockets::{put, say, within},
 };
 use crate::{
     access::{MayLend, Standing},
@@ -31,6 +34,11 @@ use rocket::data::ToByteUnit;
 const WAITING: usize = 1024;
 /// The largest message of a worker, in bytes.
 const LARGEST_MESSAGE: usize = 16 << 20;
+/// An acknowledgement waits so long after the last for another message that it can go with, or for a later one that says as much:
+/// of a thousand workers that each tell of a test now and then, acknowledgements would be most of what is sent.
+const TOLD_EVERY: Duration = Duration::from_millis(500);
+/// So many reports are acknowledged at once: a worker keeps each until then, and may have to wait with what comes after them.
+const MOST_UNTOLD: u64 = 8;
 
 static LINKS: AtomicU64 = AtomicU64::new(1);
 
@@ -132,6 +140,60 @@ async fn pool_of(app: &App, hello: &Hello) -> String {
     hello.pool.clone()
 }
 
+/// Up to which report a worker is told that its reports are stored.
+#[derive(Default)]
+struct Acknowledged {
+    stored: u64,
+    told: u64,
+    at: Option<Instant>,
+}
+
+impl Acknowledged {
+    /// Reports up to this one are stored.
+    fn stored(&mut self, number: u64) {
+        self.stored = self.stored.max(number);
+    }
+
+    /// When that is to be told, if it was not: at once if nothing was told for a while, or much was not.
+    fn due(&self, now: Instant) -> Option<Instant> {
+        let untold = self.stored - self.told;
+        (untold > 0).then(|| self.at.filter(|_| untold < MOST_UNTOLD).map_or(now, |at| at + TOLD_EVERY))
+    }
+
+    /// What is to be told, if anything is; it is told now.
+    fn take(&mut self, now: Instant) -> Option<ToWorker> {
+        (self.stored > self.told).then(|| {
+            (self.told, self.at) = (self.stored, Some(now));
+            ToWorker::Stored { number: self.stored }
+        })
+    }
+}
+
+/// Sends a message of the floor and those that wait behind it.
+async fn pass_on(
+    stream: &mut DuplexStream,
+    first: ToWorker,
+    receiver: &mut mpsc::Receiver<ToWorker>,
+    acknowledged: &mut Acknowledged,
+) -> Result<(), String> {
+    let mut next = Some(first);
+    let mut said = false;
+    while let Some(message) = next {
+        if let ToWorker::Stored { number } = message {
+            acknowledged.stored(number);
+        } else {
+            // In the order in which the floor said them: what is stored was so before this was given.
+            if let Some(stored) = acknowledged.take(Instant::now()) {
+                put(stream, &stored).await?;
+            }
+            put(stream, &message).await?;
+            said = true;
+        }
+        next = receiver.try_recv().ok();
+    }
+    if said { stream.flush().await.map_err(|e| e.to_string()) } else { Ok(()) }
+}
+
 async fn carry(
     stream: &mut DuplexStream,
     number: u64,
@@ -171,7 +233,16 @@ async fn carry(
     // Only who is taken is welcome, and before anything that the floor sends.
     say(stream, &ToWorker::Welcome { patience_ms: patience.as_millis() as u64, version: VERSION }).await?;
     let mut heard = Instant::now();
+    let mut acknowledged = Acknowledged::default();
     loop {
+        let now = Instant::now();
+        let due = acknowledged.due(now);
+        if due.is_some_and(|at| at <= now)
+            && let Some(stored) = acknowledged.take(now)
+        {
+            say(stream, &stored).await?;
+            continue;
+        }
         tokio::select! {
             message = stream.next() => {
                 let message = message.ok_or("closed")?.map_err(|e| e.to_string())?;
@@ -190,14 +261,73 @@ async fn carry(
                 }
             }
             message = receiver.recv() => match message {
-                Some(message) => say(stream, &message).await?,
+                Some(message) => pass_on(stream, message, &mut receiver, &mut acknowledged).await?,
                 None => return Err("cut off by the floor".into()),
             },
+            () = tokio::time::sleep_until(due.unwrap_or(heard)), if due.is_some() => {}
             () = tokio::time::sleep_until(heard + patience) => return Err("silent for too long".into()),
             () = &mut shutdown => {
+                if let Some(stored) = acknowledged.take(Instant::now()) {
+                    put(stream, &stored).await?;
+                }
                 stream.close(None).await.map_err(|e| e.to_string())?;
                 return Err("the service is stopping".into());
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// When it is to be told, in milliseconds from now.
+    fn due(acknowledged: &Acknowledged, now: Instant) -> Option<u128> {
+        acknowledged.due(now).map(|at| at.saturating_duration_since(now).as_millis())
+    }
+
+    fn told(acknowledged: &mut Acknowledged, now: Instant) -> Option<u64> {
+        acknowledged.take(now).map(|message| match message {
+            ToWorker::Stored { number } => number,
+            other => panic!("{other:?} acknowledges nothing"),
+        })
+    }
+
+    #[test]
+    fn what_is_stored_is_told_at_once_and_after_that_now_and_then() {
+        let begun = Instant::now();
+        let after = |ms| begun + Duration::from_millis(ms);
+        let mut acknowledged = Acknowledged::default();
+        assert_eq!((due(&acknowledged, begun), told(&mut acknowledged, begun)), (None, None), "nothing is stored");
+
+        acknowledged.stored(1);
+        assert_eq!((due(&acknowledged, begun), told(&mut acknowledged, begun)), (Some(0), Some(1)));
+        assert_eq!((due(&acknowledged, begun), told(&mut acknowledged, begun)), (None, None), "it is told once");
+
+        // The second may wait for the third, and both for what is sent anyway.
+        acknowledged.stored(2);
+        acknowledged.stored(3);
+        assert_eq!(due(&acknowledged, after(100)), Some(400));
+        assert_eq!(due(&acknowledged, after(600)), Some(0), "but no longer than that");
+        assert_eq!(told(&mut acknowledged, after(600)), Some(3));
+
+        // After a rest the next is told at once again.
+        acknowledged.stored(4);
+        assert_eq!(due(&acknowledged, after(5000)), Some(0));
+    }
+
+    #[test]
+    fn many_reports_are_acknowledged_without_waiting() {
+        let now = Instant::now();
+        let mut acknowledged = Acknowledged::default();
+        acknowledged.stored(100);
+        assert_eq!(told(&mut acknowledged, now), Some(100));
+        acknowledged.stored(99 + MOST_UNTOLD);
+        assert_eq!(due(&acknowledged, now), Some(500));
+        acknowledged.stored(100 + MOST_UNTOLD);
+        assert_eq!((due(&acknowledged, now), told(&mut acknowledged, now)), (Some(0), Some(100 + MOST_UNTOLD)));
+        // What is said out of order takes nothing back.
+        acknowledged.stored(7);
+        assert_eq!((due(&acknowledged, now), told(&mut acknowledged, now)), (None, None));
     }
 }

@@ -730,6 +730,41 @@ async fn rows_of_one_run_that_are_refused_can_be_told_from_the_others() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_is_sent_together_is_refused_for_what_is_wrong_with_it() {
+    let store = store().await;
+    let run = run(&store, "sent-together", &[]).await;
+    let pools = vec!["sent-together".to_owned()];
+    assert_eq!(store.hold_pools(&holder("one"), &pools, 60.0).await.unwrap(), pools);
+    let by = |service: &str| Some((service.to_owned(), pools.clone()));
+    let of_no_month = Commit {
+        by: by("one"),
+        attempts: vec![NewAttempt {
+            month: NaiveDate::from_ymd_opt(1999, 1, 1).unwrap(),
+            ..attempt(&run, 0, 1, Ended::Passed, None)
+        }],
+        runs: Vec::new(),
+        ..whole_commit(&run)
+    };
+    let mut of_no_worker = Commit { by: by("one"), ..whole_commit(&run) };
+    of_no_worker.batches[0].worker = "her\0on".into();
+    // Again, by when PostgreSQL has each statement prepared.
+    for _ in 0..3 {
+        for (commit, why) in [(&of_no_month, "no partition"), (&of_no_worker, "invalid byte sequence")] {
+            match store.commit(commit).await {
+                Err(Error::Refused(said)) => assert!(said.contains(why), "{said}"),
+                other => panic!("{other:?} of a commit with {why}"),
+            }
+        }
+    }
+    // Rows that would be refused, of a run that is another's.
+    let others = Commit { by: by("two"), ..of_no_month };
+    assert!(matches!(store.commit(&others).await, Err(Error::Elsewhere)));
+    assert!(store.batches(run.id).await.unwrap().is_empty(), "nothing of them was kept");
+    store.commit(&Commit { by: by("one"), ..whole_commit(&run) }).await.unwrap();
+    assert_eq!(store.batches(run.id).await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_month_begins_while_others_read_and_write() {
     let store = store().await;
     let first = run(&store, "new-month", &[]).await;
