@@ -89,15 +89,19 @@ impl Link {
         self.say(&FromWorker::Report { number, events }).await;
     }
 
-    /// The next message; none when the link is closed.
+    /// The next message; none when the link is closed. It beats meanwhile, as a worker does.
     async fn hear(&mut self) -> Option<ToWorker> {
-        loop {
-            match tokio::time::timeout(Duration::from_secs(30), self.socket.next()).await.expect("it answers") {
-                Some(Ok(Message::Text(text))) => return Some(serde_json::from_str(&text).expect("a message")),
-                Some(Ok(Message::Close(_)) | Err(_)) | None => return None,
-                Some(Ok(_)) => {}
+        let since = Instant::now();
+        while since.elapsed() < Duration::from_secs(30) {
+            match tokio::time::timeout(Duration::from_millis(500), self.socket.next()).await {
+                Ok(Some(Ok(Message::Text(text)))) => return Some(serde_json::from_str(&text).expect("a message")),
+                Ok(Some(Ok(Message::Close(_)) | Err(_)) | None) => return None,
+                Ok(Some(Ok(_))) => {}
+                // A link that is closed meanwhile is found so above.
+                Err(_) => drop(self.socket.send(Message::Ping(Vec::new())).await),
             }
         }
+        panic!("it says nothing for 30 s");
     }
 
     /// Waits until the last report is acknowledged; tells what came besides.

@@ -395,12 +395,12 @@ impl Store {
     }
 }
 
-/// What went wrong with statements that were sent together, if anything did. What comes after one that is refused only says that
-/// ([`Error::Away`]).
+/// What went wrong with statements that were sent together, if anything did: of one that came after it is only said that it was not
+/// carried out.
 fn what_went_wrong<const N: usize>(became: [Result<(), Error>; N]) -> Result<(), Error> {
     let failed = became.into_iter().filter_map(Result::err);
-    let other = |e: &Error| matches!(e, Error::Away(_));
-    match failed.min_by_key(other) {
+    let after_it = |e: &Error| matches!(e, Error::Away(said) if said.contains(crate::ABORTED));
+    match failed.min_by_key(after_it) {
         Some(e) => Err(e),
         None => Ok(()),
     }

@@ -94,6 +94,9 @@ impl From<diesel::result::Error> for Error {
     }
 }
 
+/// What PostgreSQL says of a statement that comes after one that failed in the same transaction.
+pub(crate) const ABORTED: &str = "current transaction is aborted";
+
 /// Whether a message of PostgreSQL tells of its own state, and not of what it was asked: it goes, comes, or has no room.
 fn is_its_own(message: &str) -> bool {
     let message = message.to_lowercase();
@@ -120,8 +123,7 @@ fn is_its_own(message: &str) -> bool {
         "connection slots",
         "deadlock detected",
         "canceling statement",
-        // One before it was refused.
-        "current transaction is aborted",
+        ABORTED,
         "read-only transaction",
     ]
     .iter()

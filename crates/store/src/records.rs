@@ -1,6 +1,9 @@
 //! What history says of tests.
 
-use std::collections::{BTreeMap, HashMap};
+use std::{
+    collections::{BTreeMap, HashMap},
+    marker::PhantomData,
+};
 
 use diesel::{
     ExpressionMethods, OptionalExtension, PgExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
@@ -23,7 +26,25 @@ use crate::{
     pace::{Beside, PORTION},
     results::{self, NewResults},
     schema::{older_runs, records, stamp_keys, stamps, suites},
+    statement::statement,
 };
+
+statement! {
+    /// What history says of tests by now.
+    InsertRecords = "insert into records (suite_id, pool, test, variant, samples, recent, passed, flaky, failed, skipped, last, \
+        since_trouble) \
+        select suite, pool, test, variant, samples, recent::bigint[], passed, flaky, failed, skipped, last, since from unnest(",
+        ") as r (suite, pool, test, variant, samples, recent, passed, flaky, failed, skipped, last, since) \
+        on conflict (suite_id, test, variant, pool) do update set \
+        samples = excluded.samples, recent = excluded.recent, \
+        passed = excluded.passed, flaky = excluded.flaky, failed = excluded.failed, skipped = excluded.skipped, \
+        last = excluded.last, since_trouble = excluded.since_trouble";
+    suite: Array<BigInt> = Vec<i64>, pool: Array<Text> = Vec<&'a str>, test: Array<Text> = Vec<&'a str>,
+    variant: Array<Text> = Vec<&'a str>, samples: Array<Integer> = Vec<i32>, recent: Array<Text> = Vec<String>,
+    passed: Array<Integer> = Vec<i32>, flaky: Array<Integer> = Vec<i32>, failed: Array<Integer> = Vec<i32>,
+    skipped: Array<Integer> = Vec<i32>, last: Array<Nullable<Text>> = Vec<Option<&'a str>>,
+    since: Array<Nullable<Integer>> = Vec<Option<i32>>
+}
 
 #[derive(Debug, Queryable, Selectable)]
 #[diesel(table_name = records, check_for_backend(diesel::pg::Pg))]
@@ -246,30 +267,21 @@ async fn write_records(
         format!("{{{}}}", all.join(","))
     };
     let ints = |of: fn(&Record) -> u32| records.iter().map(|r| count(of(&r.2))).collect::<Vec<_>>();
-    diesel::sql_query(
-        "insert into records (suite_id, pool, test, variant, samples, recent, passed, flaky, failed, skipped, last, \
-         since_trouble) \
-         select $1, $2, test, variant, samples, recent::bigint[], passed, flaky, failed, skipped, last, since \
-         from unnest($3, $4, $5, $6, $7, $8, $9, $10, $11, $12) \
-         as r (test, variant, samples, recent, passed, flaky, failed, skipped, last, since) \
-         on conflict (suite_id, test, variant, pool) do update set \
-         samples = excluded.samples, recent = excluded.recent, \
-         passed = excluded.passed, flaky = excluded.flaky, failed = excluded.failed, skipped = excluded.skipped, \
-         last = excluded.last, since_trouble = excluded.since_trouble",
-    )
-    .bind::<BigInt, _>(suite_id)
-    .bind::<Text, _>(pool)
-    .bind::<Array<Text>, _>(records.iter().map(|r| r.0.as_str()).collect::<Vec<_>>())
-    .bind::<Array<Text>, _>(records.iter().map(|r| r.1.as_str()).collect::<Vec<_>>())
-    .bind::<Array<Integer>, _>(ints(|r| r.estimate.samples))
-    .bind::<Array<Text>, _>(records.iter().map(recent).collect::<Vec<_>>())
-    .bind::<Array<Integer>, _>(ints(|r| r.passed))
-    .bind::<Array<Integer>, _>(ints(|r| r.flaky))
-    .bind::<Array<Integer>, _>(ints(|r| r.failed))
-    .bind::<Array<Integer>, _>(ints(|r| r.skipped))
-    .bind::<Array<Nullable<Text>>, _>(records.iter().map(|r| r.2.last.map(Outcome::word)).collect::<Vec<_>>())
-    .bind::<Array<Nullable<Integer>>, _>(records.iter().map(|r| r.2.since_trouble.map(count)).collect::<Vec<_>>())
-    .execute(c)
-    .await?;
+    let insert = InsertRecords {
+        suite: vec![suite_id; records.len()],
+        pool: vec![pool; records.len()],
+        test: records.iter().map(|r| r.0.as_str()).collect(),
+        variant: records.iter().map(|r| r.1.as_str()).collect(),
+        samples: ints(|r| r.estimate.samples),
+        recent: records.iter().map(recent).collect(),
+        passed: ints(|r| r.passed),
+        flaky: ints(|r| r.flaky),
+        failed: ints(|r| r.failed),
+        skipped: ints(|r| r.skipped),
+        last: records.iter().map(|r| r.2.last.map(Outcome::word)).collect(),
+        since: records.iter().map(|r| r.2.since_trouble.map(count)).collect(),
+        lifetime: PhantomData,
+    };
+    insert.execute(c).await?;
     Ok(())
 }

@@ -1,7 +1,10 @@
 //! What runs that are over say of their tests: kept for each run and test, so that histories and comparisons are read by one
 //! index each.
 
-use std::collections::{HashMap, HashSet};
+use std::{
+    collections::{HashMap, HashSet},
+    marker::PhantomData,
+};
 
 use chrono::{DateTime, NaiveDate, Utc};
 use diesel::{
@@ -15,7 +18,28 @@ use crate::{
     Error, Store, content, ensure_month,
     pace::{Beside, PORTION},
     schema::{older_runs, runs, tests},
+    statement::statement,
 };
+
+statement! {
+    /// What each of some tests of a suite is kept as, in their order; none where it is not kept.
+    TestsOf = "select id from tests_of(", ")";
+    suite: BigInt = i64, tests: Array<Text> = Vec<&'a str>, variants: Array<Text> = Vec<&'a str>
+}
+statement! {
+    /// What a run says of its entries.
+    InsertResults = "insert into results (month, run_id, entry, test_id, outcome, attempts, spent_us, retried_us, first, parts) \
+        select * from unnest(",
+        ") on conflict do nothing";
+    month: Array<Date> = Vec<NaiveDate>, run: Array<BigInt> = Vec<i64>, entry: Array<Integer> = Vec<i32>,
+    test: Array<BigInt> = Vec<i64>, outcome: Array<Text> = Vec<&'a str>, attempts: Array<Integer> = Vec<i32>,
+    spent: Array<BigInt> = Vec<i64>, retried: Array<BigInt> = Vec<i64>, first: Array<Nullable<Integer>> = Vec<Option<i32>>,
+    parts: Array<SmallInt> = Vec<i16>
+}
+
+impl diesel::query_builder::Query for TestsOf<'_> {
+    type SqlType = Nullable<BigInt>;
+}
 
 /// What a run says of all its entries.
 #[derive(Debug, Clone, Default)]
@@ -528,18 +552,13 @@ pub(crate) async fn write(
 
 /// What each of some tests is kept as; none where it is not kept.
 async fn ids_of(c: &mut AsyncPgConnection, suite_id: i64, rows: &[&NewResult]) -> Result<Vec<Option<i64>>, Error> {
-    #[derive(QueryableByName)]
-    struct Found {
-        #[diesel(sql_type = Nullable<BigInt>)]
-        id: Option<i64>,
-    }
-    let found: Vec<Found> = diesel::sql_query("select id from tests_of($1, $2, $3)")
-        .bind::<BigInt, _>(suite_id)
-        .bind::<Array<Text>, _>(rows.iter().map(|r| r.test.as_str()).collect::<Vec<_>>())
-        .bind::<Array<Text>, _>(rows.iter().map(|r| r.variant.as_str()).collect::<Vec<_>>())
-        .load(c)
-        .await?;
-    Ok(found.into_iter().map(|row| row.id).collect())
+    let tests_of = TestsOf {
+        suite: suite_id,
+        tests: rows.iter().map(|r| r.test.as_str()).collect(),
+        variants: rows.iter().map(|r| r.variant.as_str()).collect(),
+        lifetime: PhantomData,
+    };
+    Ok(tests_of.load(c).await?)
 }
 
 /// Keeps tests that are not kept yet, and tells which those were: what another wrote meanwhile is none of them.
@@ -586,23 +605,19 @@ async fn write_some(
     let ids = ids.ok_or_else(|| Error::Content("a test that was just kept is not there".to_owned()))?;
     let int = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
     let long = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
-    diesel::sql_query(
-        "insert into results (month, run_id, entry, test_id, outcome, attempts, spent_us, retried_us, first, parts) \
-         select $1, $2, n.entry, n.test, n.outcome, n.attempts, n.spent, n.retried, nullif(n.first, n.entry), n.parts \
-         from unnest($3, $4, $5, $6, $7, $8, $9, $10) as n (test, entry, outcome, attempts, spent, retried, first, parts) \
-         on conflict do nothing",
-    )
-    .bind::<Date, _>(results.month)
-    .bind::<BigInt, _>(results.run_id)
-    .bind::<Array<BigInt>, _>(&ids)
-    .bind::<Array<Integer>, _>(rows.iter().map(|r| int(r.entry)).collect::<Vec<_>>())
-    .bind::<Array<Text>, _>(rows.iter().map(|r| r.outcome.word()).collect::<Vec<_>>())
-    .bind::<Array<Integer>, _>(rows.iter().map(|r| int(r.attempts)).collect::<Vec<_>>())
-    .bind::<Array<BigInt>, _>(rows.iter().map(|r| long(r.spent_us)).collect::<Vec<_>>())
-    .bind::<Array<BigInt>, _>(rows.iter().map(|r| long(r.retried_us)).collect::<Vec<_>>())
-    .bind::<Array<Integer>, _>(rows.iter().map(|r| int(r.first)).collect::<Vec<_>>())
-    .bind::<Array<SmallInt>, _>(rows.iter().map(|r| i16::try_from(r.parts).unwrap_or(i16::MAX)).collect::<Vec<_>>())
-    .execute(c)
-    .await?;
+    let insert = InsertResults {
+        month: vec![results.month; rows.len()],
+        run: vec![results.run_id; rows.len()],
+        entry: rows.iter().map(|r| int(r.entry)).collect(),
+        test: ids,
+        outcome: rows.iter().map(|r| r.outcome.word()).collect(),
+        attempts: rows.iter().map(|r| int(r.attempts)).collect(),
+        spent: rows.iter().map(|r| long(r.spent_us)).collect(),
+        retried: rows.iter().map(|r| long(r.retried_us)).collect(),
+        first: rows.iter().map(|r| (r.first != r.entry).then(|| int(r.first))).collect(),
+        parts: rows.iter().map(|r| i16::try_from(r.parts).unwrap_or(i16::MAX)).collect(),
+        lifetime: PhantomData,
+    };
+    insert.execute(c).await?;
     Ok(())
 }

@@ -731,8 +731,9 @@ async fn rows_of_one_run_that_are_refused_can_be_told_from_the_others() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_sent_together_is_refused_for_what_is_wrong_with_it() {
-    let store = store().await;
-    let run = run(&store, "sent-together", &[]).await;
+    let apart = Apart::new("sent_together").await;
+    let store = &apart.store;
+    let run = run(store, "sent-together", &[]).await;
     let pools = vec!["sent-together".to_owned()];
     assert_eq!(store.hold_pools(&holder("one"), &pools, 60.0).await.unwrap(), pools);
     let by = |service: &str| Some((service.to_owned(), pools.clone()));
@@ -756,6 +757,19 @@ async fn what_is_sent_together_is_refused_for_what_is_wrong_with_it() {
             }
         }
     }
+    // What PostgreSQL has no room for is worth trying again, also where more was sent after it.
+    apart
+        .sql(
+            "create function full_disk() returns trigger language plpgsql as $$ begin \
+                 raise exception 'could not extend file: No space left on device' using errcode = '53100'; end $$; \
+             create trigger full_disk before insert on attempts for each row execute function full_disk()",
+        )
+        .await;
+    match store.commit(&Commit { by: by("one"), ..whole_commit(&run) }).await {
+        Err(Error::Away(said)) => assert!(said.contains("No space left on device"), "{said}"),
+        other => panic!("{other:?} of a commit that finds no room"),
+    }
+    apart.sql("drop trigger full_disk on attempts").await;
     // Rows that would be refused, of a run that is another's.
     let others = Commit { by: by("two"), ..of_no_month };
     assert!(matches!(store.commit(&others).await, Err(Error::Elsewhere)));
