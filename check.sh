@@ -27,11 +27,10 @@ prepare what_tests_need
 # it in the same way, and throws away what it made.
 step "Building the tests, and looking for mistakes (clippy)"
 export RUSTC_WORKSPACE_WRAPPER=clippy-driver CLIPPY_ARGS=-Dwarnings__CLIPPY_HACKERY__
-# What is built for the first time takes a quarter less where nothing is noted for the next time; whoever builds between checks has that.
-# What the simulation runs is optimized as one part then, and so twice as fast; whoever changes it between checks builds it in many.
+# What the simulation runs is optimized as one part the first time, and so twice as fast; whoever changes it between checks builds it in
+# many.
 whole=()
-if [ -z "$(ls target/debug/incremental 2>/dev/null)" ]; then
-    export CARGO_INCREMENTAL=0
+if build_once; then
     whole=(--config profile.dev.package.kesmo-core.codegen-units=1 --config profile.dev.package.kesmo-sim.codegen-units=1)
 fi
 cargo test "${whole[@]}" --workspace --no-run --quiet

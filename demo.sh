@@ -33,6 +33,7 @@ what_it_needs() {
     step_done
 }
 need_cargo
+build_once || true
 if [ "$mode" = build ]; then
     # A release has the console within it.
     what_it_needs
