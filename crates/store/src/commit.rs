@@ -381,12 +381,11 @@ impl Store {
                 }
             };
             let (held, written) = futures::join!(held, write_most(c, commit));
-            match held {
-                // Whatever became of the rows: they are the other's.
-                Ok(false) => return Err(Error::Elsewhere),
-                Ok(true) => written?,
-                Err(e) => return Err(what_went_wrong([Err(e), written]).expect_err("one has failed")),
+            // Whatever became of the rows: they are the other's.
+            if let Ok(false) = held {
+                return Err(Error::Elsewhere);
             }
+            what_went_wrong([held.map(drop), written])?;
             write_rest(c, commit).await
         })
         .await?;
