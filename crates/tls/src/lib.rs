@@ -19,7 +19,6 @@ use std::{
 use rustls::{ClientConfig, RootCertStore, crypto::ring};
 use rustls_pki_types::{CertificateDer, ServerName, pem::PemObject};
 
-use authorities::Authorities;
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::TcpStream,
@@ -29,6 +28,8 @@ use tokio_tungstenite::{
     WebSocketStream,
     tungstenite::{self, client::IntoClientRequest, http::HeaderValue},
 };
+
+use authorities::Authorities;
 
 pub use carry::{carry, carry_between};
 pub use stream::Stream;

@@ -354,9 +354,7 @@ impl FromWorker {
         }
         Ok(message)
     }
-}
 
-impl FromWorker {
     /// Reports are nearly all that comes, and are read as what they are: serde's way with a tag among the fields first keeps all of a
     /// message as a tree of values, and then makes it of that.
     fn parse(text: &str) -> Result<Self, serde_json::Error> {

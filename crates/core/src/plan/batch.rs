@@ -5,6 +5,13 @@
 //! follows from the mean and the standard deviation of the durations: with durations that are known well the first round
 //! hands out nearly everything, so that processes are started once; with durations that are not, it hands out less, so
 //! that later and smaller batches even out what the first ones got wrong.
+//!
+//! How much later batches have to even out is how far the slot that is furthest behind is behind the mean. Factoring takes what
+//! holds for durations of any kind, the root of half as many standard deviations as there are slots (E. J. Gumbel, "The Maxima of
+//! the Mean Largest Value and of the Range", Annals of Mathematical Statistics 25, 1954), so that many slots would get a test
+//! at a time. A batch is a sum of many tests, and of many such sums the largest is no further away than the root of twice the
+//! logarithm of how many there are (S. Boucheron, G. Lugosi and P. Massart, "Concentration Inequalities", 2013, theorem 2.5):
+//! the smaller of the two is taken. Of what is wrong with that, idle slots are given back what a slow batch has not begun.
 
 use crate::time::Span;
 
@@ -45,7 +52,8 @@ pub fn target(left: Left) -> Span {
         return left.work;
     }
     let slots = f64::from(left.slots);
-    let b = slots / (2.0 * f64::from(left.units.max(1)).sqrt()) * left.variation.max(LEAST_VARIATION);
+    let furthest = (slots / 2.0).sqrt().min((2.0 * slots.ln()).sqrt());
+    let b = (slots / (2.0 * f64::from(left.units.max(1)))).sqrt() * furthest * left.variation.max(LEAST_VARIATION);
     let parts =
         if left.first { 1.0 + b * b + b * (b * b + 2.0).sqrt() } else { 2.0 + b * b + b * (b * b + 4.0).sqrt() };
     let share = left.work.0 as f64 / (parts * slots);
@@ -88,6 +96,21 @@ mod tests {
     fn later_rounds_hand_out_about_half() {
         let later = target(left(100, 0.0, false));
         assert!(later > Span::millis(4800) && later <= Span::seconds(5), "{later}");
+    }
+
+    #[test]
+    fn many_slots_do_not_get_a_test_at_a_time() {
+        let tests_each = |slots: u32, variation: f64, first: bool| {
+            let units = slots * 15;
+            let all = Left { units, slots, ..left(u64::from(units), variation, first) };
+            target(all).as_seconds()
+        };
+        // Here the root of half of the slots is the smaller one.
+        let few = tests_each(8, 0.5, true);
+        assert!((11.0..12.0).contains(&few), "{few}");
+        let many = [tests_each(1000, 0.5, true), tests_each(1000, 0.5, false), tests_each(10_000, 1.0, true)];
+        assert!((9.0..10.0).contains(&many[0]), "{many:?}");
+        assert!(many[1..].iter().all(|each| (5.0..6.0).contains(each)), "{many:?}");
     }
 
     #[test]
