@@ -42,6 +42,23 @@ fn a_process_whose_results_come_at_its_end_has_the_limits_of_all_its_tests() {
 }
 
 #[test]
+fn a_failure_that_junit_xml_counts_and_does_not_show_is_no_pass() {
+    let quay = shared();
+    let body = "printf '<testsuite name=\"quay\" tests=\"4\" failures=\"1\"><testcase name=\"%s\"/></testsuite>' \"$t\" > \"out/$t.xml\"";
+    let folder = junit(quay, "counted-only", "printf 'a\\nb\\n'", body, "", "");
+    let (status, said) = quay.wait(&folder, &["--shards", "1"]);
+    assert_eq!(status, 1, "{said}");
+    let counted = "out/a.xml: the <testsuite> \"quay\" says that it has 1 failure or error, and tells of 0";
+    assert_says(&said, &["● 2", counted]);
+    // The same file from elsewhere.
+    let file = quay.path("counted-only.xml");
+    fs::write(&file, "<testsuite tests=\"2\"><testcase name=\"a\"/></testsuite>").expect("a file");
+    let imported = quay.kesmo(&["import", file.to_str().expect("a path"), "--suite", "counted-only", "--with-verdict"]);
+    assert_eq!(imported.status.code(), Some(1), "{}", all_said(&imported));
+    assert_says(&all_said(&imported), &["a <testsuite> says that it has 2 test cases, and tells of 1"]);
+}
+
+#[test]
 fn results_beyond_a_thousand_files_are_read_and_files_that_are_not_kept_are_told() {
     let quay = shared();
     let body = format!("{CASE}; : > \"$KESMO_ARTIFACTS/left-$t\"");

@@ -33,7 +33,7 @@ fn starts_that_are_dear_under_load_are_few() {
         let known = run(Some(Span::millis(100)), hidden);
         assert!(known.makespan.as_seconds() < DEALT * 1.2, "hidden {hidden}, known: {known:?}");
         let unknown = run(None, hidden);
-        assert!(unknown.makespan.as_seconds() < DEALT * 1.5, "hidden {hidden}, unknown: {unknown:?}");
+        assert!(unknown.makespan.as_seconds() < DEALT * 1.55, "hidden {hidden}, unknown: {unknown:?}");
         assert!(unknown.batches < 200, "hidden {hidden}: {unknown:?}");
     }
 }

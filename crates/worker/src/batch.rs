@@ -487,6 +487,7 @@ impl BatchRun<'_> {
         let last_words = reading.log.last_lines(3);
         let counts = self.ready.suite.tests.end_counts;
         let by_itself = timed_out.is_none() && !reading.progress.cut_short() && tests.results != Results::Exit;
+        reading.tell_unread(by_itself && !killed(&ended));
         if by_itself
             && reading.files.is_none()
             && let Some(why) = reading.bad_end(ended.as_ref(), counts, &last_words)
@@ -822,6 +823,18 @@ impl BatchRun<'_> {
                             reading.file_wrong(why);
                         } else {
                             reading.found.push(Step::Wrong(why));
+                        }
+                    }
+                    for why in file.unshown.into_iter().take(MOST_LOOSE) {
+                        reading.take_tap(Tap::Unkept(format!("{shown}: {why}")), now);
+                    }
+                    // Of tests that are named, and of some cases of a file, each that is missing is known. Others may be counted.
+                    let all = reading.files.as_ref().is_some_and(Files::whole);
+                    for why in file.missing.into_iter().take(MOST_LOOSE).map(|why| format!("{shown}: {why}")) {
+                        if all {
+                            reading.file_wrong(why);
+                        } else {
+                            reading.found.push(Step::Remark(why));
                         }
                     }
                 }
@@ -1606,6 +1619,32 @@ END"#;
     }
 
     #[tokio::test(flavor = "multi_thread")]
+    async fn junit_xml_that_has_more_than_it_tells_of_is_no_pass() {
+        let told = async |counts: &str, cases: &[&str]| {
+            let xml = format!("<testsuite name=\"gate\" {counts}><testcase name=\"opens\"/></testsuite>");
+            let script = format!("cat > out.xml <<END\n{xml}\nEND");
+            let mut bench = files("junit", "{name}", "junit = [\"*.xml\"]", &script);
+            let mut grant = grant(&["gate.sh"], None);
+            grant.to_run.cases = cases.iter().map(|case| (*case).to_owned()).collect();
+            cases_told(&mut bench, grant).await.1
+        };
+        let said = told("tests=\"1\" failures=\"1\" errors=\"1\"", &[]).await;
+        assert_eq!(
+            said,
+            ["failed 0 [out.xml: the <testsuite> \"gate\" says that it has 2 failures and errors, and tells of 0]"]
+        );
+        let said = told("tests=\"3\" failures=\"0\"", &[]).await;
+        assert_eq!(
+            said,
+            ["failed 0 [out.xml: the <testsuite> \"gate\" says that it has 3 test cases, and tells of 1]"]
+        );
+        // Of a rerun of one case those that did not run may be counted.
+        let said = told("tests=\"3\" failures=\"0\"", &["opens"]).await;
+        assert!(said.iter().any(|line| line.starts_with("passed 0 []")), "{said:?}");
+        assert_eq!(told("tests=\"3\" skipped=\"2\"", &[]).await, ["passed 0 []"]);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
     async fn junit_xml_with_fifty_megabytes_of_output_is_read_within_bounds() {
         let script = r#"{ printf '<testsuite><testcase name="a"><system-out>'; head -c 52428800 /dev/zero | tr '\0' x
             printf '</system-out></testcase><testcase name="b"/></testsuite>'; } > out.xml"#;
@@ -1614,6 +1653,51 @@ END"#;
         job.entries[0].limit_us = 60_000_000;
         let (cases, rest) = cases_told(&mut bench, job).await;
         assert_eq!((cases.len(), rest), (2, vec!["passed 0 []".to_owned()]));
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_case_whose_end_is_lost_is_no_pass() {
+        let told = async |more: &str| {
+            let script = format!(
+                r#"exec 3>"$KESMO_EVENTS"; say() {{ echo "$1" >&3; }}
+                say '{{"file":"gate.sh","case":"opens","event":"end","outcome":"passed"}}'
+                {more}"#
+            );
+            let mut bench = files("events", "{name}", "", &script);
+            let (cases, rest) = cases_told(&mut bench, grant(&["gate.sh"], None)).await;
+            let case = |c: &kesmo_wire::link::CaseReport| format!("{} {} {}", c.title, c.ended, c.message);
+            (cases.iter().map(case).collect::<Vec<_>>(), rest)
+        };
+        let (cases, rest) = told(r#"say '{"file":"gate.sh","case":"shuts","event":"start"}'"#).await;
+        assert_eq!(cases, ["opens passed ", "shuts crashed it began, and nothing told of its end"]);
+        assert_eq!(rest, ["passed 0 [1 of 2 cases failed: shuts: it began, and nothing told of its end]"]);
+        let (cases, _) = told(r#"say '{"file":"gate.sh","case":"shuts","event":"start"}'; exit 3"#).await;
+        assert_eq!(cases[1], "shuts crashed its process ended under it, with status 3");
+        let (cases, rest) = told(r#"say '{"file":"gate.sh","case":"shuts","event":"start"}'; sleep 60"#).await;
+        assert!(cases[1].starts_with("shuts timed-out ") && rest[0].starts_with("timed-out 0 ["), "{cases:?} {rest:?}");
+        for lost in [
+            r#"say '{"file":"gate.sh","case":"shuts","event":"end","outcome":"faild"}'"#,
+            r#"printf '{"file":"gate.sh","case":"shuts","event":"end","outco' >&3"#,
+            r#"say '{"file":"gate.sh","case":"shuts","event":"failed"}'"#,
+        ] {
+            let (cases, rest) = told(lost).await;
+            assert_eq!(cases.len(), 1);
+            assert!(rest[0].starts_with("failed 0 [a broken event line: "), "{rest:?}");
+        }
+        // What was no result, or said no more than a step, changes nothing.
+        let (_, rest) = told(r#"say '{"file":"gate.sh","case":"opens","event":"step","name":"late"}'; say '{"test":"gate.sh/opens","event":"measure","name":"scan","value":NaN}'"#).await;
+        assert_eq!(rest.len(), 2, "{rest:?}");
+        assert!(rest[0].starts_with("note a broken event line") && rest[1] == "passed 0 []", "{rest:?}");
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn an_event_line_that_cannot_be_read_may_have_been_a_failure() {
+        let script = r#"exec 3>"$KESMO_EVENTS"
+            for t in "$@"; do echo "{\"test\":\"$t\",\"event\":\"end\",\"outcome\":\"passed\"}" >&3; done
+            echo '{"test":"a","event":"end","outcome":"faild"}' >&3"#;
+        let lines = told(&mut bench("events", "{names}", "", script), grant(&["a", "b"], None)).await;
+        let wrong = "wrong a broken event line: the outcome \"faild\" is not passed, failed or skipped";
+        assert!(lines.iter().any(|line| line.starts_with(wrong)), "{lines:?}");
     }
 
     #[tokio::test(flavor = "multi_thread")]
@@ -1637,7 +1721,7 @@ END"#;
             "wrong a result failed came for \"c.sh/opens\", which is of no file in the batch",
             "passed 0 []",
             "failed 1 [the whole of b]",
-            "note a broken event line: give \"test\", or \"file\" and \"case\"",
+            "wrong a broken event line: give \"test\", or \"file\" and \"case\"",
         ] {
             assert!(all.contains(wanted), "{wanted} in {all}");
         }

@@ -58,7 +58,15 @@ struct SoFar {
     failing_aside: u32,
     /// Cases that nobody knew of are among those that it was to run.
     more_may_come: bool,
-    begun: HashMap<String, (i64, Vec<Step>)>,
+    begun: HashMap<String, Begun>,
+}
+
+/// A case that has not ended.
+struct Begun {
+    at: i64,
+    steps: Vec<Step>,
+    /// It said so, and not only that it did a step.
+    said: bool,
 }
 
 /// How a process ended.
@@ -111,24 +119,47 @@ impl Files {
         self.names.len() == 1
     }
 
+    /// Whether the process was to run all cases of its files.
+    pub fn whole(&self) -> bool {
+        self.of.iter().all(|file| file.of_asked == 0 && !file.more_may_come)
+    }
+
     /// A case says that it starts.
     pub fn begin(&mut self, position: usize, title: &str, now: i64) {
-        self.begun(position, title, now);
+        self.begun(position, title, now).into_iter().for_each(|begun| begun.said = true);
     }
 
     /// What is known of a case that has begun, from now on if it is new; nothing where too many are open.
-    fn begun(&mut self, position: usize, title: &str, now: i64) -> Option<&mut (i64, Vec<Step>)> {
+    fn begun(&mut self, position: usize, title: &str, now: i64) -> Option<&mut Begun> {
         let (begun, title) = (&mut self.of[position].begun, case_title(title));
         if begun.len() >= MOST_BEGUN && !begun.contains_key(&title) {
             return None;
         }
-        Some(begun.entry(title).or_insert_with(|| (now, Vec::new())))
+        Some(begun.entry(title).or_insert_with(|| Begun { at: now, steps: Vec::new(), said: false }))
     }
 
     /// A case says that it did a step.
     pub fn step(&mut self, position: usize, title: &str, step: Step, now: i64) {
-        if let Some((_, steps)) = self.begun(position, title, now).filter(|begun| begun.1.len() < MOST_STEPS) {
-            steps.push(step);
+        if let Some(begun) = self.begun(position, title, now).filter(|begun| begun.steps.len() < MOST_STEPS) {
+            begun.steps.push(step);
+        }
+    }
+
+    /// The process has ended: a case that said that it began, and of whose end nothing was told, did not pass.
+    pub fn end_begun(&mut self, how: &EndOfProcess<'_>) {
+        let (ended, message) = match how.end {
+            ProcessEnd::Well => (Ended::Crashed, "it began, and nothing told of its end".to_owned()),
+            ProcessEnd::TimedOut(why) => (Ended::TimedOut, why.clone()),
+            ProcessEnd::Badly(end) => (Ended::Crashed, format!("its process ended under it, with {end}")),
+        };
+        for position in 0..self.of.len() {
+            let said = self.of[position].begun.iter().filter(|(_, begun)| begun.said);
+            let mut open: Vec<(i64, String)> = said.map(|(title, begun)| (begun.at, title.clone())).collect();
+            open.sort_unstable();
+            for (_, title) in open {
+                let reported = Reported { message: message.clone(), ..Reported::plain(ended) };
+                self.take(position, &title, reported, how.now, "");
+            }
         }
     }
 
@@ -141,8 +172,11 @@ impl Files {
                 .get_or_insert_with(|| format!("it told of more than {MOST_CASES} cases; those beyond are not kept"));
             return false;
         }
-        let (began, steps) =
-            file.begun.remove(&title).unwrap_or((file.last_us.max(file.began_us.unwrap_or(now)), Vec::new()));
+        let (began, steps) = file
+            .begun
+            .remove(&title)
+            .map(|begun| (begun.at, begun.steps))
+            .unwrap_or((file.last_us.max(file.began_us.unwrap_or(now)), Vec::new()));
         let first = file.began_us.is_none() || file.told == 0;
         file.began_us.get_or_insert(began);
         let unlike = file.titles.unlike(&title, |numbered| case_title(&numbered));

@@ -3,7 +3,7 @@
 use kesmo_core::{
     format::{
         Reported,
-        events::{Event, EventLine, read_line},
+        events::{Event, EventLine, Meant, read_line},
         points::Points,
         tap::Tap,
     },
@@ -32,6 +32,8 @@ use crate::{
 const LONGEST_LINE: usize = 64 << 10;
 /// What is kept of what was printed before a failing case, in bytes.
 const MOST_PRINTED: usize = 4 << 10;
+/// Event lines of a process that are kept for its end because they may have been results; others are told as they come.
+const MOST_UNREAD: usize = 5;
 
 /// Something to report.
 pub(crate) enum Step {
@@ -64,6 +66,8 @@ pub(crate) struct Reading {
     pub found: Vec<Step>,
     pub bailed: Option<String>,
     pub broken: Option<String>,
+    /// Event lines that cannot be read and may have been results.
+    unread: Vec<String>,
     /// Its start is part of its first test's time. Where every test has a process of its own, it is part of what a test costs.
     pub hides_start: bool,
     /// What the process had made of the machine's cores when its first result came, where that tells of its start.
@@ -107,6 +111,7 @@ impl Reading {
             found: Vec::new(),
             bailed: None,
             broken: None,
+            unread: Vec::new(),
             hides_start: told == When::AsTheyEnd && tests.names_as != NamesAs::OneEach,
             cores: None,
             heard: None,
@@ -255,8 +260,9 @@ impl Reading {
 
     /// The process has ended: what is to be said of each file, or of tests that have no result.
     pub fn end(&mut self, how: &EndOfProcess<'_>) {
-        let ended = match &self.files {
+        let ended = match &mut self.files {
             Some(files) => {
+                files.end_begun(how);
                 self.found.extend(files.beyond().map(Step::Remark));
                 files.ended(how)
             }
@@ -324,13 +330,35 @@ impl Reading {
             match read_line(&line) {
                 Ok(event) if self.files.is_some() => self.event_of_file(event, now, &mut named),
                 Ok(event) => self.event_of_test(event, now, &mut named),
-                Err(why) => {
-                    self.broken = Some(why.clone());
-                    self.found.push(Step::Remark(why));
+                Err(broken) => {
+                    self.broken = Some(broken.why.clone());
+                    // Where tests are named, one whose result is of another kind lacks it; cases are known by their results alone.
+                    let may_be_result = match broken.meant {
+                        Meant::Result => true,
+                        Meant::Unknown => self.files.is_some(),
+                        Meant::NoResult => false,
+                    };
+                    if may_be_result && self.unread.len() < MOST_UNREAD {
+                        self.unread.push(broken.why);
+                    } else {
+                        self.found.push(Step::Remark(broken.why));
+                    }
                 }
             }
         }
         named
+    }
+
+    /// The process has ended: what could not be read may have been a failure. A test that lacks a result shows it, and one that was ended
+    /// in the middle of a line could not help it; else nothing would.
+    pub fn tell_unread(&mut self, by_itself: bool) {
+        for why in std::mem::take(&mut self.unread) {
+            match self.files {
+                Some(_) if by_itself => self.file_wrong(why),
+                None if by_itself && self.progress.complete() => self.found.push(Step::Wrong(why)),
+                _ => self.found.push(Step::Remark(why)),
+            }
+        }
     }
 
     fn event_of_file(

@@ -68,11 +68,53 @@ struct Raw {
     of: Option<Vec<String>>,
 }
 
+/// A line that is no event.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Broken {
+    /// What is wrong with it, in words for people.
+    pub why: String,
+    pub meant: Meant,
+}
+
+/// What a line that cannot be read was meant as.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Meant {
+    /// An end, or nobody can say what.
+    Result,
+    /// An event of a kind that is not known.
+    Unknown,
+    /// What says nothing of how a test ended.
+    NoResult,
+}
+
+impl Meant {
+    fn of(line: &str) -> Self {
+        let word = |after: &'_ str| {
+            let word = after.trim_start().strip_prefix(':')?.trim_start().strip_prefix('"')?;
+            Some(word.split_once('"')?.0.to_owned())
+        };
+        let mut words = line.split("\"event\"").skip(1).map(word);
+        // Two that share a line, the second of them cut off, are no one event.
+        match (words.next().flatten(), words.next(), line.matches('{').count()) {
+            (Some(word), None, 1) => match word.as_str() {
+                "start" | "step" | "file" | "measure" | "covers" => Self::NoResult,
+                "end" => Self::Result,
+                _ => Self::Unknown,
+            },
+            _ => Self::Result,
+        }
+    }
+}
+
 /// Reads one line.
 ///
 /// # Errors
-/// In words for people, if the line is not a valid event.
-pub fn read_line(line: &str) -> Result<EventLine, String> {
+/// If the line is not a valid event.
+pub fn read_line(line: &str) -> Result<EventLine, Broken> {
+    parse(line).map_err(|why| Broken { why, meant: Meant::of(line) })
+}
+
+fn parse(line: &str) -> Result<EventLine, String> {
     let shown = || shorten(line, 120);
     let raw: Raw = serde_json::from_str(line).map_err(|e| {
         let why = e.to_string();
@@ -178,8 +220,34 @@ mod tests {
             (r#"{"test":"a","event":"start","tst":1}"#, "unknown field `tst`"),
         ];
         for (line, why) in cases {
-            let error = read_line(line).unwrap_err();
+            let error = read_line(line).unwrap_err().why;
             assert!(error.contains(why), "{error}");
+        }
+    }
+
+    #[test]
+    fn a_broken_line_is_told_by_what_it_was_meant_as() {
+        let meant = |line: &str| read_line(line).unwrap_err().meant;
+        for line in [
+            "nonsense",
+            "{\"test\":\"a\",\"ev",
+            r#"{"test":"a","event":"end","outcome":"faild"}"#,
+            r#"{"test":"a","event":"start"}{"test":"a","event":"end","outcome":"failed"}"#,
+            r#"{"test":"a","event":"start"}{"test":"a","#,
+            r#"{"test":"a","event":"start","event":"end","outcome":"failed"}"#,
+        ] {
+            assert_eq!(meant(line), Meant::Result, "{line}");
+        }
+        for line in [r#"{"test":"a","event":"failed"}"#, r#"{"test":"a","event":"starts"}"#] {
+            assert_eq!(meant(line), Meant::Unknown, "{line}");
+        }
+        for line in [
+            r#"{"test":"a","event":"measure","name":"scan","value":NaN}"#,
+            r#"{"test":"a", "event" : "step"}"#,
+            r#"{"test":"a","event":"start","tst":1}"#,
+            r#"{"event":"file","path":"a"}"#,
+        ] {
+            assert_eq!(meant(line), Meant::NoResult, "{line}");
         }
     }
 }

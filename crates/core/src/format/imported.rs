@@ -146,7 +146,7 @@ impl Import {
             return Err(format!("it holds more than {MOST_CASES} test cases"));
         }
         let file = junit::read(text.as_bytes())?;
-        if file.cases.is_empty() && file.loose.is_empty() {
+        if file.cases.is_empty() && file.loose.is_empty() && file.unshown.is_empty() {
             return Err("it holds no <testcase>".into());
         }
         for case in file.cases {
@@ -154,6 +154,7 @@ impl Import {
             self.take(path, &candidates, (&case.class, &case.name), case.reported, &case.output)?;
         }
         file.loose.into_iter().for_each(|why| wrongs.push(format!("it holds {why}")));
+        file.unshown.into_iter().chain(file.missing).for_each(|why| wrongs.push(why));
         Ok(())
     }
 
@@ -186,7 +187,7 @@ impl Import {
     fn read_events(&mut self, path: &str, text: &str) -> Result<(), String> {
         let mut begun: BTreeMap<String, Vec<Step>> = BTreeMap::new();
         for (number, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
-            let event = read_line(line).map_err(|why| format!("line {}: {why}", number + 1))?;
+            let event = read_line(line).map_err(|broken| format!("line {}: {}", number + 1, broken.why))?;
             match event.event {
                 Event::Start => drop(begun.entry(event.test).or_default()),
                 Event::Step(step) => {

@@ -63,6 +63,7 @@ pub fn read(content: &[u8]) -> Result<File, String> {
     let mut file = File::default();
     let mut case: Option<Case> = None;
     let mut inside: Vec<String> = Vec::new();
+    let mut suites: Vec<Suite> = Vec::new();
     let mut root = None;
     loop {
         let at = reader.buffer_position();
@@ -78,6 +79,10 @@ pub fn read(content: &[u8]) -> Result<File, String> {
                 }
                 root = Some(());
                 start(&tag, &name, &mut case, &mut file.loose).map_err(|e| broken(&e))?;
+                match is_suite(&name) {
+                    true => suites.push(Suite::read(&tag, &name).map_err(|e| broken(&e))?),
+                    false => suites.iter_mut().last().into_iter().for_each(|suite| suite.told.take(&name)),
+                }
                 inside.push(name);
             }
             Event::Text(text) => {
@@ -102,7 +107,14 @@ pub fn read(content: &[u8]) -> Result<File, String> {
                 }
             }
             Event::End(_) => {
-                if inside.pop().as_deref() == Some("testcase")
+                let ends = inside.pop().unwrap_or_default();
+                if is_suite(&ends)
+                    && let Some(suite) = suites.pop()
+                {
+                    let all = suite.end(&mut file);
+                    suites.iter_mut().last().into_iter().for_each(|parent| parent.told.add(&all));
+                }
+                if ends == "testcase"
                     && let Some(mut done) = case.take()
                 {
                     if done.reported.message.is_empty() && done.reported.ended == Ended::Failed {
@@ -119,13 +131,98 @@ pub fn read(content: &[u8]) -> Result<File, String> {
     }
 }
 
+fn attribute(tag: &BytesStart<'_>, key: &str) -> Result<Option<String>, String> {
+    let found = tag.try_get_attribute(key).map_err(|e| e.to_string())?;
+    found
+        .map(|a| a.normalized_value(XmlVersion::Implicit1_0).map(|v| v.into_owned()).map_err(|e| e.to_string()))
+        .transpose()
+}
+
+fn is_suite(name: &str) -> bool {
+    matches!(name, "testsuite" | "testsuites")
+}
+
+/// How much of something there is in a suite, those within it included.
+#[derive(Debug, Clone, Copy, Default)]
+struct Told {
+    cases: u64,
+    /// Failures and errors.
+    failing: u64,
+    skipped: u64,
+}
+
+impl Told {
+    /// An element begins that is no suite. What tells of a failing attempt of a case in a way of its own is told, too.
+    fn take(&mut self, name: &str) {
+        let name = name.to_ascii_lowercase();
+        self.cases += u64::from(name == "testcase");
+        self.failing += u64::from(name.ends_with("failure") || name.ends_with("error"));
+        self.skipped += u64::from(name == "skipped");
+    }
+
+    fn add(&mut self, other: &Self) {
+        self.cases = self.cases.saturating_add(other.cases);
+        self.failing = self.failing.saturating_add(other.failing);
+        self.skipped = self.skipped.saturating_add(other.skipped);
+    }
+}
+
+/// A suite that is being read: what it says it has, if anything, and what it told of so far.
+struct Suite {
+    shown: String,
+    cases: Option<u64>,
+    failing: Option<u64>,
+    skipped: u64,
+    told: Told,
+}
+
+impl Suite {
+    fn read(tag: &BytesStart<'_>, name: &str) -> Result<Self, String> {
+        // There is no standard for what stands there: what is no number says nothing.
+        let number = |key: &str| Ok::<_, String>(attribute(tag, key)?.and_then(|n| n.trim().parse::<u64>().ok()));
+        let sum = |one: Option<u64>, other: Option<u64>| match (one, other) {
+            (None, None) => None,
+            (one, other) => Some(one.unwrap_or(0).saturating_add(other.unwrap_or(0))),
+        };
+        let shown = match attribute(tag, "name")? {
+            Some(own) if !own.is_empty() => format!("the <{name}> {:?}", shorten(&own, 120)),
+            _ => format!("a <{name}>"),
+        };
+        Ok(Self {
+            shown,
+            cases: number("tests")?,
+            failing: sum(number("failures")?, number("errors")?),
+            // Some count what they leave out, and do not list it.
+            skipped: sum(number("skipped")?, number("disabled")?).unwrap_or(0),
+            told: Told::default(),
+        })
+    }
+
+    /// Says of what it has more than it told of; returns what it told of and what is missing together, so that the suite around it does
+    /// not miss the same again.
+    fn end(self, file: &mut File) -> Told {
+        let Self { shown, told, .. } = self;
+        let failing = self.failing.unwrap_or(0).saturating_sub(told.failing);
+        if failing > 0 {
+            let (said, told) = (failing.saturating_add(told.failing), told.failing);
+            let what = if said == 1 { "failure or error" } else { "failures and errors" };
+            file.unshown.push(format!("{shown} says that it has {said} {what}, and tells of {told}"));
+        }
+        let unlisted = self.skipped.saturating_sub(told.skipped);
+        let cases = self.cases.unwrap_or(0).saturating_sub(told.cases).saturating_sub(unlisted);
+        if cases > 0 {
+            let said = self.cases.unwrap_or(0);
+            let what = if said == 1 { "test case" } else { "test cases" };
+            file.missing.push(format!("{shown} says that it has {said} {what}, and tells of {}", told.cases));
+        }
+        let mut all = Told { cases: cases.saturating_add(unlisted), failing, skipped: unlisted };
+        all.add(&told);
+        all
+    }
+}
+
 fn start(tag: &BytesStart<'_>, name: &str, case: &mut Option<Case>, loose: &mut Vec<String>) -> Result<(), String> {
-    let attribute = |key: &str| -> Result<Option<String>, String> {
-        let found = tag.try_get_attribute(key).map_err(|e| e.to_string())?;
-        found
-            .map(|a| a.normalized_value(XmlVersion::Implicit1_0).map(|v| v.into_owned()).map_err(|e| e.to_string()))
-            .transpose()
-    };
+    let attribute = |key: &str| attribute(tag, key);
     match name {
         "testcase" => {
             let mut reported = Reported::plain(Ended::Passed);
@@ -179,6 +276,10 @@ pub struct File {
     pub cases: Vec<Case>,
     /// Failures and errors that belong to no test case, in words.
     pub loose: Vec<String>,
+    /// Suites that say how many failures and errors they have, and tell of fewer, in words.
+    pub unshown: Vec<String>,
+    /// Suites that say how many test cases they have, and tell of fewer, in words.
+    pub missing: Vec<String>,
 }
 
 /// How many there are of each in some part of a report.
@@ -369,6 +470,42 @@ mod tests {
         let file = read(xml).unwrap();
         assert_eq!(file.cases[0].reported.ended, Ended::Failed);
         assert_eq!(file.loose, ["a <error> outside of any test case: the set-up broke"]);
+    }
+
+    #[test]
+    fn a_suite_that_has_more_than_it_tells_of_is_told() {
+        let none: [&str; 0] = [];
+        let read = |xml: &str| read(xml.as_bytes()).unwrap();
+        let lacks = read(
+            r#"<testsuites tests="4" failures="1" errors="1"><testsuite name="gate" tests="3" failures="1" errors="1">
+            <testcase name="a"/><testcase name="b"><error/></testcase></testsuite><testsuite tests="1"><testcase name="c"/></testsuite></testsuites>"#,
+        );
+        assert_eq!(lacks.unshown, ["the <testsuite> \"gate\" says that it has 2 failures and errors, and tells of 1"]);
+        assert_eq!(lacks.missing, ["the <testsuite> \"gate\" says that it has 3 test cases, and tells of 2"]);
+        // The one around them has what none of them has.
+        let around = read(
+            r#"<testsuites tests="9" failures="2"><testsuite tests="1"><testcase name="a"><failure/></testcase></testsuite></testsuites>"#,
+        );
+        assert_eq!(around.unshown, ["a <testsuites> says that it has 2 failures and errors, and tells of 1"]);
+        assert_eq!(around.missing, ["a <testsuites> says that it has 9 test cases, and tells of 1"]);
+        for good in [
+            // As many as it says, or more; numbers that are none; what is left out, whether or not it is listed.
+            r#"<testsuite tests="1" failures="1"><testcase name="a"><failure/><error/></testcase><testcase name="b"/></testsuite>"#,
+            r#"<testsuite tests="" failures="-1" errors="some"/>"#,
+            r#"<testsuite tests="5" skipped="2" disabled="1"><testcase name="a"/><testcase name="b"/></testsuite>"#,
+            r#"<testsuites tests="3"><testsuite tests="3" skipped="2"><testcase name="a"/><testcase name="b"><skipped/></testcase></testsuite></testsuites>"#,
+            // A failing attempt of a test that passed, in a way of its own; and a failure outside of all.
+            r#"<testsuite failures="1"><testcase name="a"><earlierFailure/></testcase></testsuite>"#,
+            r#"<testsuite errors="1"><error message="the set-up broke"/></testsuite>"#,
+        ] {
+            let file = read(good);
+            assert_eq!((file.unshown, file.missing), (none.map(str::to_owned).to_vec(), Vec::new()), "{good}");
+        }
+        let huge = read(&format!(
+            r#"<testsuites><testsuite tests="{0}" failures="{0}" errors="{0}" skipped="1"/><testsuite failures="{0}"/></testsuites>"#,
+            u64::MAX
+        ));
+        assert_eq!((huge.unshown.len(), huge.missing.len()), (2, 1));
     }
 
     #[test]

@@ -6,15 +6,13 @@
 
 use super::{
     Reported,
-    tap::{Block, LONGEST_DETAIL, LONGEST_LINE, Point, Tap, cut, explain, plan_of},
+    tap::{Block, DEEPEST, LONGEST_DETAIL, LONGEST_LINE, Point, Tap, cut, explain, plan_of},
 };
 use crate::{name::shorten, words::Ended};
 
 /// Points kept of a subtest that has no name yet, and the bytes of what they say; with more it goes by its number.
 const MOST_KEPT: usize = 10_000;
 const MOST_KEPT_BYTES: usize = 8 << 20;
-/// Subtests within subtests that are told apart; deeper ones count as this deep.
-const DEEPEST: usize = 40;
 
 /// A reader for the output of a process that runs one file.
 #[derive(Debug)]

@@ -1,6 +1,7 @@
 //! TAP, the Test Anything Protocol, versions 12 to 14: read line by line as it appears, and written as a report.
 //!
-//! Source: the TAP 14 specification. Subtests (indented by four spaces) become steps of the test point that closes them.
+//! Source: the TAP 14 specification. Subtests (indented by four spaces) become steps of the test point that closes them. A point that
+//! is ok though its subtest is not says what cannot be true, and fails.
 //! A test point that fails is held back until the lines that explain it (a YAML block, comments) have been seen.
 
 use super::{Reported, Step};
@@ -25,6 +26,8 @@ pub enum Tap {
 pub(super) const LONGEST_LINE: usize = 64 << 10;
 /// What is kept of an explanation.
 pub(super) const LONGEST_DETAIL: usize = 64 << 10;
+/// Subtests within subtests that are told apart; deeper ones count as this deep.
+pub(super) const DEEPEST: usize = 40;
 
 /// A reader for one process's output.
 #[derive(Debug, Default)]
@@ -32,9 +35,28 @@ pub struct TapReader {
     planned: Option<u32>,
     seen: u32,
     steps: Vec<Step>,
+    /// The subtests that are open, the outermost first.
+    inside: Vec<Inside>,
     pending: Option<Pending>,
     yaml: Block,
     bailed: bool,
+}
+
+/// What is known of a subtest, and of those within it.
+#[derive(Debug, Clone, Default)]
+struct Inside {
+    planned: Option<u32>,
+    seen: u32,
+    /// What did not pass, if anything, in words.
+    wrong: Option<String>,
+}
+
+impl Inside {
+    fn wrong(self) -> Option<String> {
+        let unkept =
+            |planned: u32| format!("the plan of its subtest promised {planned} tests, and {} were reported", self.seen);
+        self.wrong.or(self.planned.filter(|planned| *planned != self.seen).map(unkept))
+    }
 }
 
 #[derive(Debug)]
@@ -56,12 +78,7 @@ impl TapReader {
             return Vec::new();
         }
         if indent >= 4 {
-            if let Some(point) = Point::read(body) {
-                let ok = point.reported.ended != Ended::Failed;
-                let name =
-                    if point.description.is_empty() { format!("{}", self.steps.len() + 1) } else { point.description };
-                self.steps.push(Step { name: shorten(&name, 200), ok, ms: None });
-            }
+            self.inside_line((indent / 4).min(DEEPEST), body);
             return Vec::new();
         }
         if let Some(comment) = body.strip_prefix('#') {
@@ -79,8 +96,15 @@ impl TapReader {
             found.extend(self.release());
             self.seen += 1;
             let number = point.number.unwrap_or(self.seen);
+            let wrong = self.close(0, &point);
             let mut reported = point.reported;
             reported.steps = std::mem::take(&mut self.steps);
+            if let Some(wrong) = wrong.filter(|_| reported.ended == Ended::Passed) {
+                reported.ended = Ended::Failed;
+                reported.message = format!("it says ok, but {wrong}");
+                found.push(Tap::Point { number, description: point.description, reported });
+                return found;
+            }
             if reported.ended == Ended::Failed {
                 let description = point.description;
                 self.pending =
@@ -104,6 +128,39 @@ impl TapReader {
         found
     }
 
+    /// A line of a subtest that is so deep.
+    fn inside_line(&mut self, depth: usize, body: &str) {
+        let point = Point::read(body);
+        let planned = plan_of(body);
+        if point.is_none() && planned.is_none() {
+            return;
+        }
+        if self.inside.len() < depth {
+            self.inside.resize(depth, Inside::default());
+        }
+        let Some(point) = point else {
+            self.inside[depth - 1].planned = planned;
+            return;
+        };
+        let wrong = self.close(depth, &point);
+        let ok = point.reported.ended != Ended::Failed;
+        let name = if point.description.is_empty() { format!("{}", self.steps.len() + 1) } else { point.description };
+        let name = shorten(&name, 200);
+        let level = &mut self.inside[depth - 1];
+        level.seen += 1;
+        if level.wrong.is_none() {
+            level.wrong = if ok { wrong } else { Some(format!("{name:?} in its subtest did not pass")) };
+        }
+        self.steps.push(Step { name, ok, ms: None });
+    }
+
+    /// A point closes the subtests that are deeper than it: what did not pass in them, if that counts.
+    fn close(&mut self, depth: usize, point: &Point) -> Option<String> {
+        let closed = self.inside.split_off(depth.min(self.inside.len()));
+        let wrong = closed.into_iter().find_map(Inside::wrong);
+        wrong.filter(|_| !point.todo && point.reported.ended != Ended::Skipped)
+    }
+
     /// Gives out the failing point that was held back, if there is one: call it when no line has come for a while.
     pub fn release(&mut self) -> Option<Tap> {
         let mut pending = self.pending.take()?;
@@ -124,6 +181,10 @@ impl TapReader {
         if let Some(planned) = self.planned.filter(|n| *n != self.seen && !self.bailed) {
             found.push(Tap::Unkept(format!("the TAP plan promised {planned} tests, and {} were reported", self.seen)));
         }
+        let left = std::mem::take(&mut self.inside).into_iter().find_map(|level| level.wrong);
+        if let Some(wrong) = left.filter(|_| !self.bailed) {
+            found.push(Tap::Unkept(format!("{wrong}, and that is of no test that was told of")));
+        }
         found
     }
 }
@@ -138,6 +199,8 @@ pub(super) struct Point {
     number: Option<u32>,
     pub description: String,
     pub reported: Reported,
+    /// It is still to be made to work, whether or not it does.
+    todo: bool,
 }
 
 impl Point {
@@ -171,7 +234,7 @@ impl Point {
             reported.ended = Ended::Skipped;
             reported.message = if reason.is_empty() { "todo".into() } else { format!("todo: {reason}") };
         }
-        Some(Self { number, description, reported })
+        Some(Self { number, description, reported, todo: word == "todo" })
     }
 }
 
@@ -323,6 +386,44 @@ mod tests {
         assert_eq!(said(text), ["1 gate failed \"\"  scan+open"]);
         let Tap::Point { reported, .. } = &read(text)[0] else { panic!("a point") };
         assert!(reported.steps[0].ok && !reported.steps[1].ok);
+    }
+
+    #[test]
+    fn what_fails_within_a_test_that_says_ok_fails_it() {
+        let test = |inside: &str, end: &str| said(&format!("{inside}{end}\n")).join("; ");
+        let failing = "    ok 1 - a\n    not ok 2 - b\n    1..2\n";
+        assert_eq!(
+            test(failing, "ok 1 - gate"),
+            "1 gate failed \"it says ok, but \\\"b\\\" in its subtest did not pass\"  a+b"
+        );
+        let deeper = "        not ok 1 - c\n    ok 1 - b\n";
+        assert!(
+            test(deeper, "ok 1 - gate").contains("\\\"c\\\" in its subtest did not pass"),
+            "{}",
+            test(deeper, "ok 1 - gate")
+        );
+        let short = "    ok 1 - a\n    1..3\n";
+        assert!(
+            test(short, "ok 1 - gate").contains("promised 3 tests, and 1 were reported"),
+            "{}",
+            test(short, "ok 1 - gate")
+        );
+        // What says itself why it does not count, and what is well.
+        for (inside, end) in [
+            (failing, "ok 1 - gate # TODO later"),
+            (failing, "ok 1 - gate # SKIP no boat"),
+            ("        not ok 1 - c\n    ok 1 - b # TODO\n", "ok 1 - gate"),
+            ("    not ok 1 - a # TODO\n    ok 2 - b # SKIP\n    1..2\n", "ok 1 - gate"),
+            ("    1..0 # SKIP no boat\n", "ok 1 - gate"),
+            ("    1..1\n        ok 1 - c\n        1..1\n    ok 1 - b\n", "ok 1 - gate"),
+        ] {
+            assert!(!test(inside, end).contains("failed"), "{}", test(inside, end));
+        }
+        // The next test has nothing to do with it.
+        assert_eq!(said(&format!("{failing}not ok 1 - gate\nok 2 - late\n")).len(), 2);
+        assert_eq!(said(&format!("{failing}not ok 1 - gate\nok 2 - late\n"))[1], "2 late passed \"\"");
+        let left = said("ok 1 - gate\n    not ok 1 - b\n");
+        assert_eq!(left[1], "\"b\" in its subtest did not pass, and that is of no test that was told of");
     }
 
     #[test]

@@ -320,7 +320,7 @@ impl TriedProcess {
                 lines
                     .filter_map(|(i, line)| {
                         let why = match read_line(line) {
-                            Err(why) => why,
+                            Err(broken) => broken.why,
                             Ok(event) if !tests.of_files() && !self.names.contains(&event.test) => NOT_LISTED.into(),
                             Ok(_) => return None,
                         };
