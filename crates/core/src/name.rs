@@ -235,6 +235,9 @@ pub fn fold(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
+/// Colours and other control sequences of terminals (ECMA-48), as a regular expression.
+pub(crate) const CONTROL_SEQUENCE: &str = r"\x1b\[[0-9;?]*[ -/]*[@-~]";
+
 /// Cuts `text` to at most `most` characters, saying so with `…`.
 #[must_use]
 pub fn shorten(text: &str, most: usize) -> String {

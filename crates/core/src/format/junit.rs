@@ -81,7 +81,9 @@ pub fn read(content: &[u8]) -> Result<File, String> {
                 start(&tag, &name, &mut case, &mut file.loose).map_err(|e| broken(&e))?;
                 match is_suite(&name) {
                     true => suites.push(Suite::read(&tag, &name).map_err(|e| broken(&e))?),
-                    false => suites.iter_mut().last().into_iter().for_each(|suite| suite.told.take(&name)),
+                    false => {
+                        suites.iter_mut().last().into_iter().for_each(|suite| suite.told.take(&name, case.as_ref()))
+                    }
                 }
                 inside.push(name);
             }
@@ -152,10 +154,15 @@ struct Told {
 }
 
 impl Told {
-    /// An element begins that is no suite. What tells of a failing attempt of a case in a way of its own is told, too.
-    fn take(&mut self, name: &str) {
+    /// An element begins that is no suite, in a case if there is one. What tells of a failing attempt of a case in a way of its own is
+    /// told, too.
+    fn take(&mut self, name: &str, case: Option<&Case>) {
         let name = name.to_ascii_lowercase();
-        self.cases += u64::from(name == "testcase");
+        if let Some(case) = case.filter(|_| name == "testcase") {
+            self.cases += 1;
+            self.failing += u64::from(case.reported.ended == Ended::Failed);
+            self.skipped += u64::from(case.reported.ended == Ended::Skipped);
+        }
         self.failing += u64::from(name.ends_with("failure") || name.ends_with("error"));
         self.skipped += u64::from(name == "skipped");
     }
@@ -229,6 +236,19 @@ fn start(tag: &BytesStart<'_>, name: &str, case: &mut Option<Case>, loose: &mut 
             let seconds = attribute("time")?.and_then(|t| t.replace(',', "").parse::<f64>().ok()).filter(|t| *t >= 0.0);
             reported.spent = seconds.map(|s| Span((s * 1e6) as u64));
             let name = attribute("name")?.ok_or("a <testcase> has no name")?;
+            // Some say it there, and in no element of its own.
+            for key in ["status", "result"] {
+                let Some(said) = attribute(key)?.filter(|said| !said.is_empty()) else { continue };
+                let ended = match said.to_ascii_lowercase().as_str() {
+                    "fail" | "failed" | "failure" | "error" | "errored" | "crashed" | "timeout" => Ended::Failed,
+                    "notrun" | "not-run" | "not run" | "skipped" | "disabled" | "ignored" | "pending" => Ended::Skipped,
+                    _ => continue,
+                };
+                if reported.ended != Ended::Failed {
+                    reported.ended = ended;
+                    reported.message = format!("its {key} is {:?}", shorten(&said, 60));
+                }
+            }
             *case = Some(Case {
                 name,
                 class: attribute("classname")?.unwrap_or_default(),
@@ -243,6 +263,7 @@ fn start(tag: &BytesStart<'_>, name: &str, case: &mut Option<Case>, loose: &mut 
                 Some(case) if name == "skipped" && case.reported.ended == Ended::Failed => {}
                 Some(case) => {
                     case.reported.ended = if name == "skipped" { Ended::Skipped } else { Ended::Failed };
+                    // What follows says more than an attribute of the case did.
                     case.reported.message = message;
                 }
                 None if name == "skipped" => {}
@@ -470,6 +491,26 @@ mod tests {
         let file = read(xml).unwrap();
         assert_eq!(file.cases[0].reported.ended, Ended::Failed);
         assert_eq!(file.loose, ["a <error> outside of any test case: the set-up broke"]);
+    }
+
+    #[test]
+    fn a_case_may_say_in_an_attribute_how_it_ended() {
+        let xml = br#"<testsuite failures="3"><testcase name="a" status="Failed"/><testcase name="b" result="notrun"/><testcase name="c" status="run" result="completed"/>
+            <testcase name="d" status="failed"><failure message="no"/></testcase><testcase name="e" status="failed"><skipped/></testcase></testsuite>"#;
+        let file = read(xml).unwrap();
+        assert!(file.unshown.is_empty(), "{:?}", file.unshown);
+        let cases = file.cases;
+        let said: Vec<_> = cases.iter().map(|c| format!("{} {}", c.reported.ended, c.reported.message)).collect();
+        assert_eq!(
+            said,
+            [
+                "failed its status is \"Failed\"",
+                "skipped its result is \"notrun\"",
+                "passed ",
+                "failed no",
+                "failed its status is \"failed\""
+            ]
+        );
     }
 
     #[test]

@@ -6,7 +6,7 @@
 
 use super::{
     Reported,
-    tap::{Block, DEEPEST, LONGEST_DETAIL, LONGEST_LINE, Point, Tap, cut, explain, plan_of},
+    tap::{Block, DEEPEST, LONGEST_DETAIL, LONGEST_LINE, Point, Tap, cut, explain, is_near_failing, plain, plan_of},
 };
 use crate::{name::shorten, words::Ended};
 
@@ -23,6 +23,8 @@ pub struct SubtestReader {
     pending: Option<Pending>,
     yaml: Block,
     bailed: bool,
+    /// The first line that is no point, and was probably meant as one that is not ok.
+    near: Option<String>,
 }
 
 /// The points of one subtest, or of the whole output.
@@ -59,14 +61,21 @@ struct Pending {
 
 impl Default for SubtestReader {
     fn default() -> Self {
-        Self { levels: vec![Level::default()], announced: None, pending: None, yaml: Block::default(), bailed: false }
+        Self {
+            levels: vec![Level::default()],
+            announced: None,
+            pending: None,
+            yaml: Block::default(),
+            bailed: false,
+            near: None,
+        }
     }
 }
 
 impl SubtestReader {
     /// Reads one line, without its end. Every point has the number 0 and its whole title.
     pub fn line(&mut self, line: &str) -> Vec<Tap> {
-        let line = cut(line, LONGEST_LINE);
+        let line = &*plain(cut(line, LONGEST_LINE));
         let indent = line.len() - line.trim_start_matches(' ').len();
         let body = line.trim();
         if self.yaml.takes(line, self.pending.as_mut().map(|pending| &mut pending.yaml)) {
@@ -106,8 +115,13 @@ impl SubtestReader {
                 }
                 None => {}
             }
-        } else if !body.is_empty() && level == 0 {
-            self.release_to(&mut found);
+        } else if !body.is_empty() {
+            if self.near.is_none() && is_near_failing(body) {
+                self.near = Some(shorten(body, 120));
+            }
+            if level == 0 {
+                self.release_to(&mut found);
+            }
         }
         found
     }
@@ -248,6 +262,14 @@ impl SubtestReader {
         self.release_to(&mut found);
         self.close_beyond(0, &mut found);
         let top = &self.levels[0];
+        if top.planned.is_none()
+            && !self.bailed
+            && let Some(near) = self.near.take()
+        {
+            found.push(Tap::Unkept(format!(
+                "{near:?} reads like a point that is not ok, and no plan tells whether one is missing"
+            )));
+        }
         if let Some(planned) = top.planned.filter(|n| *n != top.seen && !self.bailed) {
             found.push(Tap::Unkept(format!("the TAP plan promised {planned} tests, and {} were reported", top.seen)));
         }
@@ -377,6 +399,18 @@ mod tests {
     #[test]
     fn a_bail_out_is_told_and_excuses_the_plan() {
         assert_eq!(said("1..9\nok 1 - a\nBail out! the quay is gone\n"), ["a passed", "bail out the quay is gone"]);
+    }
+
+    #[test]
+    fn what_reads_like_a_failing_point_counts_where_no_plan_tells_whether_one_is_missing() {
+        for near in ["dots...not ok 2 - b", "Not ok 2 - b", "not ok: b", "not ok#2", "    progressnot ok 2"] {
+            let all = said(&format!("ok 1 - a\n{near}\n"));
+            assert!(all[1].contains("reads like a point that is not ok"), "{near}: {all:?}");
+            assert_eq!(said(&format!("1..1\nok 1 - a\n{near}\n")), ["a passed"]);
+        }
+        for fine in ["the gate is not ok", "# not ok 2", "  ---\n  not ok 2\n  ..."] {
+            assert_eq!(said(&format!("ok 1 - a\n{fine}\n")), ["a passed"]);
+        }
     }
 
     #[test]

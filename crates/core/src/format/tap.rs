@@ -4,8 +4,16 @@
 //! is ok though its subtest is not says what cannot be true, and fails.
 //! A test point that fails is held back until the lines that explain it (a YAML block, comments) have been seen.
 
+use std::{borrow::Cow, sync::LazyLock};
+
+use regex::Regex;
+
 use super::{Reported, Step};
-use crate::{name::shorten, time::Span, words::Ended};
+use crate::{
+    name::{CONTROL_SEQUENCE, shorten},
+    time::Span,
+    words::Ended,
+};
 
 /// What a line of TAP gave.
 #[derive(Debug, Clone, PartialEq)]
@@ -71,7 +79,7 @@ struct Pending {
 impl TapReader {
     /// Reads one line, without its end.
     pub fn line(&mut self, line: &str) -> Vec<Tap> {
-        let line = cut(line, LONGEST_LINE);
+        let line = &*plain(cut(line, LONGEST_LINE));
         let indent = line.len() - line.trim_start_matches(' ').len();
         let body = line.trim();
         if self.yaml.takes(line, self.pending.as_mut().map(|pending| &mut pending.yaml)) {
@@ -209,13 +217,13 @@ impl Point {
             Some(rest) => (false, rest),
             None => (true, body.strip_prefix("ok")?),
         };
-        if !rest.is_empty() && !rest.starts_with(' ') {
+        if !rest.is_empty() && !rest.starts_with([' ', '\t']) {
             return None;
         }
         let rest = rest.trim_start();
         let digits = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len());
         let number = rest[..digits].parse().ok();
-        let rest = if number.is_some() && (digits == rest.len() || rest[digits..].starts_with(' ')) {
+        let rest = if number.is_some() && (digits == rest.len() || rest[digits..].starts_with([' ', '\t'])) {
             rest[digits..].trim_start()
         } else {
             rest
@@ -236,6 +244,26 @@ impl Point {
         }
         Some(Self { number, description, reported, todo: word == "todo" })
     }
+}
+
+/// A line without what says nothing: a byte order mark, colours.
+pub(super) fn plain(line: &str) -> Cow<'_, str> {
+    // The pattern is a constant, and the tests read it.
+    static CONTROL: LazyLock<Regex> =
+        LazyLock::new(|| Regex::new(CONTROL_SEQUENCE).unwrap_or_else(|_| unreachable!("the pattern is a constant")));
+    if !line.contains(['\u{1b}', '\u{feff}']) {
+        return Cow::Borrowed(line);
+    }
+    Cow::Owned(CONTROL.replace_all(line, "").replace('\u{feff}', ""))
+}
+
+/// Whether a line that is no point was probably meant as one that is not ok: it stands behind other text, or is written in another way.
+pub(super) fn is_near_failing(body: &str) -> bool {
+    static NEAR: LazyLock<Regex> = LazyLock::new(|| {
+        Regex::new(r"(?i)^not ok\b|not ok[ \t:#]*(?:\d|- )")
+            .unwrap_or_else(|_| unreachable!("the pattern is a constant"))
+    });
+    NEAR.is_match(body)
 }
 
 /// The YAML block that explains a point, while it is read: how far it is indented.
@@ -424,6 +452,12 @@ mod tests {
         assert_eq!(said(&format!("{failing}not ok 1 - gate\nok 2 - late\n"))[1], "2 late passed \"\"");
         let left = said("ok 1 - gate\n    not ok 1 - b\n");
         assert_eq!(left[1], "\"b\" in its subtest did not pass, and that is of no test that was told of");
+    }
+
+    #[test]
+    fn colours_a_mark_of_byte_order_and_tabs_hide_no_point() {
+        let text = "\u{feff}1..3\n\u{1b}[31mnot ok 1 - a\u{1b}[0m\n\u{1b}[1;32mok\u{1b}[0m 2 - b\n\u{feff}ok\t3\t- c\n";
+        assert_eq!(said(text), ["1 a failed \"\"", "2 b passed \"\"", "3 c passed \"\""]);
     }
 
     #[test]

@@ -8,7 +8,7 @@ use std::{collections::BTreeMap, sync::LazyLock};
 
 use regex::Regex;
 
-use crate::name::shorten;
+use crate::name::{CONTROL_SEQUENCE, shorten};
 
 /// The longest form, in letters; what comes after rarely says more of the cause.
 const LONGEST: usize = 300;
@@ -17,8 +17,7 @@ static MARKS: LazyLock<[(Regex, &str); 8]> = LazyLock::new(|| {
     // The patterns are constants, and the tests read all of them.
     let regex = |pattern: &str| Regex::new(pattern).unwrap_or_else(|_| unreachable!("the pattern is a constant"));
     [
-        // Colours and other control sequences of terminals (ECMA-48).
-        (regex(r"\x1b\[[0-9;?]*[ -/]*[@-~]"), ""),
+        (regex(CONTROL_SEQUENCE), ""),
         (regex(r"(?i)\b[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}\b"), "<id>"),
         (regex(r"\b\d{4}-\d{2}-\d{2}(?:[T ]\d{2}:\d{2}(?::\d{2}(?:\.\d+)?)?(?:Z|[+-]\d{2}:?\d{2})?)?\b"), "<time>"),
         (regex(r"\b\d{1,2}:\d{2}(?::\d{2}(?:\.\d+)?)?\b"), "<time>"),
