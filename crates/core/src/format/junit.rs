@@ -51,6 +51,10 @@ impl Case {
 
 /// What is kept of each text.
 const LONGEST_TEXT: usize = 256 << 10;
+/// Elements within each other, at most.
+const DEEPEST: usize = 1000;
+/// Suites that have more than they tell of are told up to so many.
+const MOST_SUITES: usize = 100;
 
 /// Reads one file.
 ///
@@ -78,6 +82,9 @@ pub fn read(content: &[u8]) -> Result<File, String> {
                     return Err(broken(&format!("the root is <{name}>, not <testsuites>")));
                 }
                 root = Some(());
+                if inside.len() == DEEPEST {
+                    return Err(broken(&format!("more than {DEEPEST} elements stand within each other")));
+                }
                 start(&tag, &name, &mut case, &mut file.loose).map_err(|e| broken(&e))?;
                 match is_suite(&name) {
                     true => suites.push(Suite::read(&tag, &name).map_err(|e| broken(&e))?),
@@ -210,14 +217,14 @@ impl Suite {
     fn end(self, file: &mut File) -> Told {
         let Self { shown, told, .. } = self;
         let failing = self.failing.unwrap_or(0).saturating_sub(told.failing);
-        if failing > 0 {
+        if failing > 0 && file.unshown.len() < MOST_SUITES {
             let (said, told) = (failing.saturating_add(told.failing), told.failing);
             let what = if said == 1 { "failure or error" } else { "failures and errors" };
             file.unshown.push(format!("{shown} says that it has {said} {what}, and tells of {told}"));
         }
         let unlisted = self.skipped.saturating_sub(told.skipped);
         let cases = self.cases.unwrap_or(0).saturating_sub(told.cases).saturating_sub(unlisted);
-        if cases > 0 {
+        if cases > 0 && file.missing.len() < MOST_SUITES {
             let said = self.cases.unwrap_or(0);
             let what = if said == 1 { "test case" } else { "test cases" };
             file.missing.push(format!("{shown} says that it has {said} {what}, and tells of {}", told.cases));
@@ -557,10 +564,14 @@ mod tests {
             ("<testsuite>\n<testcase name=\"a\">", "it ends within an element"),
             ("<testsuite>\n<testcase></testcase></testsuite>", "line 2: a <testcase> has no name"),
             ("<testsuite></testcase>", "line 1"),
+            ("<testsuite>".repeat(1001).as_str(), "more than 1000 elements stand within each other"),
         ] {
             let error = read(bad.as_bytes()).unwrap_err();
             assert!(error.contains(why), "{bad}: {error}");
         }
+        let many = format!("<testsuites>{}</testsuites>", "<testsuite tests=\"1\" errors=\"1\"/>".repeat(1000));
+        let file = read(many.as_bytes()).unwrap();
+        assert_eq!((file.missing.len(), file.unshown.len()), (MOST_SUITES, MOST_SUITES));
     }
 
     fn report() -> String {
