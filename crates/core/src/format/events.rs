@@ -89,14 +89,14 @@ pub enum Meant {
 
 impl Meant {
     fn of(line: &str) -> Self {
-        let word = |after: &'_ str| {
+        fn word(after: &str) -> Option<&str> {
             let word = after.trim_start().strip_prefix(':')?.trim_start().strip_prefix('"')?;
-            Some(word.split_once('"')?.0.to_owned())
-        };
+            Some(word.split_once('"')?.0)
+        }
         let mut words = line.split("\"event\"").skip(1).map(word);
         // Two that share a line, the second of them cut off, are no one event.
         match (words.next().flatten(), words.next(), line.matches('{').count()) {
-            (Some(word), None, 1) => match word.as_str() {
+            (Some(word), None, 1) => match word {
                 "start" | "step" | "file" | "measure" | "covers" => Self::NoResult,
                 "end" => Self::Result,
                 _ => Self::Unknown,

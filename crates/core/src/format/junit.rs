@@ -86,11 +86,10 @@ pub fn read(content: &[u8]) -> Result<File, String> {
                     return Err(broken(&format!("more than {DEEPEST} elements stand within each other")));
                 }
                 start(&tag, &name, &mut case, &mut file.loose).map_err(|e| broken(&e))?;
-                match is_suite(&name) {
-                    true => suites.push(Suite::read(&tag, &name).map_err(|e| broken(&e))?),
-                    false => {
-                        suites.iter_mut().last().into_iter().for_each(|suite| suite.told.take(&name, case.as_ref()))
-                    }
+                if is_suite(&name) {
+                    suites.push(Suite::read(&tag, &name).map_err(|e| broken(&e))?);
+                } else if let Some(suite) = suites.last_mut() {
+                    suite.told.take(&name, case.as_ref());
                 }
                 inside.push(name);
             }
@@ -121,7 +120,9 @@ pub fn read(content: &[u8]) -> Result<File, String> {
                     && let Some(suite) = suites.pop()
                 {
                     let all = suite.end(&mut file);
-                    suites.iter_mut().last().into_iter().for_each(|parent| parent.told.add(&all));
+                    if let Some(parent) = suites.last_mut() {
+                        parent.told.add(&all);
+                    }
                 }
                 if ends == "testcase"
                     && let Some(mut done) = case.take()
