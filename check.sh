@@ -26,7 +26,7 @@ prepare what_tests_need
 # Clippy is a compiler: it looks for mistakes while it builds the tests, so that nothing is built twice. `cargo clippy` calls
 # it in the same way, and throws away what it made.
 step "Building the tests, and looking for mistakes (clippy)"
-export RUSTC_WORKSPACE_WRAPPER=clippy-driver CLIPPY_ARGS=-Dwarnings__CLIPPY_HACKERY__
+export RUSTC_WORKSPACE_WRAPPER=$PWD/scripts/clippy-as-compiler CLIPPY_ARGS=-Dwarnings__CLIPPY_HACKERY__
 # What the simulation runs is optimized as one part the first time, and so twice as fast; whoever changes it between checks builds it in
 # many.
 whole=()

@@ -34,6 +34,8 @@ what_it_needs() {
 }
 need_cargo
 build_once || true
+# The core is optimized for the simulations of the tests: a first look is quick enough without.
+as_is=(--config profile.dev.package.kesmo-core.opt-level=0 --config profile.dev.package.kesmo-sim.opt-level=0)
 if [ "$mode" = build ]; then
     # A release has the console within it.
     what_it_needs
@@ -46,7 +48,7 @@ fi
 if [ -n "$team" ]; then
     prepare what_it_needs
     step "Building the program (the first time takes some minutes)"
-    cargo build --quiet -p kesmo -p kesmo-made
+    cargo build "${as_is[@]}" --quiet -p kesmo -p kesmo-made
     prepared
     exec scripts/team "$mode" "$port"
 fi
@@ -54,7 +56,7 @@ fi
 prepare what_it_needs ffmpeg=ffmpeg
 # Built as for the tests: that takes a third of the time of a release, and is quick enough for a first look.
 step "Building the program (the first time takes some minutes)"
-cargo build --quiet -p kesmo -p kesmo-made
+cargo build "${as_is[@]}" --quiet -p kesmo -p kesmo-made
 prepared
 kesmo=$PWD/target/debug/kesmo
 

@@ -6,10 +6,10 @@ use diesel::{
     SelectableHelper,
     sql_types::{Array, Binary, Bool, Nullable, Text},
 };
-use diesel_async::RunQueryDsl;
 
 use crate::{
     Error, Store,
+    query::RunQueryDsl,
     schema::{accounts, machines, sessions, tokens},
 };
 

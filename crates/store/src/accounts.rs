@@ -5,10 +5,11 @@ use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
     sql_types::{Array, BigInt, Binary, Bool, Double, Integer, Nullable, Text, Timestamptz},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::AsyncConnection;
 
 use crate::{
     Error, Store,
+    query::RunQueryDsl,
     schema::{accounts, password_links, sessions},
 };
 

@@ -2,9 +2,8 @@
 
 use chrono::{DateTime, Utc};
 use diesel::{ExpressionMethods, Insertable, QueryDsl, Queryable, Selectable, SelectableHelper, TextExpressionMethods};
-use diesel_async::RunQueryDsl;
 
-use crate::{Error, Store, schema::audit};
+use crate::{Error, Store, query::RunQueryDsl, schema::audit};
 
 /// Something that was done, or refused.
 #[derive(Debug, Clone, PartialEq, Eq, Insertable)]

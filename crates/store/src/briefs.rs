@@ -4,11 +4,12 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
 use diesel::{ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper};
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::AsyncConnection;
 use kesmo_core::plan::brief::{Brief, chain};
 
 use crate::{
     Error, Store, content, json,
+    query::RunQueryDsl,
     schema::{briefs, polls, schedules, webhooks},
 };
 

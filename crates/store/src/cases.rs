@@ -9,13 +9,12 @@ use diesel::{
     query_builder::{BoxedSqlQuery, SqlQuery},
     sql_types::{Array, BigInt, Bool, Date, Integer, Nullable, Text},
 };
-use diesel_async::RunQueryDsl;
 use kesmo_core::{
     run::cases::{CaseTally, PastCase},
     words::{Ended, Outcome},
 };
 
-use crate::{Error, Store};
+use crate::{Error, Store, query::RunQueryDsl};
 
 /// A case as it is kept, on the row that decided it so far.
 #[derive(Debug, Clone, QueryableByName)]

@@ -6,7 +6,7 @@ use std::{borrow::Cow, collections::BTreeSet, marker::PhantomData};
 
 use chrono::{DateTime, NaiveDate, Utc};
 use diesel::sql_types::{Array, BigInt, Bool, Date, Integer, Jsonb, Nullable, Text, Timestamptz};
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 use kesmo_core::{
     measure::Part,
     run::{AttemptStats, Tally},
@@ -19,6 +19,7 @@ use crate::{
     covers::write_told,
     json,
     measures::{NewMeasures, write_measures, write_parts},
+    query::RunQueryDsl,
     statement::statement,
 };
 
@@ -466,7 +467,7 @@ async fn write_rest(c: &mut AsyncPgConnection, commit: &Commit) -> Result<(), Er
     Ok(())
 }
 
-async fn write_batches(mut c: &AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
+async fn write_batches(c: &AsyncPgConnection, commit: &Commit) -> Result<(), Error> {
     let new = &commit.batches;
     if !new.is_empty() {
         let insert = InsertBatches {
@@ -478,7 +479,7 @@ async fn write_batches(mut c: &AsyncPgConnection, commit: &Commit) -> Result<(),
             granted_at: new.iter().map(|b| b.granted_at).collect(),
             lifetime: PhantomData,
         };
-        insert.execute(&mut c).await?;
+        insert.pipe(c).await?;
     }
     // One row is changed once by a statement: what is fed to one batch several times is put together.
     let mut fed: std::collections::BTreeMap<(i64, u32), Vec<u32>> = std::collections::BTreeMap::new();
@@ -492,7 +493,7 @@ async fn write_batches(mut c: &AsyncPgConnection, commit: &Commit) -> Result<(),
             entries: fed.values().map(json).collect::<Result<_, _>>()?,
             lifetime: PhantomData,
         };
-        feed.execute(&mut c).await?;
+        feed.pipe(c).await?;
     }
     if !commit.shrunk.is_empty() {
         let shrink = ShrinkBatches {
@@ -501,7 +502,7 @@ async fn write_batches(mut c: &AsyncPgConnection, commit: &Commit) -> Result<(),
             entries: commit.shrunk.iter().map(|s| json(&s.2)).collect::<Result<_, _>>()?,
             lifetime: PhantomData,
         };
-        shrink.execute(&mut c).await?;
+        shrink.pipe(c).await?;
     }
     if !commit.over.is_empty() {
         let close = CloseBatches {
@@ -509,12 +510,12 @@ async fn write_batches(mut c: &AsyncPgConnection, commit: &Commit) -> Result<(),
             number: commit.over.iter().map(|o| int(o.1)).collect(),
             lifetime: PhantomData,
         };
-        close.execute(&mut c).await?;
+        close.pipe(c).await?;
     }
     Ok(())
 }
 
-async fn write_attempts(mut c: &AsyncPgConnection, attempts: &[NewAttempt]) -> Result<(), Error> {
+async fn write_attempts(c: &AsyncPgConnection, attempts: &[NewAttempt]) -> Result<(), Error> {
     if attempts.is_empty() {
         return Ok(());
     }
@@ -543,7 +544,7 @@ async fn write_attempts(mut c: &AsyncPgConnection, attempts: &[NewAttempt]) -> R
         itself: all().map(|a| a.itself).collect(),
         lifetime: PhantomData,
     };
-    insert.execute(&mut c).await?;
+    insert.pipe(c).await?;
     Ok(())
 }
 

@@ -5,10 +5,10 @@ use diesel::{
     ExpressionMethods, QueryDsl, Queryable, QueryableByName, Selectable, SelectableHelper,
     sql_types::{Array, BigInt, Bool, Integer, Nullable, Text, Timestamptz},
 };
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::AsyncPgConnection;
 use kesmo_core::suite::covers::Requirement;
 
-use crate::{Error, Store, schema::covers, statement::statement};
+use crate::{Error, Store, query::RunQueryDsl, schema::covers, statement::statement};
 
 statement! {
     /// What tests told as they ran.

@@ -7,13 +7,12 @@ use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
     sql_types::{Array, BigInt, Bool, Date, Integer, SmallInt, Text},
 };
-use diesel_async::RunQueryDsl;
 use kesmo_core::{
     plan::cutting::{Cut, KnownCase, MOST_CASES, WHOLE_EVERY},
     time::Span,
 };
 
-use crate::{Error, Store, content, schema::run_cuts};
+use crate::{Error, Store, content, query::RunQueryDsl, schema::run_cuts};
 
 /// Runs of a file that are looked at for its cases, the latest first.
 const MOST_RUNS: i64 = 10;

@@ -7,10 +7,11 @@ use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, Queryable, QueryableByName, Selectable, SelectableHelper,
     sql_types::{Array, BigInt, Integer, Nullable, Text, Timestamptz},
 };
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::AsyncPgConnection;
 
 use crate::{
     Error, Store,
+    query::RunQueryDsl,
     schema::{failing, unrecorded},
 };
 

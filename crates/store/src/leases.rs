@@ -11,9 +11,9 @@ use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
     sql_types::{Array, Bool, Double, Text},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 
-use crate::{Error, Store, schema::leases, statement::statement};
+use crate::{Error, Store, query::RunQueryDsl, schema::leases, statement::statement};
 
 statement! {
     /// Leases of pools that are a service's, held until the transaction ends: another can take them only after.
@@ -188,9 +188,9 @@ impl Store {
 }
 
 /// Makes sure, within a transaction, that a service holds those pools until it ends: another can take them only after.
-pub(crate) async fn still_held(mut c: &AsyncPgConnection, service: &str, pools: &[String]) -> Result<bool, Error> {
+pub(crate) async fn still_held(c: &AsyncPgConnection, service: &str, pools: &[String]) -> Result<bool, Error> {
     let pool: Vec<&str> = pools.iter().map(String::as_str).collect();
     let held = HoldLeases { service: vec![service; pool.len()], pool, lifetime: PhantomData };
     // It changes no row: what is counted are those that it finds.
-    Ok(held.execute(&mut c).await? == pools.len())
+    Ok(held.pipe(c).await? == pools.len())
 }

@@ -21,6 +21,7 @@ pub mod parks;
 pub mod past;
 pub mod polls;
 pub mod pools;
+mod query;
 pub mod records;
 pub mod releases;
 pub mod results;
@@ -40,13 +41,15 @@ use std::time::Duration;
 
 use diesel::sql_types::Text;
 use diesel_async::{
-    AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl,
+    AsyncConnection, AsyncMigrationHarness, AsyncPgConnection,
     pooled_connection::{
         AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
         deadpool::{Object, Pool},
     },
 };
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+
+use crate::query::RunQueryDsl;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 

@@ -4,10 +4,10 @@ use diesel::{
     QueryableByName,
     sql_types::{Array, BigInt, Double, Integer, Jsonb, Text},
 };
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::AsyncPgConnection;
 use kesmo_core::measure::{Counts, Gathered, Measure, Part, Point, Spread};
 
-use crate::{Error, Store, content, json, statement::statement};
+use crate::{Error, Store, content, json, query::RunQueryDsl, statement::statement};
 
 statement! {
     /// What batches measured in some seconds.

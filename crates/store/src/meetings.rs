@@ -2,12 +2,13 @@
 
 use chrono::Utc;
 use diesel::{ExpressionMethods, OptionalExtension, QueryDsl, SelectableHelper, sql_types::Text};
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 
 use crate::{
     Error, Store,
     commit::{Commit, write},
     ensure_month, month_of,
+    query::RunQueryDsl,
     runs::{NamedRun, NewRun, RunRow, insert},
     schema::{meetings, runs, suites},
 };

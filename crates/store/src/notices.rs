@@ -11,11 +11,12 @@ use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, Queryable, QueryableByName, Selectable, SelectableHelper,
     sql_types::{Array, BigInt, Bool, Integer, Jsonb, Nullable, Text, Timestamptz},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 use kesmo_core::notice::{Event, Notice};
 
 use crate::{
     Error, Store, content, json,
+    query::RunQueryDsl,
     schema::{notice_deliveries, notice_events, notices},
     secrets::sealed_as,
 };

@@ -2,11 +2,11 @@
 
 use chrono::{DateTime, NaiveDate, Utc};
 use diesel::{ExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper};
-use diesel_async::RunQueryDsl;
 use kesmo_core::plan::{At, Only, Park};
 
 use crate::{
     Error, Store, json,
+    query::RunQueryDsl,
     schema::{parks, suites},
 };
 

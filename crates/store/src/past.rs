@@ -2,10 +2,10 @@
 
 use chrono::{DateTime, NaiveDate, Utc};
 use diesel::{ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper};
-use diesel_async::RunQueryDsl;
 
 use crate::{
     Error, Store,
+    query::RunQueryDsl,
     schema::{artifacts, attempts, batches},
 };
 

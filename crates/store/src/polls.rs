@@ -7,11 +7,12 @@ use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper,
     sql_types::{Array, BigInt, Text},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::AsyncConnection;
 use kesmo_core::source::Head;
 
 use crate::{
     Error, Store, ensure_month, month_of,
+    query::RunQueryDsl,
     runs::{NewRun, RunRow, insert},
     schema::{poll_heads, polls, suites},
 };

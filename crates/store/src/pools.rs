@@ -6,7 +6,7 @@ use diesel::{
     SelectableHelper,
     sql_types::{BigInt, Jsonb},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::AsyncConnection;
 use kesmo_core::{
     fleet::Pool,
     run::{AttemptStats, Tally},
@@ -15,6 +15,7 @@ use kesmo_core::{
 
 use crate::{
     Error, Store, content, json,
+    query::RunQueryDsl,
     schema::{machines, pools},
     secrets::sealed_as,
 };

@@ -9,7 +9,7 @@ use diesel::{
     ExpressionMethods, OptionalExtension, PgExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
     sql_types::{Array, BigInt, Integer, Nullable, Text},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 use futures::TryStreamExt;
 use kesmo_core::{
     record::{Estimate, Record},
@@ -24,6 +24,7 @@ use crate::{
     failing::{FailingChange, take_unrecorded, write},
     json,
     pace::{Beside, PORTION},
+    query::RunQueryDsl,
     results::{self, NewResults},
     schema::{older_runs, records, stamp_keys, stamps, suites},
     statement::statement,

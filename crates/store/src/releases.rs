@@ -6,10 +6,9 @@ use diesel::{
     QueryableByName,
     sql_types::{BigInt, Integer, Jsonb, Text},
 };
-use diesel_async::RunQueryDsl;
 use kesmo_core::words::Outcome;
 
-use crate::{Error, Store, json};
+use crate::{Error, Store, json, query::RunQueryDsl};
 
 /// A test in the runs with a label.
 #[derive(Debug, Clone, QueryableByName)]

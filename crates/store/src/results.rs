@@ -11,12 +11,13 @@ use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
     sql_types::{Array, BigInt, Date, Integer, Jsonb, Nullable, SmallInt, Text, Timestamptz},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 use kesmo_core::{plan::RunOptions, record::Seen, words::Outcome};
 
 use crate::{
     Error, Store, content, ensure_month,
     pace::{Beside, PORTION},
+    query::RunQueryDsl,
     schema::{older_runs, runs, tests},
     statement::statement,
 };

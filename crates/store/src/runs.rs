@@ -7,7 +7,7 @@ use diesel::{
     ExpressionMethods, OptionalExtension, PgJsonbExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
     sql_types::{Array, BigInt, Double, Integer, Nullable, Text},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 use kesmo_core::{
     plan::{
         At, Park, RunOptions,
@@ -19,6 +19,7 @@ use kesmo_core::{
 
 use crate::{
     Error, Store, content, ensure_month, json, month_of,
+    query::RunQueryDsl,
     schema::{run_notes, runs, suites},
 };
 

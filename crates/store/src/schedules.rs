@@ -12,7 +12,7 @@ use diesel::{
     SelectableHelper,
     sql_types::{Array, BigInt, Text, Timestamptz},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 use kesmo_core::{
     calendar::schedule::{Schedule, Times},
     plan::brief::Changes,
@@ -20,6 +20,7 @@ use kesmo_core::{
 
 use crate::{
     Error, Store, content, ensure_month, json, month_of,
+    query::RunQueryDsl,
     runs::{NewRun, RunRow, insert_all},
     schema::{planned_starts, runs, schedules},
 };

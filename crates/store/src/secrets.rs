@@ -5,10 +5,10 @@ use chrono::{DateTime, Utc};
 use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, Queryable, Selectable, SelectableHelper, upsert::excluded,
 };
-use diesel_async::RunQueryDsl;
 
 use crate::{
     Error, Store,
+    query::RunQueryDsl,
     schema::{notices, pools, secrets, webhooks},
     vault::is_sealed,
 };

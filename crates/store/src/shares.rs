@@ -6,10 +6,10 @@ use diesel::{
     SelectableHelper,
     sql_types::{BigInt, Nullable, Text},
 };
-use diesel_async::RunQueryDsl;
 
 use crate::{
     Error, Store,
+    query::RunQueryDsl,
     runs::{NamedRun, RunRow},
     schema::{runs, shares, suites},
 };

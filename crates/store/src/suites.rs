@@ -4,11 +4,11 @@ use chrono::{DateTime, Utc};
 use diesel::{
     ExpressionMethods, OptionalExtension, PgExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper,
 };
-use diesel_async::RunQueryDsl;
 use kesmo_core::{source::GitSource, suite::ListedTest};
 
 use crate::{
     Error, Store, content, json,
+    query::RunQueryDsl,
     schema::{listings, sources, suites},
 };
 

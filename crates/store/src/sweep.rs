@@ -7,10 +7,10 @@ use diesel::{
     QueryableByName,
     sql_types::{Array, BigInt, Bool, Date, Jsonb, Nullable, Text, Timestamptz},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 use kesmo_core::keep::{Freed, Rule};
 
-use crate::{Error, Store, content, json};
+use crate::{Error, Store, content, json, query::RunQueryDsl};
 
 /// Runs that are removed in one transaction.
 const TOGETHER: usize = 50;

@@ -5,9 +5,8 @@ use diesel::{
     QueryableByName,
     sql_types::{BigInt, Nullable, Text, Timestamptz},
 };
-use diesel_async::RunQueryDsl;
 
-use crate::{Error, Store};
+use crate::{Error, Store, query::RunQueryDsl};
 
 /// What runs have in common by which they are summed up.
 #[derive(Debug, Clone, PartialEq, Eq)]

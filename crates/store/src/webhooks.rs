@@ -6,10 +6,11 @@ use diesel::{
     Selectable, SelectableHelper,
     sql_types::{Array, BigInt},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 
 use crate::{
     Error, Store, ensure_month, month_of,
+    query::RunQueryDsl,
     runs::{NewRun, RunRow, insert_all},
     schema::{deliveries, webhooks},
     secrets::sealed_as,

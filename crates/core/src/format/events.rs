@@ -98,12 +98,20 @@ impl Meant {
         match (words.next().flatten(), words.next(), line.matches('{').count()) {
             (Some(word), None, 1) => match word {
                 "start" | "step" | "file" | "measure" | "covers" => Self::NoResult,
-                "end" => Self::Result,
+                word if says_an_end(word) => Self::Result,
                 _ => Self::Unknown,
             },
             _ => Self::Result,
         }
     }
+}
+
+/// Whether a kind of event, valid or not, speaks of how a test ended: `end`, and what others call it.
+fn says_an_end(kind: &str) -> bool {
+    let kind = kind.to_ascii_lowercase();
+    ["end", "fail", "error", "crash", "abort", "timeout", "timed", "finish", "result"]
+        .iter()
+        .any(|w| kind.starts_with(w))
 }
 
 /// Reads one line.
@@ -232,13 +240,15 @@ mod tests {
             "nonsense",
             "{\"test\":\"a\",\"ev",
             r#"{"test":"a","event":"end","outcome":"faild"}"#,
+            r#"{"test":"a","event":"failed"}"#,
+            r#"{"test":"a","event":"END","outcome":"failed"}"#,
             r#"{"test":"a","event":"start"}{"test":"a","event":"end","outcome":"failed"}"#,
             r#"{"test":"a","event":"start"}{"test":"a","#,
             r#"{"test":"a","event":"start","event":"end","outcome":"failed"}"#,
         ] {
             assert_eq!(meant(line), Meant::Result, "{line}");
         }
-        for line in [r#"{"test":"a","event":"failed"}"#, r#"{"test":"a","event":"starts"}"#] {
+        for line in [r#"{"test":"a","event":"print"}"#, r#"{"test":"a","event":"starts"}"#] {
             assert_eq!(meant(line), Meant::Unknown, "{line}");
         }
         for line in [

@@ -166,6 +166,7 @@ impl Told {
     /// told, too.
     fn take(&mut self, name: &str, case: Option<&Case>) {
         let name = name.to_ascii_lowercase();
+        let name = usual(&name);
         if let Some(case) = case.filter(|_| name == "testcase") {
             self.cases += 1;
             self.failing += u64::from(case.reported.ended == Ended::Failed);
@@ -195,9 +196,10 @@ impl Suite {
     fn read(tag: &BytesStart<'_>, name: &str) -> Result<Self, String> {
         // There is no standard for what stands there: what is no number says nothing.
         let number = |key: &str| Ok::<_, String>(attribute(tag, key)?.and_then(|n| n.trim().parse::<u64>().ok()));
-        let sum = |one: Option<u64>, other: Option<u64>| match (one, other) {
-            (None, None) => None,
-            (one, other) => Some(one.unwrap_or(0).saturating_add(other.unwrap_or(0))),
+        // None where none is told.
+        let sum = |keys: &[&str]| -> Result<Option<u64>, String> {
+            let told = keys.iter().map(|key| number(key)).collect::<Result<Vec<_>, _>>()?;
+            Ok(told.into_iter().flatten().reduce(u64::saturating_add))
         };
         let shown = match attribute(tag, "name")? {
             Some(own) if !own.is_empty() => format!("the <{name}> {:?}", shorten(&own, 120)),
@@ -206,9 +208,9 @@ impl Suite {
         Ok(Self {
             shown,
             cases: number("tests")?,
-            failing: sum(number("failures")?, number("errors")?),
+            failing: sum(&["failures", "errors"])?,
             // Some count what they leave out, and do not list it.
-            skipped: sum(number("skipped")?, number("disabled")?).unwrap_or(0),
+            skipped: sum(&["skipped", "disabled", "ignored", "notrun"])?.unwrap_or(0),
             told: Told::default(),
         })
     }
@@ -238,6 +240,8 @@ impl Suite {
 
 fn start(tag: &BytesStart<'_>, name: &str, case: &mut Option<Case>, loose: &mut Vec<String>) -> Result<(), String> {
     let attribute = |key: &str| attribute(tag, key);
+    let own = name;
+    let name = usual(own);
     match name {
         "testcase" => {
             let mut reported = Reported::plain(Ended::Passed);
@@ -274,7 +278,8 @@ fn start(tag: &BytesStart<'_>, name: &str, case: &mut Option<Case>, loose: &mut 
                     // What follows says more than an attribute of the case did.
                     case.reported.message = message;
                 }
-                None if name == "skipped" => {}
+                // Outside of a case another name may stand for a number of them.
+                None if name == "skipped" || name != own => {}
                 None => loose.push(shorten(&format!("a <{name}> outside of any test case: {message}"), 500)),
             }
         }
@@ -283,8 +288,19 @@ fn start(tag: &BytesStart<'_>, name: &str, case: &mut Option<Case>, loose: &mut 
     Ok(())
 }
 
+/// What an element is usually called, where it is told otherwise.
+fn usual(name: &str) -> &str {
+    let is = |words: &[&str]| words.iter().any(|word| word.eq_ignore_ascii_case(name));
+    match name {
+        _ if is(&["failure", "failed", "fail"]) => "failure",
+        _ if is(&["error", "errored"]) => "error",
+        _ if is(&["skipped", "skip"]) => "skipped",
+        _ => name,
+    }
+}
+
 fn add_text(case: &mut Case, inside: Option<&String>, text: &str) {
-    let place = match inside.map(String::as_str) {
+    let place = match inside.map(|name| usual(name.as_str())) {
         Some("failure" | "error") => &mut case.reported.detail,
         Some("skipped") if case.reported.message.is_empty() => &mut case.reported.message,
         Some("system-out" | "system-err") => &mut case.output,
@@ -499,6 +515,19 @@ mod tests {
         let file = read(xml).unwrap();
         assert_eq!(file.cases[0].reported.ended, Ended::Failed);
         assert_eq!(file.loose, ["a <error> outside of any test case: the set-up broke"]);
+    }
+
+    #[test]
+    fn elements_that_are_called_a_little_otherwise_say_the_same() {
+        let xml = br#"<testsuite tests="6" failures="1" errors="1" ignored="1"><testcase name="a"><Failure message="no"/></testcase>
+            <testcase name="b"><failed>it was 7</failed></testcase><testcase name="c"><ERROR/></testcase><testcase name="d"><Skipped/></testcase>
+            <testcase name="e"><failureless/></testcase></testsuite>"#;
+        let file = read(xml).unwrap();
+        let said: Vec<_> = file.cases.iter().map(|c| format!("{} {}", c.reported.ended, c.reported.message)).collect();
+        assert_eq!(said, ["failed no", "failed it was 7", "failed ", "skipped ", "passed "]);
+        assert_eq!((file.unshown.len(), file.missing.len()), (0, 1), "{file:?}");
+        let none = read(br#"<testsuite tests="2" ignored="1"><testcase name="a"/></testsuite>"#).unwrap();
+        assert!(none.missing.is_empty());
     }
 
     #[test]

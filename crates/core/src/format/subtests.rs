@@ -6,7 +6,10 @@
 
 use super::{
     Reported,
-    tap::{Block, DEEPEST, LONGEST_DETAIL, LONGEST_LINE, Point, Tap, cut, explain, is_near_failing, plain, plan_of},
+    tap::{
+        Block, DEEPEST, LONGEST_DETAIL, LONGEST_LINE, Plan, Point, Tap, bail_out, cut, explain, is_near_failing, plain,
+        plan_of,
+    },
 };
 use crate::{name::shorten, words::Ended};
 
@@ -31,8 +34,7 @@ pub struct SubtestReader {
 #[derive(Debug, Default)]
 struct Level {
     name: Option<String>,
-    planned: Option<u32>,
-    seen: u32,
+    plan: Plan,
     failed: u32,
     kept: Vec<(String, Reported)>,
     kept_bytes: usize,
@@ -95,10 +97,10 @@ impl SubtestReader {
         } else if let Some(point) = Point::read(body) {
             self.release_to(&mut found);
             self.point(level, point, &mut found);
-        } else if let Some(why) = body.strip_prefix("Bail out!") {
+        } else if let Some(why) = bail_out(body) {
             self.release_to(&mut found);
             self.bailed = true;
-            found.push(Tap::BailOut(why.trim().to_owned()));
+            found.push(Tap::BailOut(why.to_owned()));
         } else if body.starts_with("1..") {
             self.release_to(&mut found);
             match plan_of(body) {
@@ -107,12 +109,10 @@ impl SubtestReader {
                         found.push(Tap::Nothing(skipped_for(body)));
                     }
                     self.reach(level, &mut found);
-                    self.levels[level].planned = Some(planned);
+                    self.levels[level].plan.promise(planned);
                 }
                 // Further in, a line like this is as likely something that was printed.
-                None if level == 0 => {
-                    found.push(Tap::Broken(format!("broken TAP: {:?} is not a valid plan", shorten(body, 80))))
-                }
+                None if level == 0 => self.levels[0].plan.cannot_read(body),
                 None => {}
             }
         } else if !body.is_empty() {
@@ -150,7 +150,7 @@ impl SubtestReader {
 
     fn close_beyond(&mut self, level: usize, found: &mut Vec<Tap>) {
         while self.levels.len() > level + 1 {
-            let number = self.levels[self.levels.len() - 2].seen + 1;
+            let number = self.levels[self.levels.len() - 2].plan.seen + 1;
             self.close_last(&format!("#{number}"), found);
         }
     }
@@ -159,18 +159,17 @@ impl SubtestReader {
     fn close_last(&mut self, name: &str, found: &mut Vec<Tap>) -> (u32, u32) {
         let mut last = self.levels.pop().unwrap_or_default();
         let of = last.name.take().unwrap_or_else(|| name.to_owned());
-        if let Some(planned) = last.planned.filter(|n| *n != last.seen && !self.bailed) {
-            found.push(Tap::Unkept(unkept(&of, planned, last.seen)));
-        }
+        let plan = || format!("the TAP plan of {:?}", shorten(&of, 120));
+        found.extend(last.plan.unkept(&plan()).filter(|_| !self.bailed).map(Tap::Unkept));
         for (path, reported) in std::mem::take(&mut last.kept) {
             self.tell(join(&of, &path), reported, found);
         }
-        (last.seen, last.failed)
+        (last.plan.seen, last.failed)
     }
 
     fn point(&mut self, level: usize, point: Point, found: &mut Vec<Tap>) {
         let subtest = self.levels.len() > level + 1;
-        let number = self.levels.get(level).map_or(0, |l| l.seen) + 1;
+        let number = self.levels.get(level).map_or(0, |l| l.plan.seen) + 1;
         let title = if point.description.is_empty() { format!("#{number}") } else { point.description };
         let mut inside = (0, 0);
         if subtest {
@@ -180,7 +179,7 @@ impl SubtestReader {
         self.reach(level, found);
         let failed = point.reported.ended == Ended::Failed;
         let at = &mut self.levels[level];
-        at.seen += 1;
+        at.plan.seen += 1;
         at.failed += u32::from(failed);
         if inside.0 > 0 && (!failed || inside.1 > 0) {
             return;
@@ -216,7 +215,7 @@ impl SubtestReader {
                     return;
                 }
                 None => {
-                    let name = format!("#{}", self.levels[at - 1].seen + 1);
+                    let name = format!("#{}", self.levels[at - 1].plan.seen + 1);
                     let kept = std::mem::take(&mut self.levels[at].kept);
                     self.levels[at].name = Some(name.clone());
                     for (path, reported) in kept {
@@ -261,18 +260,16 @@ impl SubtestReader {
         let mut found = Vec::new();
         self.release_to(&mut found);
         self.close_beyond(0, &mut found);
-        let top = &self.levels[0];
-        if top.planned.is_none()
-            && !self.bailed
-            && let Some(near) = self.near.take()
-        {
-            found.push(Tap::Unkept(format!(
-                "{near:?} reads like a point that is not ok, and no plan tells whether one is missing"
-            )));
+        let plan = &self.levels[0].plan;
+        found.extend(plan.remark().map(Tap::Broken));
+        if self.bailed {
+            return found;
         }
-        if let Some(planned) = top.planned.filter(|n| *n != top.seen && !self.bailed) {
-            found.push(Tap::Unkept(format!("the TAP plan promised {planned} tests, and {} were reported", top.seen)));
-        }
+        let near = self.near.take().filter(|_| plan.is_missing());
+        found.extend(near.map(|near| {
+            Tap::Unkept(format!("{near:?} reads like a point that is not ok, and no plan tells whether one is missing"))
+        }));
+        found.extend(plan.unkept("the TAP plan").map(Tap::Unkept));
         found
     }
 }
@@ -287,10 +284,6 @@ fn skipped_for(plan: &str) -> String {
 
 fn join(name: &str, path: &str) -> String {
     format!("{name}/{path}")
-}
-
-fn unkept(of: &str, planned: u32, seen: u32) -> String {
-    format!("the TAP plan of {:?} promised {planned} tests, and {seen} were reported", shorten(of, 120))
 }
 
 #[cfg(test)]
@@ -417,5 +410,18 @@ mod tests {
     fn printed_lines_between_are_no_points() {
         assert_eq!(said("okay then\n    okay\n    1..x\nok - fine\n"), ["fine passed"]);
         assert_eq!(said("1..x\n"), ["broken TAP: \"1..x\" is not a valid plan"]);
+        assert_eq!(said("1... 2...\nok - fine\n"), ["fine passed"]);
+    }
+
+    #[test]
+    fn a_block_that_never_ends_takes_no_points_with_it() {
+        let text = "ok 1 - a\n  ---\n  message: no\nnot ok 2 - b\n# Subtest: gate\n    ok 1 - c\n      ---\n    not ok 2 - d\nnot ok 3 - gate\n";
+        assert_eq!(said(text), ["a passed", "b failed", "gate/c passed", "gate/d failed"]);
+    }
+
+    #[test]
+    fn a_second_plan_is_none_that_can_be_kept() {
+        let all = said("1..5\n1..2\nok 1 - a\nok 2 - b\n");
+        assert!(all[2].starts_with("the TAP plan promised 5 tests, and another one 2"), "{all:?}");
     }
 }

@@ -40,8 +40,7 @@ pub(super) const DEEPEST: usize = 40;
 /// A reader for one process's output.
 #[derive(Debug, Default)]
 pub struct TapReader {
-    planned: Option<u32>,
-    seen: u32,
+    plan: Plan,
     steps: Vec<Step>,
     /// The subtests that are open, the outermost first.
     inside: Vec<Inside>,
@@ -53,17 +52,67 @@ pub struct TapReader {
 /// What is known of a subtest, and of those within it.
 #[derive(Debug, Clone, Default)]
 struct Inside {
-    planned: Option<u32>,
-    seen: u32,
+    plan: Plan,
     /// What did not pass, if anything, in words.
     wrong: Option<String>,
 }
 
 impl Inside {
     fn wrong(self) -> Option<String> {
-        let unkept =
-            |planned: u32| format!("the plan of its subtest promised {planned} tests, and {} were reported", self.seen);
-        self.wrong.or(self.planned.filter(|planned| *planned != self.seen).map(unkept))
+        self.wrong.or(self.plan.unkept("the plan of its subtest"))
+    }
+}
+
+/// How many points an output or a subtest promised, and how many came.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Plan {
+    promised: Option<u32>,
+    /// A second plan. The specification allows one; with two, what the first promised may be lost.
+    second: Option<u32>,
+    /// A line that was probably meant as the plan, in words.
+    broken: Option<String>,
+    pub seen: u32,
+}
+
+impl Plan {
+    pub fn promise(&mut self, points: u32) {
+        match self.promised {
+            None => self.promised = Some(points),
+            Some(_) => self.second = Some(points),
+        }
+    }
+
+    /// A line that begins as a plan does and is none. Three points, as in `1... 2...`, are no plan's.
+    pub fn cannot_read(&mut self, body: &str) {
+        if !body.starts_with("1...") && self.broken.is_none() {
+            self.broken = Some(format!("broken TAP: {:?} is not a valid plan", shorten(body, 80)));
+        }
+    }
+
+    /// Whether nothing tells how many points there should be.
+    pub fn is_missing(&self) -> bool {
+        self.promised.is_none() && self.broken.is_none()
+    }
+
+    /// Why it is not kept, if so, in words for people; `of` names it.
+    pub fn unkept(&self, of: &str) -> Option<String> {
+        let seen = self.seen;
+        match (self.promised, self.second) {
+            (Some(first), Some(second)) => Some(format!(
+                "{of} promised {first} tests, and another one {second}; {seen} were reported, and nobody can tell of which"
+            )),
+            (Some(promised), None) if promised != seen => {
+                Some(format!("{of} promised {promised} tests, and {seen} were reported"))
+            }
+            (Some(_), None) => None,
+            // Nothing else tells whether a point is missing.
+            (None, _) => self.broken.clone(),
+        }
+    }
+
+    /// What is to be remarked of it though it is kept: a second line that is no plan.
+    pub fn remark(&self) -> Option<String> {
+        self.broken.clone().filter(|_| self.promised.is_some())
     }
 }
 
@@ -85,7 +134,7 @@ impl TapReader {
         if self.yaml.takes(line, self.pending.as_mut().map(|pending| &mut pending.yaml)) {
             return Vec::new();
         }
-        if indent >= 4 {
+        if indent >= 4 && bail_out(body).is_none() {
             self.inside_line((indent / 4).min(DEEPEST), body);
             return Vec::new();
         }
@@ -102,8 +151,8 @@ impl TapReader {
         let mut found = Vec::new();
         if let Some(point) = Point::read(body) {
             found.extend(self.release());
-            self.seen += 1;
-            let number = point.number.unwrap_or(self.seen);
+            self.plan.seen += 1;
+            let number = point.number.unwrap_or(self.plan.seen);
             let wrong = self.close(0, &point);
             let mut reported = point.reported;
             reported.steps = std::mem::take(&mut self.steps);
@@ -120,15 +169,15 @@ impl TapReader {
             } else {
                 found.push(Tap::Point { number, description: point.description, reported });
             }
-        } else if let Some(reason) = body.strip_prefix("Bail out!") {
+        } else if let Some(reason) = bail_out(body) {
             found.extend(self.release());
             self.bailed = true;
-            found.push(Tap::BailOut(reason.trim().to_owned()));
+            found.push(Tap::BailOut(reason.to_owned()));
         } else if body.starts_with("1..") {
             found.extend(self.release());
             match plan_of(body) {
-                Some(planned) => self.planned = Some(planned),
-                None => found.push(Tap::Broken(format!("broken TAP: {:?} is not a valid plan", shorten(body, 80)))),
+                Some(planned) => self.plan.promise(planned),
+                None => self.plan.cannot_read(body),
             }
         } else if !body.is_empty() {
             found.extend(self.release());
@@ -147,7 +196,9 @@ impl TapReader {
             self.inside.resize(depth, Inside::default());
         }
         let Some(point) = point else {
-            self.inside[depth - 1].planned = planned;
+            if let Some(planned) = planned {
+                self.inside[depth - 1].plan.promise(planned);
+            }
             return;
         };
         let wrong = self.close(depth, &point);
@@ -155,7 +206,7 @@ impl TapReader {
         let name = if point.description.is_empty() { format!("{}", self.steps.len() + 1) } else { point.description };
         let name = shorten(&name, 200);
         let level = &mut self.inside[depth - 1];
-        level.seen += 1;
+        level.plan.seen += 1;
         if level.wrong.is_none() {
             level.wrong = if ok { wrong } else { Some(format!("{name:?} in its subtest did not pass")) };
         }
@@ -186,9 +237,8 @@ impl TapReader {
     pub fn finish(&mut self) -> Vec<Tap> {
         self.yaml = Block::default();
         let mut found: Vec<Tap> = self.release().into_iter().collect();
-        if let Some(planned) = self.planned.filter(|n| *n != self.seen && !self.bailed) {
-            found.push(Tap::Unkept(format!("the TAP plan promised {planned} tests, and {} were reported", self.seen)));
-        }
+        found.extend(self.plan.remark().map(Tap::Broken));
+        found.extend(self.plan.unkept("the TAP plan").filter(|_| !self.bailed).map(Tap::Unkept));
         let left = std::mem::take(&mut self.inside).into_iter().find_map(|level| level.wrong);
         if let Some(wrong) = left.filter(|_| !self.bailed) {
             found.push(Tap::Unkept(format!("{wrong}, and that is of no test that was told of")));
@@ -201,6 +251,12 @@ impl TapReader {
 #[must_use]
 pub fn title_of(line: &str) -> Option<String> {
     Point::read(line.trim()).map(|point| point.description)
+}
+
+/// Whether a line is the plan of a whole output.
+#[must_use]
+pub fn is_plan(line: &str) -> bool {
+    plan_of(line.trim_end()).is_some()
 }
 
 pub(super) struct Point {
@@ -246,6 +302,11 @@ impl Point {
     }
 }
 
+/// Whether a line, without what it is indented by, is one that TAP has a meaning for. Comments and blocks are left out.
+fn is_tap(body: &str) -> bool {
+    Point::read(body).is_some() || plan_of(body).is_some() || bail_out(body).is_some()
+}
+
 /// A line without what says nothing: a byte order mark, colours.
 pub(super) fn plain(line: &str) -> Cow<'_, str> {
     // The pattern is a constant, and the tests read it.
@@ -258,7 +319,8 @@ pub(super) fn plain(line: &str) -> Cow<'_, str> {
 }
 
 /// Whether a line that is no point was probably meant as one that is not ok: it stands behind other text, or is written in another way.
-pub(super) fn is_near_failing(body: &str) -> bool {
+#[must_use]
+pub fn is_near_failing(body: &str) -> bool {
     static NEAR: LazyLock<Regex> = LazyLock::new(|| {
         Regex::new(r"(?i)^not ok\b|not ok[ \t:#]*(?:\d|- )")
             .unwrap_or_else(|_| unreachable!("the pattern is a constant"))
@@ -277,6 +339,11 @@ impl Block {
         let indent = line.len() - line.trim_start_matches(' ').len();
         match (self.0, line.trim()) {
             (Some(at), "...") if indent <= at => self.0 = None,
+            // It was never ended: what stands further out than it began is not its own.
+            (Some(at), body) if indent < at && is_tap(body) => {
+                self.0 = None;
+                return false;
+            }
             (Some(at), _) => {
                 if let Some(kept) = kept.filter(|kept| kept.len() < LONGEST_DETAIL) {
                     *kept += line.get(at.min(indent)..).unwrap_or_default();
@@ -288,6 +355,13 @@ impl Block {
         }
         true
     }
+}
+
+/// Why the suite gives up, if the line says that it does.
+pub(super) fn bail_out(body: &str) -> Option<&str> {
+    const WORDS: &str = "Bail out!";
+    let said = body.get(..WORDS.len())?;
+    said.eq_ignore_ascii_case(WORDS).then(|| body[WORDS.len()..].trim())
 }
 
 /// How many points a plan promises: `1..12`.
@@ -471,6 +545,34 @@ mod tests {
         assert_eq!(said("1..3\nok 1 - a\n")[1], "the TAP plan promised 3 tests, and 1 were reported");
         assert_eq!(said("1..3\nok 1 - a\nBail out! no quay\n"), ["1 a passed \"\"", "bail out no quay"]);
         assert!(said("1..x\n")[0].contains("is not a valid plan"));
+        // What stands in a subtest gives up as well, however it is written.
+        assert_eq!(said("1..3\nok 1 - a\n    bail out! no quay\n"), ["1 a passed \"\"", "bail out no quay"]);
+    }
+
+    #[test]
+    fn two_plans_and_one_that_is_broken_promise_nothing_that_can_be_kept() {
+        let two = "the TAP plan promised 5 tests, and another one 2; 2 were reported, and nobody can tell of which";
+        assert_eq!(said("1..5\n1..2\nok 1 - a\nok 2 - b\n")[2], two);
+        let unkept = |text: &str| read(text).into_iter().filter(|tap| matches!(tap, Tap::Unkept(_))).count();
+        for broken in ["1..", "1..x", "1..2 boats"] {
+            assert_eq!(unkept(&format!("ok 1 - a\n{broken}\n")), 1, "{broken}");
+            assert_eq!(unkept(&format!("1..1\nok 1 - a\n{broken}\n")), 0, "{broken}");
+            assert!(said(&format!("1..1\nok 1 - a\n{broken}\n"))[1].contains("is not a valid plan"));
+        }
+        assert_eq!(said("1... 2... 3...\nok 1 - a\n"), ["1 a passed \"\""], "that is counting");
+        let inside = "    1..2\n    1..1\n    ok 1 - a\nok 1 - gate\n";
+        assert!(said(inside)[0].contains("the plan of its subtest promised 2 tests, and another one 1"));
+    }
+
+    #[test]
+    fn a_block_that_never_ends_takes_no_points_with_it() {
+        let text = "ok 1 - a\n  ---\n  message: no\nok 2 - b\n  ---\nnot ok 3 - c\n";
+        assert_eq!(said(text), ["1 a passed \"\"", "2 b passed \"\"", "3 c failed \"\""]);
+        // What has no meaning of its own is the block's, wherever it stands.
+        let Tap::Point { reported, .. } = &read("not ok 1 - a\n  ---\n  trace:\nat line 3\n  ...\n")[0] else {
+            panic!()
+        };
+        assert_eq!(reported.detail, "trace:\nat line 3\n");
     }
 
     #[test]

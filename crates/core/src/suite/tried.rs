@@ -209,6 +209,17 @@ impl Tried {
                     .to_owned(),
             );
         }
+        let planless =
+            |p: &TriedProcess| points(&p.printed.out).next().is_some() && !p.printed.out.lines().any(tap::is_plan);
+        if tests.of_files()
+            && tests.results == Results::Tap
+            && let Some(without) = self.processes().find(|p| planless(p))
+        {
+            advice.push(format!(
+                "{} prints no plan, which is a line 1..N before or after its points. With one a file that loses points cannot pass.",
+                without.names.join(", ")
+            ));
+        }
         self.advise_on_time(file, &mut advice);
         let cases = self.alone.iter().flat_map(|p| &p.results).map(|r| r.cases.len()).max().unwrap_or(0);
         if tests.of_files() && tests.rerun.is_none() && cases > 1 && file.retry.times != Some(0) {
@@ -369,7 +380,7 @@ fn near_tap(line: &str) -> Option<&'static str> {
     if line.starts_with('#') || line.len() > 200 {
         return None;
     }
-    if lower == "ok" || line.to_ascii_lowercase().starts_with("not ok") {
+    if lower == "ok" || line.to_ascii_lowercase().starts_with("not ok") || tap::is_near_failing(line) {
         return Some("TAP has \"ok\" or \"not ok\" in small letters at the start of the line, then a space");
     }
     let upper = first.len() > 1 && first.chars().all(|c| c.is_ascii_uppercase());
@@ -450,16 +461,30 @@ mod tests {
         assert!(exit.understood);
         assert!(exit.advice[0].contains("2 lines of TAP, which are not read"), "{:?}", exit.advice);
 
-        let near = "OK 1 adult fare\nPASS: child fare\nnot okay\nPassengers board at nine.\n[failed] late\n";
+        let near =
+            "OK 1 adult fare\nPASS: child fare\nnot okay\n...not ok 2\nPassengers board at nine.\n[failed] late\n";
         let findings = tried(vec![process("a.sh", Ended::Crashed, near)]).findings(&suite(TAP));
         let lines: Vec<usize> = findings.unread.iter().map(|u| u.line).collect();
-        assert_eq!(lines, [1, 2, 3, 5], "{:?}", findings.unread);
+        assert_eq!(lines, [1, 2, 3, 4, 6], "{:?}", findings.unread);
 
         let mut wrong_pipe = process("a.sh", Ended::Crashed, "");
         wrong_pipe.printed.err = "+ true\nok 1 - a.sh\n".into();
         let findings = tried(vec![wrong_pipe]).findings(&suite(TAP));
         assert_eq!((findings.unread[0].place, findings.unread[0].line), ("standard error", 2));
         assert!(findings.advice[0].contains("standard error"), "{:?}", findings.advice);
+    }
+
+    #[test]
+    fn a_file_without_a_plan_is_named() {
+        let advice = |out: &str, file: &str| {
+            let findings = tried(vec![process("a.sh", Ended::Passed, out)]).findings(&suite(file));
+            findings.advice.iter().filter(|a| a.contains("a.sh prints no plan")).count()
+        };
+        let files = "each = \"file\"\nrun = [\"sh\", \"{name}\"]\nresults = \"tap\"\n";
+        assert_eq!(advice("ok 1 - a\n    1..1\n", files), 1);
+        assert_eq!(advice("ok 1 - a\n1..1\n", files), 0);
+        assert_eq!(advice("", files), 0, "there is other advice for what prints nothing");
+        assert_eq!(advice("ok 1 - a.sh\n", TAP), 0, "whose tests are named needs none");
     }
 
     #[test]
