@@ -320,6 +320,7 @@ fn result_lines(result: &TriedResult, took: Span, line: &mut impl FnMut(&str)) {
     }
     let cases = match result.cases.len() {
         0 => String::new(),
+        1 => format!("  1 case: {}", view::counts(&counts)),
         n => format!("  {n} cases: {}", view::counts(&counts)),
     };
     line(&format!("  {} {}  {took}{cases}", view::ended(result.ended), safe::plain(&result.name)));
