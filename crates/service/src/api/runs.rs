@@ -37,8 +37,10 @@ pub(super) fn routes() -> Vec<Route> {
 pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Result<Run, Refused> {
     // What the floor knows of it is of one piece; its row may be of a moment before.
     if row.phase != "finished"
-        && let Some(run) = app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten()
+        && let Some(mut run) = app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten()
     {
+        // The floor knows one run at a time.
+        run.chain = chain_of(app, row).await?;
         return Ok(*run);
     }
     let options = row.run_options()?;
