@@ -37,11 +37,9 @@ pub(super) fn routes() -> Vec<Route> {
 pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Result<Run, Refused> {
     // What the floor knows of it is of one piece; its row may be of a moment before.
     if row.phase != "finished"
-        && let Some(mut run) = app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten()
+        && let Some(run) = at_work(app, row).await?
     {
-        // The floor knows one run at a time.
-        run.chain = chain_of(app, row).await?;
-        return Ok(*run);
+        return Ok(run);
     }
     let options = row.run_options()?;
     let (variants, reach) = match &row.source {
@@ -78,6 +76,13 @@ pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Resul
         images: row.images()?,
         reach,
     })
+}
+
+/// What the floor knows of a run, if it is there; the floor knows one run at a time, and no chains.
+async fn at_work(app: &App, row: &RunRow) -> Result<Option<Run>, Refused> {
+    let Some(mut run) = app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten() else { return Ok(None) };
+    run.chain = chain_of(app, row).await?;
+    Ok(Some(*run))
 }
 
 /// The runs of a run's chain, in order; none if it is alone.
@@ -275,8 +280,8 @@ async fn list(
 #[get("/api/runs/<suite>/<number>")]
 async fn show(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<Run> {
     let row = find(app, suite, number).await?;
-    if let Some(run) = app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten() {
-        return Ok(Json(*run));
+    if let Some(run) = at_work(app, &row).await? {
+        return Ok(Json(run));
     }
     let row = find(app, suite, number).await?;
     Ok(Json(detail_of_row(app, &row, suite).await?))
