@@ -288,9 +288,18 @@ async fn say(socket: &mut Socket, message: &FromWorker) -> Result<(), tokio_tung
 const TESTS: u32 = 50_000;
 const BESIDE: u32 = 3;
 
+/// How many runs go on beside each other: `KESMO_BENCH_BESIDE` makes it more or fewer.
+fn beside() -> u32 {
+    asked_for("KESMO_BENCH_BESIDE").unwrap_or(BESIDE)
+}
+
 /// How long the fleet is measured: a minute; `KESMO_BENCH_SECONDS` makes it longer.
 fn seconds() -> u32 {
-    std::env::var("KESMO_BENCH_SECONDS").ok().and_then(|text| text.parse().ok()).unwrap_or(60)
+    asked_for("KESMO_BENCH_SECONDS").unwrap_or(60)
+}
+
+fn asked_for(variable: &str) -> Option<u32> {
+    std::env::var(variable).ok()?.parse().ok()
 }
 
 /// Runs one after the other; tells how late each result was that was told one by one, in milliseconds, and when the first and the last
@@ -327,12 +336,13 @@ fn tests_of(lanes: u32, runs: u32) -> u32 {
 
 /// 1,000 workers with 10,000 slots: how many results a second are kept and shown, how late, in what memory, and how many links are lost.
 pub fn fleet(runtime: &Runtime) -> Vec<Line> {
-    let runs = (seconds() * 5000).div_ceil(TESTS * BESIDE);
+    let beside = beside();
+    let runs = (seconds() * 5000).div_ceil(TESTS * beside);
     runtime.block_on(async {
         let quay = Quay::open(0, 0).await;
         let way = Way { workers: 1000, slots: 10, tests: TESTS, takes: 1_900_000 };
         let fleet = Fleet::link(&quay, way).await;
-        let bundles = lanes(&quay, "fleet", BESIDE, runs).await;
+        let bundles = lanes(&quay, "fleet", beside, runs).await;
         let each = bundles.iter().map(|bundles| one_after_the_other(&quay, "main", bundles));
         let told = futures::future::join_all(each).await;
         let first = told.iter().map(|(_, first, _)| *first).min().unwrap_or(0);
@@ -340,14 +350,14 @@ pub fn fleet(runtime: &Runtime) -> Vec<Line> {
         let mut late: Vec<f64> = told.into_iter().flat_map(|(late, ..)| late).collect();
         late.sort_by(f64::total_cmp);
         let took = (last - first) as f64 / 1e6;
-        let rate = f64::from(tests_of(BESIDE, runs)) / took;
+        let rate = f64::from(tests_of(beside, runs)) / took;
         let lost = fleet.lost.load(Ordering::Relaxed);
         vec![
             Line {
                 what: "1,000 simulated workers, 10,000 slots, tests of 1 to 3 s: 5,000 results a second, by what is kept and shown",
                 measured: format!(
-                    "{rate:.0} a second over {took:.0} s, starts and tails of {} runs of {TESTS} tests (the first ones smaller) included, {BESIDE} at a time",
-                    BESIDE * runs
+                    "{rate:.0} a second over {took:.0} s, starts and tails of {} runs of {TESTS} tests (the first ones smaller) included, {beside} at a time",
+                    beside * runs
                 ),
                 compared_with: "10,000 slots, 1.9 s a test: 5,263 a second".into(),
                 figure: 5000.0 / rate,

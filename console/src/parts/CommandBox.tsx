@@ -1,6 +1,6 @@
 // Finds suites, runs, tests and pages by what is typed; `/` brings one here from anywhere.
 
-import { type KeyboardEvent, useDeferredValue, useEffect, useId, useRef, useState } from "react";
+import { type KeyboardEvent, useEffect, useEffectEvent, useId, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 
 import { useRuns, useSuites, useTests } from "../data/api";
@@ -35,8 +35,10 @@ export function CommandBox() {
   const box = useRef<HTMLInputElement>(null);
   const navigate = useNavigate();
   const list = useId();
-  const wanted = useDeferredValue(typed.trim().toLowerCase());
-  const found = useFound(wanted, open);
+  const wanted = typed.trim().toLowerCase();
+  const { found, reading } = useFound(wanted, open);
+  // Enter before the lists are read goes on when they are: what is found so far need not be what is meant.
+  const [entered, setEntered] = useState(false);
   useEffect(() => {
     const slash = (event: globalThis.KeyboardEvent) => {
       const into = event.target as HTMLElement;
@@ -50,13 +52,23 @@ export function CommandBox() {
     return () => document.removeEventListener("keydown", slash);
   }, []);
   useEffect(() => setAt(0), [wanted]);
-  const go = (one: Found | undefined) => {
-    if (!one) return;
+  const leave = () => {
     setTyped("");
+    setEntered(false);
     setOpen(false);
     box.current?.blur();
+  };
+  const go = (one: Found | undefined) => {
+    if (!one) return;
+    leave();
     void navigate(one.to);
   };
+  const enter = useEffectEvent(() => go(found[at]));
+  useEffect(() => {
+    if (!entered || reading) return;
+    setEntered(false);
+    enter();
+  }, [entered, reading]);
   const key = (event: KeyboardEvent) => {
     const step = { ArrowDown: 1, ArrowUp: -1 }[event.key];
     if (step) {
@@ -64,11 +76,9 @@ export function CommandBox() {
       setAt((n) => (n + step + found.length) % Math.max(found.length, 1));
     } else if (event.key === "Enter") {
       event.preventDefault();
-      go(found[at]);
+      setEntered(true);
     } else if (event.key === "Escape") {
-      setTyped("");
-      setOpen(false);
-      box.current?.blur();
+      leave();
     }
   };
   return (
@@ -88,13 +98,14 @@ export function CommandBox() {
         value={typed}
         onChange={(e) => {
           setTyped(e.target.value);
+          setEntered(false);
           setOpen(true);
         }}
         onFocus={() => setOpen(true)}
         onBlur={() => setTimeout(() => setOpen(false), 150)}
         onKeyDown={key}
       />
-      <ul id={list} role="listbox" aria-label="Found" hidden={!open || (found.length === 0 && wanted === "")}>
+      <ul id={list} role="listbox" aria-label="Found" hidden={!open || (found.length === 0 && (wanted === "" || reading))}>
         {found.map((one, i) => (
           <li key={`${one.kind}${one.to}${one.text}`} id={`${list}-${i}`} role="option" aria-selected={i === at} onMouseDown={() => go(one)} onMouseEnter={() => setAt(i)}>
             <span className="name">{one.text}</span> <small>{one.kind}</small>
@@ -110,7 +121,8 @@ export function CommandBox() {
   );
 }
 
-function useFound(wanted: string, open: boolean): Found[] {
+/** What is called so, and whether the lists that it is looked for in are still read. */
+function useFound(wanted: string, open: boolean): { found: Found[]; reading: boolean } {
   const suites = useSuites();
   const runs = useRuns({ limit: 100 });
   const floor = useFloor();
@@ -138,5 +150,6 @@ function useFound(wanted: string, open: boolean): Found[] {
       kind: `test of ${suite?.name}`,
     })),
   ];
-  return found.slice(0, 14);
+  const reading = suites.isPending || runs.isPending || (found.length === 0 && tests.isLoading);
+  return { found: found.slice(0, 14), reading };
 }

@@ -138,7 +138,7 @@ pub async fn run(tools: &Tools, grant: Grant, told: Told) {
     };
     if end == BatchEnd::Revoked {
         let mark = format!("{}-{}-{}", tools.mark, key.run, key.batch);
-        process::kill_marked_of(&mark);
+        process::end_marked_of(&mark).await;
         if grant.setup.image.is_some() {
             tools.sources.images().clear(&format!("{mark}-")).await;
         }
@@ -1371,7 +1371,7 @@ mod tests {
         bench.begun().await;
         switches.order.send_replace(Order::Revoke);
         tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
-        assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
+        assert_eq!(process::end_marked_of(&bench.tools.mark).await, 0, "nothing is left");
     }
 
     #[tokio::test(flavor = "multi_thread")]
@@ -1447,7 +1447,7 @@ mod tests {
         }
         bench.go();
         tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
-        assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
+        assert_eq!(process::end_marked_of(&bench.tools.mark).await, 0, "nothing is left");
         lines.extend(lines_of(&mut bench));
         lines
     }
@@ -1757,7 +1757,7 @@ END"#;
             }
         }
         running.await.unwrap();
-        assert_eq!(process::kill_marked_of(&bench.tools.mark), 0, "nothing is left");
+        assert_eq!(process::end_marked_of(&bench.tools.mark).await, 0, "nothing is left");
         lines
     }
 

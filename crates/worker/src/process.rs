@@ -88,19 +88,14 @@ impl Process {
         if self.child.id().is_some() && self.pid > 1 {
             kill_hard(-self.pid);
         }
-        for _ in 0..100 {
-            if kill_marked(&self.mark) == 0 {
-                break;
-            }
-            tokio::time::sleep(Duration::from_millis(10)).await;
-        }
+        end_where(|pid| carries(pid, &self.mark)).await;
         if let Err(e) = self.child.wait().await {
             tracing::warn!("a process could not be waited for: {e}");
         }
     }
 
     /// After the process ended: ends what it left behind, and tells how many processes that were.
-    pub fn end_leftovers(&self) -> usize {
+    pub async fn end_leftovers(&self) -> usize {
         let left = {
             // No child is started between the listing and the taking of orphans' statuses.
             let waited = WAITED_FOR.lock().unwrap_or_else(PoisonError::into_inner);
@@ -109,7 +104,7 @@ impl Process {
                 strangers.any(|pid| !reaped(pid) && carries(pid, &self.mark))
             })
         };
-        if left == Some(false) { 0 } else { kill_marked(&self.mark) }
+        if left == Some(false) { 0 } else { end_where(|pid| carries(pid, &self.mark)).await }
     }
 }
 
@@ -167,18 +162,37 @@ fn carries(pid: i32, mark: &str) -> bool {
     environment.split(|b| *b == 0).any(|variable| variable == wanted.as_bytes())
 }
 
-/// Kills every process that carries the mark; tells how many there were.
-fn kill_marked(mark: &str) -> usize {
-    kill_where(|pid| carries(pid, mark))
+fn carries_of(pid: i32, worker: &str) -> bool {
+    let wanted = format!("{MARK}={worker}-");
+    let environment = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
+    environment.split(|b| *b == 0).any(|variable| variable.starts_with(wanted.as_bytes()))
 }
 
-/// Kills every process whose mark begins so: those of a worker that was killed before.
-pub fn kill_marked_of(worker: &str) -> usize {
-    let wanted = format!("{MARK}={worker}-");
-    kill_where(|pid| {
-        let environment = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
-        environment.split(|b| *b == 0).any(|variable| variable.starts_with(wanted.as_bytes()))
-    })
+/// Kills every process of a worker, without waiting until they are gone.
+pub fn kill_marked_of(worker: &str) {
+    kill_where(|pid| carries_of(pid, worker));
+}
+
+/// Ends every process whose mark begins so, and tells how many there were at first.
+pub async fn end_marked_of(worker: &str) -> usize {
+    end_where(|pid| carries_of(pid, worker)).await
+}
+
+/// Kills until there is nothing more to kill: a process that was killed has its ports and files for a moment more, and one that was
+/// started meanwhile was in no list. One that is just becoming another program shows no mark: only the second look that finds
+/// nothing is believed. Tells how many there were at first. What cannot be killed for a second is left.
+async fn end_where(wanted: impl Fn(i32) -> bool) -> usize {
+    let first = kill_where(&wanted);
+    let (mut left, mut before) = (first, usize::MAX);
+    for _ in 0..100 {
+        if (left, before) == (0, 0) {
+            return first;
+        }
+        tokio::time::sleep(Duration::from_millis(10)).await;
+        (left, before) = (kill_where(&wanted), left);
+    }
+    tracing::warn!("{left} processes did not end when they were killed");
+    first
 }
 
 /// Kills a process, or a group by its negative number. One that ended meanwhile gives an error that does not matter.
@@ -253,16 +267,31 @@ mod tests {
     }
 
     #[tokio::test(flavor = "multi_thread")]
+    async fn what_starts_others_faster_than_they_are_listed_is_ended_too() {
+        become_subreaper();
+        let worker = crate::clock::random_mark();
+        let mark = format!("{worker}-1-1-1");
+        let others = "while :; do (setsid sh -c 'sleep 0.01; exec sleep 600' &); sleep 0.002; done";
+        let process =
+            start(shell(&format!("setsid sh -c \"{others}\" & setsid sh -c \"{others}\" & wait")), &mark, false);
+        let process = process.unwrap();
+        while alive(&mark) < 40 {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+        // Some that were counted may have ended by themselves.
+        assert!(end_marked_of(&worker).await > 20);
+        assert_eq!(alive(&mark), 0);
+        drop(process);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
     async fn what_a_process_leaves_behind_is_ended_and_counted() {
         become_subreaper();
         let mark = format!("test-{}", crate::clock::random_mark());
         let mut process = start(shell("setsid sleep 600 >/dev/null 2>&1 & sleep 0.2"), &mark, false).unwrap();
         process.child.wait().await.unwrap();
-        assert_eq!(process.end_leftovers(), 1);
-        while alive(&mark) > 0 {
-            process.end_leftovers();
-            tokio::time::sleep(Duration::from_millis(5)).await;
-        }
-        assert_eq!(process.end_leftovers(), 0);
+        assert_eq!(process.end_leftovers().await, 1);
+        assert_eq!(alive(&mark), 0, "and is gone by then");
+        assert_eq!(process.end_leftovers().await, 0);
     }
 }

@@ -298,7 +298,7 @@ impl Running {
     /// After it ended: ends what it left behind, and tells how many processes that were. In a container they end with it.
     pub async fn end_leftovers(&mut self) -> usize {
         match &mut self.kind {
-            Kind::Bare(process) => process.end_leftovers(),
+            Kind::Bare(process) => process.end_leftovers().await,
             Kind::Boxed(boxed, _) => {
                 boxed.end_beside();
                 0

@@ -83,7 +83,7 @@ impl Slots {
         // A worker that was killed here may have left processes and files.
         let mark_path = home.join("mark");
         if let Ok(before) = std::fs::read_to_string(&mark_path) {
-            let left = process::kill_marked_of(before.trim());
+            let left = process::end_marked_of(before.trim()).await;
             if left > 0 {
                 tracing::warn!("{left} processes of a worker that was killed were ended");
             }
