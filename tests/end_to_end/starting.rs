@@ -142,6 +142,56 @@ fn briefs_follow_each_other_as_their_verdicts_say() {
     assert_eq!(chain, ["c1", "c2", "c3"]);
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_chain_is_told_while_its_runs_go_on() {
+    let quay = shared();
+    let held = quay.path("step-held");
+    fs::write(&held, "").expect("a file");
+    add(quay, "step-a", OK);
+    add(quay, "step-b", &format!("while [ -e {} ]; do sleep 0.05; done; {OK}", held.display()));
+    done(quay, &["brief", "add", "s3", "--suite", "step-a"]);
+    done(quay, &["brief", "add", "s2", "--suite", "step-b", "--then", "s3"]);
+    done(quay, &["brief", "add", "s1", "--suite", "step-a", "--then", "s2"]);
+    let limited = done(quay, &["token", "add", "step-b-only", "--role", "reader", "--suite", "step-b"]);
+    let first = done(quay, &["start", "--brief", "s1"]);
+    let second = newest(quay, "step-b", 1)["name"].as_str().expect("a name").to_owned();
+    until("it runs", || quay.run(&second)["tally"]["running"].as_u64().filter(|n| *n > 0));
+    let links = |run: &Value| -> Vec<(String, String)> {
+        let said = |link: &Value, key: &str| link[key].as_str().unwrap_or_default().to_owned();
+        let links = run["chain"].as_array().expect("a chain");
+        links.iter().map(|link| (said(link, "run"), said(link, "phase"))).collect()
+    };
+    let both = [(first.clone(), "finished".to_owned()), (second.clone(), "running".to_owned())];
+    for run in [&first, &second] {
+        let told = quay.run(run);
+        assert_eq!((links(&told).as_slice(), &told["then"]), (&both[..], &json!("s3")), "{run}");
+    }
+    let path = format!("/api/runs/{second}/live");
+    let mut events = quay.client(&quay.token()).watch(&path, None).await.expect("a stream");
+    let event = events.next().await.expect("no cut").expect("an event");
+    let snapshot: Value = serde_json::from_str(&event.data).expect("a snapshot");
+    assert_eq!((links(&snapshot["run"]).as_slice(), &snapshot["run"]["then"]), (&both[..], &json!("s3")));
+    let seen = text(&quay.kesmo_as(&limited, &["show", &second, "--json"]).stdout);
+    let seen: Value = serde_json::from_str(&seen).expect("JSON");
+    assert_eq!(links(&seen["run"]), both[1..], "of suites that are somebody else's nothing is told");
+    if std::env::var_os("KESMO_NO_BROWSER").is_some() {
+        fs::remove_file(&held).expect("it is there");
+        return;
+    }
+    // What follows comes to a page that is open.
+    let page = crate::console::browser(1280, 900).await;
+    page.client.goto(&format!("{}/#token={}", quay.url, quay.token())).await.expect("the link");
+    page.shows(&["Now"]).await;
+    page.client.goto(&format!("{}/runs/{second}", quay.url)).await.expect("the page");
+    page.shows(&[&first, "– then s3"]).await;
+    fs::remove_file(&held).expect("it is there");
+    let third = newest(quay, "step-a", 2)["name"].as_str().expect("a name").to_owned();
+    page.shows(&[&first, &third]).await;
+    let text = page.text().await;
+    assert!(!text.contains("then s3") && text.contains(&format!("● {second}")), "{text}");
+    page.client.clone().close().await.expect("the browser ends");
+}
+
 #[test]
 fn a_schedule_follows_the_clock_that_it_is_given() {
     let (quay, clock) = Quay::with_clock("2026-03-28T12:00:00Z");

@@ -136,6 +136,16 @@ export function useMayOperate(): boolean {
   return role === "operator" || role === "admin";
 }
 
+/** A run as it is kept, asked for again while `wants` says so. */
+export function useRun(name: string, enabled: boolean, wants: (run: Run) => boolean) {
+  return useQuery({
+    queryKey: ["run", name],
+    queryFn: ({ signal }) => told(api.GET("/api/runs/{suite}/{number}", { params: { path: of(name) }, signal })),
+    enabled,
+    refetchInterval: ({ state }) => (state.data && !wants(state.data) ? false : 2000),
+  });
+}
+
 export interface RunFilter {
   suite?: string;
   label?: string;

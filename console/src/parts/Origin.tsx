@@ -2,8 +2,8 @@
 
 import { Link } from "react-router";
 
-import type { Run, RunSummary } from "../data/api";
-import { State, glyphOf, toneOf } from "./states";
+import { type Run, type RunSummary, useRun } from "../data/api";
+import { State, glyphOf, stateOf, toneOf } from "./states";
 import { plain } from "./words";
 
 /** What started it, with a way there. */
@@ -23,19 +23,26 @@ export function Commit({ of }: { of: string }) {
   return <code title={of}>{of.slice(0, 10)}</code>;
 }
 
+const goesOn = ({ then, chain }: Run) => Boolean(then) || (chain ?? []).some((link) => !link.verdict);
+
 /** The runs of a chain as one: each with its verdict, and the brief that is still to follow. */
 export function Chain({ run }: { run: Run }) {
-  if (!run.chain || run.chain.length === 0) {
-    return run.then ? (
+  const links = run.chain ?? [];
+  // What follows it begins when its own stream is over.
+  const over = Boolean(run.verdict) && (links.length > 0 || Boolean(run.then));
+  const later = useRun(run.name, over, goesOn).data;
+  const { chain, then } = { chain: later?.chain ?? links, then: later ? later.then : run.then };
+  if (chain.length === 0) {
+    return then ? (
       <p className="chain" aria-label="Chain">
-        <span className="under-figure">then</span> <Link to={`/briefs/${run.then}`}>{run.then}</Link>
+        <span className="under-figure">then</span> <Link to={`/briefs/${then}`}>{then}</Link>
       </p>
     ) : null;
   }
   return (
     <ol className="chain" aria-label="Chain">
-      {run.chain.map((link) => {
-        const state = link.verdict ?? link.phase;
+      {chain.map((link) => {
+        const state = link.run === run.name ? stateOf(run) : (link.verdict ?? link.phase);
         return (
           <li key={link.run} aria-current={link.run === run.name ? "step" : undefined}>
             {link.run === run.name ? (
@@ -50,9 +57,9 @@ export function Chain({ run }: { run: Run }) {
           </li>
         );
       })}
-      {run.then ? (
+      {then ? (
         <li>
-          <span className="tone-not-run">– then</span> <Link to={`/briefs/${run.then}`}>{run.then}</Link>
+          <span className="tone-not-run">– then</span> <Link to={`/briefs/${then}`}>{then}</Link>
         </li>
       ) : null}
     </ol>

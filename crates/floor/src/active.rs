@@ -319,8 +319,9 @@ impl ActiveRun {
             summary: self.summary(now),
             bundle: self.row.source.clone().unwrap_or_default(),
             git: self.row.git_source().ok().flatten().map(|g| g.shown()),
+            // Of those before and after it whoever asks knows.
             chain: Vec::new(),
-            then: self.row.to_follow().ok().flatten().map(|f| f.then),
+            then: None,
             options: self.options.clone(),
             listed: self.engine.plan().listed as u32,
             choice: self.choice_said(),

@@ -17,16 +17,15 @@ pub trait RunQueryDsl: Sized + Send {
     where
         Self: ExecuteDsl<AsyncPgConnection> + 'q,
     {
-        Box::pin(diesel_async::RunQueryDsl::execute(self, c))
+        diesel_async::RunQueryDsl::execute(self, c)
     }
 
     /// Carries it out among others that are sent over the same connection without waiting for each other; gives the number of rows.
-    fn pipe<'q>(self, c: &'q AsyncPgConnection) -> BoxFuture<'q, QueryResult<usize>>
+    fn pipe<'q>(self, mut c: &'q AsyncPgConnection) -> BoxFuture<'q, QueryResult<usize>>
     where
         Self: ExecuteDsl<&'q AsyncPgConnection> + 'q,
     {
-        let mut c = c;
-        Box::pin(async move { diesel_async::RunQueryDsl::execute(self, &mut c).await })
+        diesel_async::RunQueryDsl::execute(self, &mut c)
     }
 
     /// Gives all rows.

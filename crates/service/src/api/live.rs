@@ -28,7 +28,7 @@ use tokio::sync::broadcast::error::RecvError;
 use super::{
     entries::{log_text, outcome_of},
     found::{find, past},
-    runs::detail_of_row,
+    runs::{Chain, chain_of, detail_of_row},
 };
 use crate::{
     access::{
@@ -122,7 +122,8 @@ impl<'r> FromRequest<'r> for Until {
 
 /// Where a watcher stands.
 enum Source {
-    Run(i64),
+    /// A run, and the chain that it is one of.
+    Run(i64, Chain),
     Floor,
 }
 
@@ -130,8 +131,9 @@ impl Source {
     /// A snapshot and the number of the last event that it holds.
     async fn snapshot(&self, floor: &FloorHandle) -> Option<(String, u64)> {
         match self {
-            Self::Run(run) => {
-                let (snapshot, _, last) = floor.ask(|reply| Ask::Snapshot(*run, reply)).await.flatten()?;
+            Self::Run(run, chain) => {
+                let (mut snapshot, _, last) = floor.ask(|reply| Ask::Snapshot(*run, reply)).await.flatten()?;
+                chain.clone().put_in(&mut snapshot.run);
                 Some((serde_json::to_string(&*snapshot).ok()?, last))
             }
             Self::Floor => {
@@ -148,14 +150,14 @@ impl Source {
 #[get("/api/runs/<suite>/<number>/live")]
 async fn run(
     app: &State<App>,
-    _caller: MaySee,
+    caller: MaySee,
     suite: &str,
     number: i32,
     last: LastEventId,
     until: Until,
 ) -> Result<EventStream![Event], Refused> {
     let row = find(app, suite, number).await?;
-    let (app, suite) = (app.inner().clone(), suite.to_owned());
+    let (app, me, suite) = (app.inner().clone(), caller.0, suite.to_owned());
     Ok(EventStream! {
         let mut over = until.0;
         let mut told = None;
@@ -163,7 +165,9 @@ async fn run(
             let floor = app.floor.clone();
             if let Some((_, hub, _)) = floor.ask(|reply| Ask::Snapshot(row.id, reply)).await.flatten() {
                 let mut ended_unseen = false;
-                for await told in watch(hub, floor, Source::Run(row.id), last.0.clone(), over.clone()) {
+                let Ok(chain) = chain_of(&app, &me, &row).await else { return };
+                let source = Source::Run(row.id, chain);
+                for await told in watch(hub, floor, source, last.0.clone(), over.clone()) {
                     match told {
                         Told::Event(event) => yield event.into(),
                         Told::Gone => ended_unseen = true,
@@ -176,7 +180,7 @@ async fn run(
             // It is over, or stands in line, or another service carries it out: what is stored is told, and again when it
             // has changed.
             let Ok(now) = find(&app, &suite, number).await else { return };
-            let Ok(run) = detail_of_row(&app, &now, &suite).await else { return };
+            let Ok(run) = detail_of_row(&app, &me, &now, &suite).await else { return };
             let summary = run.summary.clone();
             let finished = now.phase == "finished";
             let is = serde_json::to_string(&summary).unwrap_or_default();
@@ -709,10 +713,10 @@ mod tests {
         let over = std::future::pending().boxed().shared();
         // The floor has let go of the run, so that no snapshot can be had of it.
         let floor = FloorHandle::closed();
-        let told = watch(Arc::clone(&hub), floor.clone(), Source::Run(1), None, over.clone());
+        let told = watch(Arc::clone(&hub), floor.clone(), Source::Run(1, Chain::default()), None, over.clone());
         assert_eq!(kinds(told.collect().await), ["gone"]);
         // Who had the snapshot before goes on from there, to the end.
-        let told = watch(Arc::clone(&hub), floor, Source::Run(1), Some(hub.id(1)), over);
+        let told = watch(Arc::clone(&hub), floor, Source::Run(1, Chain::default()), Some(hub.id(1)), over);
         let told = kinds(told.collect().await);
         assert!(told.len() == 1 && told[0].contains("end"), "{told:?}");
     }

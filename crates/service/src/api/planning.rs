@@ -36,7 +36,7 @@ use crate::{
     refused::Refused,
 };
 use kesmo_floor::{
-    Ask, ListAsk,
+    ListAsk,
     keeping::{history, known},
 };
 
@@ -356,12 +356,9 @@ async fn meet(app: &State<App>, caller: MayOperate, meet: Sent<Meet>) -> Answer<
     }
     let same_files = row.source == made.source;
     let run = if started {
-        hand_over(app, &row, &suite).await?
+        hand_over(app, &caller.0, &row, &suite).await?
     } else {
-        match app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten() {
-            Some(run) => *run,
-            None => detail_of_row(app, &row, &suite).await?,
-        }
+        detail_of_row(app, &caller.0, &row, &suite).await?
     };
     Ok(Json(Met { run, started, same_files }))
 }

@@ -14,7 +14,7 @@ use kesmo_core::{
 };
 use kesmo_floor::{Ask, summary::summary_of_row};
 use kesmo_store::runs::{Filter, NewRun as NewRow, RunRow};
-use kesmo_wire::api::{Again, ChainLink, NewRun, NotPassed, Run, RunSummary, StopRun};
+use kesmo_wire::api::{Again, ChainLink, Me, NewRun, NotPassed, Run, RunSummary, StopRun};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
 use super::{
@@ -34,10 +34,11 @@ pub(super) fn routes() -> Vec<Route> {
     routes![start, list, show, stop, again, what_did_not_pass]
 }
 
-pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Result<Run, Refused> {
+/// A run as it stands, as somebody may see it.
+pub(super) async fn detail_of_row(app: &App, me: &Me, row: &RunRow, suite: &str) -> Result<Run, Refused> {
     // What the floor knows of it is of one piece; its row may be of a moment before.
     if row.phase != "finished"
-        && let Some(run) = at_work(app, row).await?
+        && let Some(run) = at_work(app, me, row).await?
     {
         return Ok(run);
     }
@@ -61,12 +62,13 @@ pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Resul
     let parked = summary.tally.parked as usize;
     let (listed, files) = (row.listed as usize, !summary.tally.cases.is_empty());
     let choice = if chosen > 0 { choice_said(&seeded, chosen, listed, parked, files) } else { String::new() };
+    let Chain { links: chain, then } = chain_of(app, me, row).await?;
     Ok(Run {
         summary,
         bundle: row.source.clone().unwrap_or_default(),
         git: row.git_source()?.map(|g| g.shown()),
-        chain: chain_of(app, row).await?,
-        then: row.to_follow()?.map(|f| f.then),
+        chain,
+        then,
         options,
         choice,
         seed: row.seed as u64,
@@ -78,29 +80,54 @@ pub(super) async fn detail_of_row(app: &App, row: &RunRow, suite: &str) -> Resul
     })
 }
 
-/// What the floor knows of a run, if it is there; the floor knows one run at a time, and no chains.
-async fn at_work(app: &App, row: &RunRow) -> Result<Option<Run>, Refused> {
+/// What the floor knows of a run, if it is there.
+async fn at_work(app: &App, me: &Me, row: &RunRow) -> Result<Option<Run>, Refused> {
     let Some(mut run) = app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten() else { return Ok(None) };
-    run.chain = chain_of(app, row).await?;
+    chain_of(app, me, row).await?.put_in(&mut run);
     Ok(Some(*run))
 }
 
-/// The runs of a run's chain, in order; none if it is alone.
-pub(super) async fn chain_of(app: &App, row: &RunRow) -> Result<Vec<ChainLink>, Refused> {
-    let Some(first) = row.chain else { return Ok(Vec::new()) };
+/// The runs of a chain, in order, and the brief that is still to follow the last of them.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Chain {
+    links: Vec<ChainLink>,
+    then: Option<String>,
+}
+
+impl Chain {
+    /// Completes what the floor tells of a run, which knows one run at a time. In its chain it stands as it does now.
+    pub(super) fn put_in(self, run: &mut Run) {
+        let summary = &run.summary;
+        let as_told = |link: ChainLink| match link.run == summary.name {
+            true => ChainLink { phase: summary.phase, verdict: summary.verdict, ..link },
+            false => link,
+        };
+        run.chain = self.links.into_iter().map(as_told).collect();
+        run.then = self.then;
+    }
+}
+
+/// The chain of a run, as far as somebody may see it; without runs if it is alone.
+pub(super) async fn chain_of(app: &App, me: &Me, row: &RunRow) -> Result<Chain, Refused> {
+    // What cannot be read is told by a remark of the run that it was to follow.
+    let follows = |row: &RunRow| row.to_follow().ok().flatten().map(|f| f.then);
+    let Some(first) = row.chain else { return Ok(Chain { links: Vec::new(), then: follows(row) }) };
+    let all = app.store.chain(first).await?;
+    let then = all.last().and_then(|(last, _)| follows(last));
     let link = |(row, suite): (RunRow, String)| ChainLink {
         run: format!("{suite}/{}", row.number),
         brief: row.brief.clone(),
         phase: Phase::of(&row.phase).unwrap_or(Phase::Queued),
         verdict: row.verdict.as_deref().and_then(Verdict::of),
     };
-    Ok(app.store.chain(first).await?.into_iter().map(link).collect())
+    let seen = all.into_iter().filter(|(_, suite)| me.is_for(suite));
+    Ok(Chain { links: seen.map(link).collect(), then })
 }
 
 /// Hands a run that was made to the floor.
-pub(super) async fn hand_over(app: &App, row: &RunRow, slug: &str) -> Result<Run, Refused> {
+pub(super) async fn hand_over(app: &App, me: &Me, row: &RunRow, slug: &str) -> Result<Run, Refused> {
     app.floor.new_run((row.clone(), slug.to_owned())).await;
-    detail_of_row(app, row, slug).await
+    detail_of_row(app, me, row, slug).await
 }
 
 /// Checks what a call wants to start. A suite from version control is asked for its files, so that the caller is told what
@@ -222,7 +249,7 @@ async fn start(app: &State<App>, caller: MayOperate, record: Record<'_>, new: Se
     if made.origin.replace_older {
         app.floor.look().await;
     }
-    Ok(Json(hand_over(app, &row, &suite).await?))
+    Ok(Json(hand_over(app, &caller.0, &row, &suite).await?))
 }
 
 /// Labels as a call gives them: `release=1187,kind=smoke`.
@@ -278,13 +305,13 @@ async fn list(
 #[utoipa::path(get, path = "/api/runs/{suite}/{number}", operation_id = "show_run", params(("suite" = String, Path), ("number" = i32, Path)), tag = "runs",
     responses((status = 200, body = Run), (status = 404)))]
 #[get("/api/runs/<suite>/<number>")]
-async fn show(app: &State<App>, _caller: MaySee, suite: &str, number: i32) -> Answer<Run> {
+async fn show(app: &State<App>, caller: MaySee, suite: &str, number: i32) -> Answer<Run> {
     let row = find(app, suite, number).await?;
-    if let Some(run) = at_work(app, &row).await? {
+    if let Some(run) = at_work(app, &caller.0, &row).await? {
         return Ok(Json(run));
     }
     let row = find(app, suite, number).await?;
-    Ok(Json(detail_of_row(app, &row, suite).await?))
+    Ok(Json(detail_of_row(app, &caller.0, &row, suite).await?))
 }
 
 /// Ends a run.
@@ -304,7 +331,7 @@ async fn stop(app: &State<App>, caller: MayOperate, suite: &str, number: i32, st
         return Err(Refused::conflict(format!("{suite}/{number} is over already: {verdict}")));
     }
     let row = find(app, suite, number).await?;
-    Ok(Json(detail_of_row(app, &row, suite).await?))
+    Ok(Json(detail_of_row(app, &caller.0, &row, suite).await?))
 }
 
 /// Repeats a run with the same files and options; with `not_passed` only the entries that neither passed nor were flaky.
@@ -348,5 +375,5 @@ async fn again(app: &State<App>, caller: MayOperate, suite: &str, number: i32, a
     made.git = row.git_source()?;
     starting::pin(app, &mut made).await?;
     let row = app.store.add_run(&made).await?;
-    Ok(Json(hand_over(app, &row, suite).await?))
+    Ok(Json(hand_over(app, &caller.0, &row, suite).await?))
 }

@@ -290,13 +290,13 @@ async fn pause(app: &State<App>, caller: MayOperate, name: &str, pause: Sent<Pau
 #[post("/api/schedules/<name>/now")]
 async fn now(app: &State<App>, caller: MayOperate, name: &str) -> Answer<Run> {
     let row = seen(app, &caller.0, name).await?;
-    let by = caller.0.name;
-    let mut run = starting::of_schedule(app, &row, &by, None, &mut Looked::default()).await?;
+    let by = &caller.0.name;
+    let mut run = starting::of_schedule(app, &row, by, None, &mut Looked::default()).await?;
     starting::pin(app, &mut run).await?;
     let why = format!("started by {by}, beside its times");
     let made = app.store.start_schedule_now(row.id, clock_now(app)?.utc(), &why, &run).await?;
     let suite = app.store.runs_of(&[made.id]).await?.pop().map(|(_, suite)| suite).unwrap_or_default();
-    Ok(Json(hand_over(app, &made, &suite).await?))
+    Ok(Json(hand_over(app, &caller.0, &made, &suite).await?))
 }
 
 /// The starts of all schedules within a stretch of time: those that were planned and those to come.

@@ -131,7 +131,7 @@ pub struct Run {
     /// The runs of its chain, in order, itself among them; empty if it is alone.
     #[serde(default)]
     pub chain: Vec<ChainLink>,
-    /// The brief that is to follow it.
+    /// The brief that is still to follow: the last of its chain, or it if it is alone.
     #[serde(default)]
     pub then: Option<String>,
     pub options: RunOptions,
