@@ -363,9 +363,9 @@ impl Engine {
                 }
             }
             engine.hold(past.batch, past.worker, past.slot, past.entries.clone(), None);
-            // Whether it was let through its worker says when it comes back.
+            // Its worker says it when it comes back.
             if let Some(together) = &mut engine.together {
-                together.set(past.batch, Gate::Preparing);
+                together.set(past.batch, Gate::Unsaid);
             }
         }
         engine.take_up_streams(attempts, batches);

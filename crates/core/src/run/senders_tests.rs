@@ -144,6 +144,19 @@ fn an_engine_that_is_built_again_hears_who_had_begun() {
     };
     let past: Vec<PastBatch> = grants.iter().map(open).collect();
     let senders = Policy { senders: Some(2), shards: Some(2), ..policy() };
+    // They come back one by one: the first has not too few beside it before the others had time to come.
+    bench.engine =
+        Engine::restore(senders.clone(), plan(entries(&["scan"], 2)), Timestamp(0), &[], &past).expect("it fits");
+    bench.effects.clear();
+    for (grant, fleet) in grants.iter().zip([&[(W1, 1)][..], &[(W1, 1), (W2, 1)]]) {
+        bench.fleet(fleet);
+        bench.feed(Input::WorkerBack { worker: grant.worker, holds: [grant.batch].into() });
+        bench.feed(Input::WasThrough { batch: grant.batch });
+        assert!(!bench.effects.iter().any(|e| matches!(e, Effect::Revoke { .. })), "{:?}", bench.effects);
+    }
+    grants.iter().for_each(|grant| bench.run(grant, |_| Ended::Passed));
+    assert_eq!(bench.verdict(), Some((Verdict::Passed, "")));
+    assert!(bench.notes().is_empty(), "{:?}", bench.notes());
     for (through, said) in [(false, 0), (true, 1)] {
         bench.engine =
             Engine::restore(senders.clone(), plan(entries(&["scan"], 2)), Timestamp(0), &[], &past).expect("it fits");

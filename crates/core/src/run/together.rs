@@ -11,6 +11,8 @@ use super::terms::{BatchId, WorkerId};
 /// Where a sender stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Gate {
+    /// It is known from what is kept, and its worker has not said yet whether it was let through.
+    Unsaid,
     /// It prepares what it needs.
     Preparing,
     /// It waits for the others.
@@ -95,7 +97,7 @@ impl Together {
             match self.gate(*batch) {
                 Some(Gate::There) => waiting.push((*worker, *batch)),
                 Some(Gate::Through) => {}
-                Some(Gate::Preparing | Gate::Ending) | None => return Vec::new(),
+                Some(Gate::Unsaid | Gate::Preparing | Gate::Ending) | None => return Vec::new(),
             }
         }
         for (_, batch) in &waiting {

@@ -74,7 +74,7 @@ impl Engine {
         let Some(worker) = self.holder(id) else { return };
         let Some(together) = &mut self.together else { return };
         match together.gate(id) {
-            Some(Gate::Preparing) => together.set(id, Gate::There),
+            Some(Gate::Unsaid | Gate::Preparing) => together.set(id, Gate::There),
             // It was not told, or it is told twice.
             Some(Gate::Through) => effects.push(Effect::Begin { worker, batch: id }),
             Some(Gate::Ending) => effects.push(Effect::Revoke { worker, batch: id }),
@@ -85,7 +85,7 @@ impl Engine {
 
     pub(super) fn was_through(&mut self, id: BatchId) {
         if let Some(together) = &mut self.together
-            && together.gate(id) == Some(Gate::Preparing)
+            && matches!(together.gate(id), Some(Gate::Unsaid | Gate::Preparing))
         {
             together.set(id, Gate::Through);
         }
