@@ -102,7 +102,10 @@ export function CommandBox() {
           setOpen(true);
         }}
         onFocus={() => setOpen(true)}
-        onBlur={() => setTimeout(() => setOpen(false), 150)}
+        onBlur={() => {
+          setEntered(false);
+          setTimeout(() => setOpen(false), 150);
+        }}
         onKeyDown={key}
       />
       <ul id={list} role="listbox" aria-label="Found" hidden={!open || (found.length === 0 && (wanted === "" || reading))}>

@@ -148,12 +148,14 @@ fn an_engine_that_is_built_again_hears_who_had_begun() {
     bench.engine =
         Engine::restore(senders.clone(), plan(entries(&["scan"], 2)), Timestamp(0), &[], &past).expect("it fits");
     bench.effects.clear();
+    assert!(bench.engine.gathers(), "as long as that is not known, no other load is to gather beside it");
     for (grant, fleet) in grants.iter().zip([&[(W1, 1)][..], &[(W1, 1), (W2, 1)]]) {
         bench.fleet(fleet);
         bench.feed(Input::WorkerBack { worker: grant.worker, holds: [grant.batch].into() });
         bench.feed(Input::WasThrough { batch: grant.batch });
         assert!(!bench.effects.iter().any(|e| matches!(e, Effect::Revoke { .. })), "{:?}", bench.effects);
     }
+    assert!(!bench.engine.gathers());
     grants.iter().for_each(|grant| bench.run(grant, |_| Ended::Passed));
     assert_eq!(bench.verdict(), Some((Verdict::Passed, "")));
     assert!(bench.notes().is_empty(), "{:?}", bench.notes());

@@ -83,9 +83,9 @@ impl Together {
         self.gates.remove(&batch)
     }
 
-    /// Whether some senders hold slots and wait for others.
+    /// Whether some senders hold slots and wait for others, or may do so.
     pub fn gathers(&self) -> bool {
-        self.gates.values().any(|gate| gate.is_early())
+        self.gates.values().any(|gate| gate.is_early() || *gate == Gate::Unsaid)
     }
 
     /// The senders that are to be let through now, given the `senders` of the wave that have no outcome yet: `None` for one that

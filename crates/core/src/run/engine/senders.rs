@@ -23,7 +23,7 @@ impl Engine {
         self.together.as_ref().is_some_and(|together| !together.lacks && together.now().any(waits))
     }
 
-    /// Whether some senders have their slots and wait for others: those slots do nothing meanwhile.
+    /// Whether some senders have their slots and wait for others, as far as is known: those slots do nothing meanwhile.
     #[must_use]
     pub fn gathers(&self) -> bool {
         self.together.as_ref().is_some_and(Together::gathers)
