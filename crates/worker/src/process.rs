@@ -157,15 +157,18 @@ fn reaped(pid: i32) -> bool {
 }
 
 fn carries(pid: i32, mark: &str) -> bool {
-    let wanted = format!("{MARK}={mark}");
-    let environment = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
-    environment.split(|b| *b == 0).any(|variable| variable == wanted.as_bytes())
+    is_marked(pid, |of| of == mark.as_bytes())
 }
 
+/// Whether its mark is that of something of a worker, or of one of its batches.
 fn carries_of(pid: i32, worker: &str) -> bool {
-    let wanted = format!("{MARK}={worker}-");
+    is_marked(pid, |of| of.strip_prefix(worker.as_bytes()).is_some_and(|rest| rest.starts_with(b"-")))
+}
+
+fn is_marked(pid: i32, so: impl Fn(&[u8]) -> bool) -> bool {
     let environment = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
-    environment.split(|b| *b == 0).any(|variable| variable.starts_with(wanted.as_bytes()))
+    let value = |variable: &[u8]| variable.strip_prefix(MARK.as_bytes())?.strip_prefix(b"=").map(&so);
+    environment.split(|b| *b == 0).any(|variable| value(variable) == Some(true))
 }
 
 /// Kills every process of a worker, without waiting until they are gone.

@@ -62,13 +62,12 @@ pub(super) async fn detail_of_row(app: &App, me: &Me, row: &RunRow, suite: &str)
     let parked = summary.tally.parked as usize;
     let (listed, files) = (row.listed as usize, !summary.tally.cases.is_empty());
     let choice = if chosen > 0 { choice_said(&seeded, chosen, listed, parked, files) } else { String::new() };
-    let Chain { links: chain, then } = chain_of(app, me, row).await?;
-    Ok(Run {
+    let mut run = Run {
         summary,
         bundle: row.source.clone().unwrap_or_default(),
         git: row.git_source()?.map(|g| g.shown()),
-        chain,
-        then,
+        chain: Vec::new(),
+        then: None,
         options,
         choice,
         seed: row.seed as u64,
@@ -77,7 +76,9 @@ pub(super) async fn detail_of_row(app: &App, me: &Me, row: &RunRow, suite: &str)
         notes: app.store.notes(row.id).await?,
         images: row.images()?,
         reach,
-    })
+    };
+    chain_of(app, me, row).await?.put_in(&mut run);
+    Ok(run)
 }
 
 /// What the floor knows of a run, if it is there.
