@@ -33,8 +33,6 @@ use crate::{
 struct Way {
     workers: u16,
     slots: u16,
-    /// Tests that its list has.
-    tests: u32,
     /// What a test takes on average, in microseconds: half to one and a half of it.
     takes: u64,
 }
@@ -198,10 +196,8 @@ impl Simulated {
                 begin(slot, now_us(), self.way, &mut events);
             }
             ToWorker::List(job) => {
-                // A run says in its suite's name where it has another number of tests.
-                let suite = job.setup.run.split('/').next().unwrap_or_default();
-                let other = suite.split_once("-of-").and_then(|(_, tests)| tests.parse().ok());
-                let list: String = (0..other.unwrap_or(self.way.tests)).map(|n| format!("t/{n}\n")).collect();
+                let tests: u32 = job.setup.settings["tests"].parse().expect("a suite says how many tests it has");
+                let list: String = (0..tests).map(|n| format!("t/{n}\n")).collect();
                 let digest = Digest::of(list.as_bytes());
                 let put = reqwest::Client::new().put(format!("{}/api/work/blobs/{}", self.urls[0], digest.as_str()));
                 let put = put.bearer_auth(&self.token).body(list).send().await.expect("it is taken");
@@ -302,18 +298,31 @@ fn asked_for(variable: &str) -> Option<u32> {
     std::env::var(variable).ok()?.parse().ok()
 }
 
-/// Runs one after the other; tells how late each result was that was told one by one, in milliseconds, and when the first and the last
-/// change came, in microseconds since 1970.
-async fn one_after_the_other(quay: &Quay, pool: &str, bundles: &[String]) -> (Vec<f64>, i64, i64) {
-    let (mut late, mut first, mut last) = (Vec::new(), i64::MAX, 0);
+/// What the watcher of a lane saw.
+struct Seen {
+    /// How late each result was that was told one by one, in milliseconds.
+    late: Vec<f64>,
+    /// How many tests passed, as its runs said at their ends.
+    passed: u32,
+    /// When the first and the last change came, in microseconds since 1970.
+    first: i64,
+    last: i64,
+}
+
+/// Runs one after the other.
+async fn one_after_the_other(quay: &Quay, pool: &str, bundles: &[String]) -> Seen {
+    let mut seen = Seen { late: Vec::new(), passed: 0, first: i64::MAX, last: 0 };
     for bundle in bundles {
+        let mut passed = 0;
         quay.stay_in(pool, bundle, |change, at| {
-            (first, last) = (first.min(at), at);
-            late.extend(change.attempts.iter().map(|a| (at - a.ended_at_us) as f64 / 1000.0));
+            (seen.first, seen.last) = (seen.first.min(at), at);
+            seen.late.extend(change.attempts.iter().map(|a| (at - a.ended_at_us) as f64 / 1000.0));
+            passed = change.summary.tally.passed;
         })
         .await;
+        seen.passed += passed;
     }
-    (late, first, last)
+    seen
 }
 
 /// The runs of each of so many lanes. The first runs are of different sizes, so that a fleet is not left without work by all lanes ending
@@ -322,16 +331,11 @@ async fn lanes(quay: &Quay, name: &str, lanes: u32, runs: u32) -> Vec<Vec<String
     let mut all = Vec::new();
     for lane in 0..lanes {
         let tests = TESTS * (lane + 1) / lanes;
-        let first = quay.suite(&format!("{name}-{lane}-of-{tests}"), tests, 0).await;
+        let first = quay.suite(&format!("{name}-{lane}-first"), tests, 0).await;
         let then = quay.suite(&format!("{name}-{lane}"), TESTS, 0).await;
         all.push(std::iter::once(first).chain(std::iter::repeat_n(then, runs as usize - 1)).collect());
     }
     all
-}
-
-/// How many tests lanes of so many runs have together.
-fn tests_of(lanes: u32, runs: u32) -> u32 {
-    (1..=lanes).map(|lane| TESTS * lane / lanes).sum::<u32>() + lanes * (runs - 1) * TESTS
 }
 
 /// 1,000 workers with 10,000 slots: how many results a second are kept and shown, how late, in what memory, and how many links are lost.
@@ -340,23 +344,24 @@ pub fn fleet(runtime: &Runtime) -> Vec<Line> {
     let runs = (seconds() * 5000).div_ceil(TESTS * beside);
     runtime.block_on(async {
         let quay = Quay::open(0, 0).await;
-        let way = Way { workers: 1000, slots: 10, tests: TESTS, takes: 1_900_000 };
+        let way = Way { workers: 1000, slots: 10, takes: 1_900_000 };
         let fleet = Fleet::link(&quay, way).await;
         let bundles = lanes(&quay, "fleet", beside, runs).await;
         let each = bundles.iter().map(|bundles| one_after_the_other(&quay, "main", bundles));
         let told = futures::future::join_all(each).await;
-        let first = told.iter().map(|(_, first, _)| *first).min().unwrap_or(0);
-        let last = told.iter().map(|(_, _, last)| *last).max().unwrap_or(0);
-        let mut late: Vec<f64> = told.into_iter().flat_map(|(late, ..)| late).collect();
+        let first = told.iter().map(|seen| seen.first).min().unwrap_or(0);
+        let last = told.iter().map(|seen| seen.last).max().unwrap_or(0);
+        let passed: u32 = told.iter().map(|seen| seen.passed).sum();
+        let mut late: Vec<f64> = told.into_iter().flat_map(|seen| seen.late).collect();
         late.sort_by(f64::total_cmp);
         let took = (last - first) as f64 / 1e6;
-        let rate = f64::from(tests_of(beside, runs)) / took;
+        let rate = f64::from(passed) / took;
         let lost = fleet.lost.load(Ordering::Relaxed);
         vec![
             Line {
                 what: "1,000 simulated workers, 10,000 slots, tests of 1 to 3 s: 5,000 results a second, by what is kept and shown",
                 measured: format!(
-                    "{rate:.0} a second over {took:.0} s, starts and tails of {} runs of {TESTS} tests (the first ones smaller) included, {beside} at a time",
+                    "{rate:.0} a second over {took:.0} s: {passed} tests, starts and tails of {} runs of {TESTS} (the first ones smaller) included, {beside} at a time",
                     beside * runs
                 ),
                 compared_with: "10,000 slots, 1.9 s a test: 5,263 a second".into(),
@@ -399,7 +404,7 @@ pub fn fleets(runtime: &Runtime) -> Vec<Line> {
     runtime.block_on(async {
         let mut quay = Quay::open(0, 0).await;
         let (one, two) = (quay.client.url().to_owned(), quay.second());
-        let way = Way { workers: 500, slots: 10, tests: TESTS, takes: 1_900_000 };
+        let way = Way { workers: 500, slots: 10, takes: 1_900_000 };
         let near = Fleet::link_to(&quay, way, "main", &[one.clone(), two.clone()]).await;
         let far = Fleet::link_to(&quay, way, "far", &[two, one]).await;
         let mut bundles = lanes(&quay, "fleets-near", 2, runs).await;
@@ -410,15 +415,16 @@ pub fn fleets(runtime: &Runtime) -> Vec<Line> {
         let told = futures::future::join_all(each).await;
         let took = began.elapsed().as_secs_f64();
         let mut lates = [Vec::new(), Vec::new()];
-        for ((late, ..), pool) in told.into_iter().zip(pools) {
-            lates[usize::from(pool == "far")].extend(late);
+        let passed: u32 = told.iter().map(|seen| seen.passed).sum();
+        for (seen, pool) in told.into_iter().zip(pools) {
+            lates[usize::from(pool == "far")].extend(seen.late);
         }
-        let rate = f64::from(2 * tests_of(2, runs)) / took;
+        let rate = f64::from(passed) / took;
         let lost = near.lost.load(Ordering::Relaxed) + far.lost.load(Ordering::Relaxed);
         let memory = quay.memory_of(0).max(quay.memory_of(1));
         let mut lines = vec![Line {
             what: "two services, 500 simulated workers each, 10,000 slots: 5,000 results a second together",
-            measured: format!("{rate:.0} a second over {took:.0} s, starts and tails included"),
+            measured: format!("{rate:.0} a second over {took:.0} s: {passed} tests, starts and tails included"),
             compared_with: "10,000 slots, 1.9 s a test: 5,263 a second".into(),
             figure: 5000.0 / rate,
             bound: 1.0,
@@ -520,7 +526,7 @@ pub fn rows(runtime: &Runtime) -> Vec<Line> {
     const TELLING: u32 = 200_000;
     runtime.block_on(async {
         let quay = Quay::open(0, 0).await;
-        let way = Way { workers: 4, slots: 10, tests: TELLING, takes: 0 };
+        let way = Way { workers: 4, slots: 10, takes: 0 };
         let _fleet = Fleet::link(&quay, way).await;
         let bundle = quay.suite("rows", TELLING, 0).await;
         let mut kept = Vec::new();

@@ -159,7 +159,8 @@ impl Quay {
         let own = std::env::current_exe().expect("a path").display().to_string();
         let run = format!("[\"{own}\", \"program\", \"run\", \"{micros}\", \"{{names-file}}\"]");
         let list = format!("[\"{own}\", \"program\", \"names\", \"{count}\"]");
-        self.suite_of(name, &list, &run, &[]).await
+        let settings = format!("[settings]\ntests = {count}\n");
+        self.put(name, &format!("{}{settings}", text_of(name, &list, &run, "tap")), &[]).await
     }
 
     /// A suite of tests that sleep as long as they are told, each its own time.
@@ -178,9 +179,12 @@ impl Quay {
 
     /// A suite whose processes report results so.
     pub async fn suite_with(&self, name: &str, list: &str, run: &str, results: &str, files: &[(&str, &str)]) -> String {
+        self.put(name, &text_of(name, list, run, results), files).await
+    }
+
+    async fn put(&self, name: &str, text: &str, files: &[(&str, &str)]) -> String {
         let folder = self.dir.path().join(format!("suite-{name}"));
         std::fs::create_dir_all(&folder).expect("a folder");
-        let text = format!("suite = \"{name}\"\n[tests]\nlist = {list}\nrun = {run}\nresults = \"{results}\"\n");
         std::fs::write(folder.join("kesmo.toml"), text).expect("the suite file");
         for (file, content) in files {
             std::fs::write(folder.join(file), content).expect("a file");
@@ -269,6 +273,10 @@ impl Quay {
         }
         panic!("the stream ended without a verdict")
     }
+}
+
+fn text_of(name: &str, list: &str, run: &str, results: &str) -> String {
+    format!("suite = \"{name}\"\n[tests]\nlist = {list}\nrun = {run}\nresults = \"{results}\"\n")
 }
 
 fn run_of(bundle: &str) -> NewRun {
