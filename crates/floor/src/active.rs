@@ -24,6 +24,7 @@ use tokio::time::Instant;
 
 use crate::{
     asking::{EntryOrder, EntryQuestion},
+    chain::Chain,
     clock,
     hub::Hub,
     workers::Workers,
@@ -86,8 +87,8 @@ pub(crate) struct ActiveRun {
     pub capable: BTreeSet<WorkerId>,
     /// Where it stands among the runs that share its pool's slots.
     pub share: Share,
-    /// When a slot was last asked back for it from another run, or given to it.
-    pub served_at: Instant,
+    /// That it has fewer slots than its due.
+    pub lacks: Option<Lack>,
     pub(super) lists: Vec<NeededList>,
     /// Its plan is being made, or is made.
     pub(super) planning: bool,
@@ -121,6 +122,17 @@ pub(crate) struct ActiveRun {
     pub new: Gathered,
 }
 
+/// That a run has fewer slots than its due beside others.
+#[derive(Debug, Clone, Copy)]
+pub struct Lack {
+    /// Since when, or when others were last asked for some.
+    pub since: Instant,
+    /// When that was last looked at.
+    pub looked: Instant,
+    /// How many slots are its due.
+    pub due: u32,
+}
+
 impl ActiveRun {
     pub fn new(row: RunRow, suite: String, opened: Opened) -> Self {
         let Opened { file, options, parks, variants, engine, setup } = opened;
@@ -147,7 +159,7 @@ impl ActiveRun {
             needs,
             capable: BTreeSet::new(),
             share,
-            served_at: Instant::now(),
+            lacks: None,
             lists: Vec::new(),
             planning: false,
             hub: Arc::new(Hub::default()),
@@ -314,14 +326,20 @@ impl ActiveRun {
         }
     }
 
-    pub fn detail(&self, now: Timestamp) -> Run {
+    /// Whether it has had fewer slots than its due for a while, and still has.
+    pub fn lacks_slots(&self) -> bool {
+        self.lacks.is_some_and(|lack| self.engine.slots_in_use() < lack.due)
+    }
+
+    pub fn detail(&self, now: Timestamp, chain: Chain) -> Run {
+        let summary = self.summary(now);
+        let (chain, then) = chain.told_with(&summary);
         Run {
-            summary: self.summary(now),
+            summary,
             bundle: self.row.source.clone().unwrap_or_default(),
             git: self.row.git_source().ok().flatten().map(|g| g.shown()),
-            // Of those before and after it whoever asks knows.
-            chain: Vec::new(),
-            then: None,
+            chain,
+            then,
             options: self.options.clone(),
             listed: self.engine.plan().listed as u32,
             choice: self.choice_said(),

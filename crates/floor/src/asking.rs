@@ -23,6 +23,7 @@ use tokio::{
 };
 
 use crate::{
+    chain::Chain,
     figures::Figures,
     hub::Hub,
     lists::{ListAsk, Made},
@@ -66,8 +67,10 @@ pub type States = Vec<(Option<Outcome>, u64)>;
 
 /// What is asked of the floor.
 pub enum Ask {
-    Snapshot(i64, oneshot::Sender<Option<Seen>>),
-    Run(i64, oneshot::Sender<Option<Box<Run>>>),
+    /// An open run and what is seen of it, with the chain that it is told in.
+    Snapshot(i64, Chain, oneshot::Sender<Option<Seen>>),
+    /// An open run, with the chain that it is told in.
+    Run(i64, Chain, oneshot::Sender<Option<Box<Run>>>),
     /// One run, also one that is not open yet.
     Summary(i64, oneshot::Sender<Option<Box<RunSummary>>>),
     Summaries(oneshot::Sender<BTreeMap<i64, RunSummary>>),

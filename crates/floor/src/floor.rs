@@ -28,7 +28,7 @@ use tokio::{
 };
 
 use crate::{
-    active::{ActiveRun, PUBLISH_EVERY},
+    active::{ActiveRun, Lack, PUBLISH_EVERY},
     asking::{Ask, FloorHandle, Message, Stalled, tell},
     clock::now,
     error::Error,
@@ -51,8 +51,10 @@ const RECORDS_AT_END: Duration = Duration::from_secs(20);
 pub(crate) const FLOOR_EVERY: Duration = Duration::from_millis(250);
 /// Idle slots are put to use by what running batches give back at most this often.
 const IDLE_EVERY: Duration = Duration::from_millis(250);
-/// A run that has less than its due waits so long before others are asked to give back.
+/// A run that has less than its due waits so long before others are asked to give back, each time for one of so many parts of what it
+/// lacks: what they give back they have to start other processes for.
 const HUNGRY_AFTER: Duration = Duration::from_secs(1);
+const PARTS_OF_LACK: u32 = 4;
 /// Connections to PostgreSQL of the floor's own; as many again for what is done beside it.
 const CONNECTIONS: usize = 4;
 /// Runs that are not open that a view of the floor holds, at the most.
@@ -433,11 +435,14 @@ impl Floor {
                 })
                 .collect();
             // Runs that had nothing yet have the same tag: they are served in the order of the queue.
+            let lacks = |id: &i64| self.runs.get(id).is_some_and(ActiveRun::lacks_slots);
             let gathers = |id: &i64| self.runs.get(id).is_some_and(|r| r.engine.gathers());
             // What holds slots that do nothing until it has all of them goes first.
             order.sort_by(|a, b| {
                 gathers(&b.2)
                     .cmp(&gathers(&a.2))
+                    // What others were asked to give up for it is not theirs again, by whatever they had so far.
+                    .then(lacks(&b.2).cmp(&lacks(&a.2)))
                     .then(a.0.total_cmp(&b.0))
                     .then(a.1.total_cmp(&b.1))
                     .then(a.2.cmp(&b.2))
@@ -509,33 +514,62 @@ impl Floor {
         run.engine.wants_slots() || self.listings.values().any(|l| l.is_waited_for_by(id))
     }
 
-    /// For each run that wants slots and has had fewer than its due for a while, the run of its pool with the most beyond
-    /// its own due is asked for one.
+    /// For each run that wants slots and has had fewer than its due for a while, the runs of its pool with the most beyond their own due
+    /// are asked for some.
     fn feed_hungry(&mut self) {
-        let mut asked: Vec<(i64, i64)> = Vec::new();
-        for (id, hungry) in &self.runs {
-            if !self.wants_slot(*id, hungry) || hungry.served_at.elapsed() < HUNGRY_AFTER {
-                continue;
-            }
-            let wants = |(id, r): &(&i64, &ActiveRun)| {
-                r.row.pool == hungry.row.pool && (self.wants_slot(**id, r) || r.engine.slots_in_use() > 0)
+        let now = Instant::now();
+        let mut lacking: HashMap<i64, Lack> = HashMap::new();
+        let mut asked: BTreeMap<i64, u32> = BTreeMap::new();
+        let stays = |r: &ActiveRun| r.engine.slots_in_use() - r.engine.slots_given_up();
+        // What was asked for before and did not come yet.
+        let mut coming: HashMap<&str, u32> = HashMap::new();
+        for run in self.runs.values() {
+            *coming.entry(&run.row.pool).or_default() += run.engine.slots_given_up();
+        }
+        for (id, hungry) in self.runs.iter().filter(|(id, r)| self.wants_slot(**id, r)) {
+            let pool = hungry.row.pool.as_str();
+            let at_work = |(id, r): &(&i64, &ActiveRun)| {
+                r.row.pool == pool && (r.engine.slots_in_use() > 0 || self.wants_slot(**id, r))
             };
-            let weights: u32 = self.runs.iter().filter(wants).map(|(_, r)| r.share.weight()).sum();
-            let slots = self.workers.slots_in(&hungry.row.pool);
-            if hungry.engine.slots_in_use() >= due(slots, hungry.share.weight(), weights) {
+            let weights: u32 = self.runs.iter().filter(at_work).map(|(_, r)| r.share.weight()).sum();
+            let slots = self.workers.slots_in(pool);
+            let due_of = |r: &ActiveRun| due(slots, r.share.weight(), weights);
+            let due = due_of(hungry);
+            let lacks = due.saturating_sub(stays(hungry));
+            if lacks == 0 {
                 continue;
             }
-            let beyond = |r: &ActiveRun| r.engine.slots_in_use().saturating_sub(due(slots, r.share.weight(), weights));
-            let others = self.runs.iter().filter(|(other, r)| *other != id && wants(&(other, r)) && beyond(r) > 0);
-            if let Some((other, _)) = others.max_by_key(|(_, r)| beyond(r)) {
-                asked.push((*id, *other));
+            // Looks that follow each other.
+            let before = hungry.lacks.filter(|lack| lack.looked.elapsed() < HUNGRY_AFTER);
+            let since = before.map_or(now, |lack| lack.since);
+            let waits = since.elapsed() < HUNGRY_AFTER;
+            lacking.insert(*id, Lack { since: if waits { since } else { now }, looked: now, due });
+            if waits {
+                continue;
+            }
+            let coming = coming.entry(pool).or_default();
+            let come = lacks.min(*coming);
+            *coming -= come;
+            let mut wanted = (lacks - come).div_ceil(PARTS_OF_LACK);
+            let others = self.runs.iter().filter(|(other, r)| *other != id && r.row.pool == pool);
+            let beyond = |(other, r): (&i64, &ActiveRun)| {
+                (stays(r).saturating_sub(due_of(r) + asked.get(other).copied().unwrap_or_default()), *other)
+            };
+            let mut others: Vec<(u32, i64)> = others.map(beyond).collect();
+            others.sort_unstable_by_key(|(beyond, other)| (std::cmp::Reverse(*beyond), *other));
+            for (beyond, other) in others {
+                let some = wanted.min(beyond);
+                if some > 0 {
+                    *asked.entry(other).or_default() += some;
+                }
+                wanted -= some;
             }
         }
-        for (hungry, other) in asked {
-            if let Some(active) = self.runs.get_mut(&hungry) {
-                active.served_at = Instant::now();
-            }
-            self.feed(other, Input::Wanted);
+        for (id, run) in &mut self.runs {
+            run.lacks = lacking.get(id).copied();
+        }
+        for (run, slots) in asked {
+            self.feed(run, Input::Wanted { slots });
         }
     }
 
@@ -700,17 +734,17 @@ impl Floor {
     pub(crate) fn answer(&mut self, ask: Ask) {
         let stamp = now();
         match ask {
-            Ask::Snapshot(run, reply) => {
+            Ask::Snapshot(run, chain, reply) => {
                 let answer = self.runs.get_mut(&run).map(|active| {
                     // The snapshot must not hold what a later change brings again.
                     if active.dirty {
                         active.show(&self.workers).into_iter().for_each(Shown::publish);
                     }
-                    (Box::new(active.snapshot(stamp, &self.workers)), Arc::clone(&active.hub), active.hub.last())
+                    (Box::new(active.snapshot(stamp, &self.workers, chain)), Arc::clone(&active.hub), active.hub.last())
                 });
                 tell(reply, answer);
             }
-            Ask::Run(run, reply) => tell(reply, self.runs.get(&run).map(|r| Box::new(r.detail(stamp)))),
+            Ask::Run(run, chain, reply) => tell(reply, self.runs.get(&run).map(|r| Box::new(r.detail(stamp, chain)))),
             Ask::Summary(run, reply) => {
                 let in_queue = || self.queue_summary(run).map(Box::new);
                 tell(reply, self.runs.get(&run).map(|r| Box::new(r.summary(stamp))).or_else(in_queue));

@@ -13,7 +13,6 @@ use kesmo_core::{
         Known, Plan, RunOptions,
         cutting::{Cut, Long, deal, may_cut, too_long},
     },
-    record::Record,
     run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId, load::Turn},
     suite::{ListedTest, SuiteFile, Variant, container::Image},
     time::{Span, Timestamp},
@@ -125,7 +124,7 @@ impl Floor {
             };
             lists.push((variant, tests));
         }
-        let records = self.store.told_by_records(row.suite_id, &row.pool, |record| known(&record)).await?;
+        let records = self.store.told_by_records(row.suite_id, &row.pool, |record| Known::of(&record)).await?;
         let made = Plan::make(&active.file, &active.options, &lists, &active.parks, history(records));
         let made = made.map_err(|e| e.to_string()).and_then(|plan| {
             if gone { Err("the list of its tests is not kept any more".to_owned()) } else { Ok(plan) }
@@ -361,24 +360,31 @@ impl Floor {
         self.others.spawn(async move {
             // What runs before it told counts; where files may be cut, also what their cases took, which comes after the records.
             let cut = may_cut(&file, &options).then(|| file.tests.rest.is_some());
-            if cut.is_some() {
+            let fresh = if cut.is_some() {
                 let hurry = store.hurry();
                 recorded.written().await;
                 drop(hurry);
+                None
             } else {
-                recorded.known().await;
-            }
+                recorded.learnt(&pool).await
+            };
             let made = async {
                 let lists = read_lists(&store, lists).await?;
-                let records = store.told_by_records(suite, &pool, |record| known(&record)).await.unwrap_or_else(|e| {
+                let records = store.told_by_records(suite, &pool, |record| Known::of(&record)).await;
+                let mut records = records.unwrap_or_else(|e| {
                     tracing::warn!("records could not be read; the run is planned without them: {e}");
                     HashMap::new()
+                });
+                let fresh_start_cost = fresh.and_then(|fresh| {
+                    fresh.tell(&mut records, Known::of);
+                    fresh.start_cost()
                 });
                 let make = move || Plan::make(&file, &options, &lists, &parks, history(records));
                 let plan = tokio::task::spawn_blocking(make).await.map_err(|e| e.to_string())?;
                 let plan = plan.map_err(|e| e.to_string())?;
                 // The run before it may have been over when this one was begun, and not written down.
-                let start_cost = store.start_cost(suite).await.unwrap_or_default().map(|us| Span(us as u64));
+                let stored = store.start_cost(suite).await.unwrap_or_default().map(|us| Span(us as u64));
+                let start_cost = fresh_start_cost.or(stored);
                 let cuts = match cut {
                     Some(rest) => {
                         let long = too_long(&plan, slots, start_cost.unwrap_or_default());
@@ -458,7 +464,6 @@ impl Floor {
                     granted_at: Utc::now(),
                 });
                 self.workers.take(grant.worker, grant.slot, Use::Batch(key));
-                active.served_at = tokio::time::Instant::now();
                 self.sharing.entry(active.row.pool.clone()).or_default().served(&mut active.share, work);
                 self.figures.grant();
                 self.after.push(After::Send(grant.worker, ToWorker::Grant(Box::new(message))));
@@ -862,11 +867,4 @@ async fn read_lists(
 /// What records say of a test.
 pub fn history(known: HashMap<(String, String), Option<Known>>) -> impl Fn(&TestName, &Variant) -> Option<Known> {
     move |name, variant| known.get(&(name.to_string(), variant.to_string())).copied().flatten()
-}
-
-/// What a record says of its test.
-#[must_use]
-pub fn known(record: &Record) -> Option<Known> {
-    let (expected, spread) = (record.estimate.expected(), record.estimate.spread());
-    (record.estimate.samples > 0).then(|| Known { expected, spread, trouble: record.recent_trouble() })
 }

@@ -6,10 +6,11 @@
 //!
 //! [`asking`] is how others speak to it; `floor` is what it holds and its loop. What it does is told by subject: `queue` (which
 //! runs are opened), `listing` (lists of tests), `keeping` (runs: open, feed), `writing` (what was gathered is stored, a `portion` at a time, and let out), `threads` (which it has of its own), `recording` (what tests usually take), `following` (what tests print),
-//! `importing` (runs that ran elsewhere), `pools` (what starts machines is told, and says), `workers` (links and slots), `figures` (what is counted for whoever watches from outside), `active` (one open run) and `shown` (what is seen of them). [`hub`] streams changes.
+//! `importing` (runs that ran elsewhere), `pools` (what starts machines is told, and says), `workers` (links and slots), `figures` (what is counted for whoever watches from outside), `active` (one open run), `chain` (what stands before and after it) and `shown` (what is seen of them). [`hub`] streams changes.
 
 pub mod active;
 pub mod asking;
+mod chain;
 mod claims;
 mod clock;
 mod error;
@@ -36,6 +37,7 @@ mod workers;
 mod writing;
 
 pub use asking::{Ask, EntryOrder, EntryQuestion, FloorHandle};
+pub use chain::Chain;
 pub use clock::now;
 pub use error::Error;
 pub use figures::Figures;

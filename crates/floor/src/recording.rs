@@ -38,6 +38,9 @@ use tokio::{
 const MOST_TOGETHER: usize = 1000;
 /// Suites of which records are written at the same time.
 const MOST_SUITES: usize = 2;
+/// How often a suite's runs may have come to an end whose results are not kept yet: they are held in memory. After that the records of
+/// the next wait for them.
+const MOST_TO_COME: usize = 2;
 /// Suites that are remembered to have nothing to be written.
 const MOST_IDLE: usize = 1000;
 
@@ -277,20 +280,57 @@ struct OfSuite {
 #[derive(Clone)]
 pub(crate) struct Recorded(Vec<(watch::Receiver<Done>, u64)>);
 
-/// Of how many runs something is written.
-#[derive(Debug, Clone, Copy, Default)]
+/// Of how many runs something is done.
+#[derive(Clone, Default)]
 struct Done {
-    /// The records, and what fails.
+    /// What they change is known.
+    learnt: u64,
+    /// The records are written, and what fails.
     records: u64,
     /// What they say of their entries, too.
     all: u64,
+    /// What changes by those of which it is known and not written yet.
+    fresh: Option<Arc<Fresh>>,
+}
+
+/// What runs of a suite in a pool change of its records, as long as that is being written: who plans the suite's next run need not wait.
+pub(crate) struct Fresh {
+    pool: String,
+    /// Test, variant, record.
+    records: Arc<Changed>,
+    start_cost: Option<Span>,
+}
+
+/// Records that changed: test, variant, record.
+type Changed = Vec<(String, String, Record)>;
+
+impl Fresh {
+    /// What there is to be told of tests, over what was stored of them.
+    pub fn tell<T>(&self, stored: &mut HashMap<(String, String), T>, tell: impl Fn(&Record) -> T) {
+        stored
+            .extend(self.records.iter().map(|(test, variant, record)| ((test.clone(), variant.clone()), tell(record))));
+    }
+
+    /// What starting a process of the suite takes, if they tell it.
+    pub fn start_cost(&self) -> Option<Span> {
+        self.start_cost
+    }
 }
 
 impl OfSuite {
     fn start(store: &Store, room: &Arc<Room>, on: &Handle) -> Self {
         let (sender, receiver) = mpsc::unbounded_channel();
         let (told, done) = watch::channel(Done::default());
-        let task = on.spawn(work(store.clone(), Arc::clone(room), receiver, told));
+        let told = Arc::new(told);
+        let (later, to_come) = mpsc::channel(MOST_TO_COME);
+        let rest = on.spawn(keep_results(store.clone(), Arc::clone(room), to_come, Arc::clone(&told)));
+        let records = work(store.clone(), Arc::clone(room), receiver, later, told);
+        let task = on.spawn(async move {
+            records.await;
+            if let Err(e) = rest.await {
+                tracing::error!("what runs said of their tests was not kept: {e}");
+            }
+        });
         Self { sender, done, handed: 0, task }
     }
 
@@ -362,6 +402,21 @@ impl Recorded {
         self.until(|done| done.records).await;
     }
 
+    /// Waits until the records of a pool have it, or are about to: then what they do not have yet.
+    pub async fn learnt(self, pool: &str) -> Option<Arc<Fresh>> {
+        let mut fresh = None;
+        for (mut done, upto) in self.0 {
+            let of_pool =
+                |done: &Done| done.fresh.as_ref().filter(|fresh| fresh.pool == pool && done.learnt >= upto).cloned();
+            // A task that is gone writes nothing more.
+            let Ok(done) = done.wait_for(|done| done.records >= upto || of_pool(done).is_some()).await else {
+                continue;
+            };
+            fresh = of_pool(&done).filter(|_| done.records < upto).or(fresh);
+        }
+        fresh
+    }
+
     async fn until(self, of: impl Fn(&Done) -> u64) {
         for (mut done, upto) in self.0 {
             // A task that is gone writes nothing more.
@@ -374,7 +429,8 @@ async fn work(
     store: Store,
     room: Arc<Room>,
     mut receiver: mpsc::UnboundedReceiver<(ToRecord, Mark)>,
-    told: watch::Sender<Done>,
+    later: mpsc::Sender<ToCome>,
+    told_of: Arc<watch::Sender<Done>>,
 ) {
     let mut together = Vec::new();
     while receiver.recv_many(&mut together, MOST_TOGETHER).await > 0 {
@@ -387,21 +443,59 @@ async fn work(
         }
         // Neither is ever shut.
         let some = room.records.acquire().await;
-        let mut to_come = Vec::new();
+        let mut results = Vec::new();
+        let whole = by_pool.len() == 1;
         for ((suite, pool), runs) in by_pool {
+            // Only what changes by all of them is told before it is written.
+            let learnt = |told: &Learnt| {
+                if whole {
+                    let fresh =
+                        Fresh { pool: pool.clone(), records: Arc::clone(&told.records), start_cost: told.start_cost };
+                    told_of.send_modify(|done| {
+                        (done.learnt, done.fresh) = (done.records + count, Some(Arc::new(fresh)));
+                    });
+                }
+            };
             let last = runs.last().map(|r| r.run.clone()).unwrap_or_default();
             let (of, more) = (runs.len(), runs.len().saturating_sub(1));
-            match write(&store, suite, &pool, runs).await {
-                Ok(results) => to_come.extend(results.into_iter().map(|results| (suite, results))),
+            match write(&store, suite, &pool, runs, &learnt).await {
+                Ok(some) => results.extend(some.into_iter().map(|results| (suite, results))),
                 Err(e) => tracing::warn!(
                     runs = of,
                     "the records of {last} and {more} more runs could not be brought up to date: {e}"
                 ),
             }
         }
-        told.send_modify(|done| done.records += count);
+        told_of.send_modify(|done| {
+            done.records += count;
+            done.fresh = None;
+        });
         drop(some);
-        for (suite, results) in to_come {
+        if later.send(ToCome { results, count, marks }).await.is_err() {
+            // What kept them has died: whoever waits for it waits in vain.
+            told_of.send_modify(|done| done.all = done.records);
+        }
+    }
+}
+
+/// What some runs said of their entries, which is kept after the records.
+struct ToCome {
+    /// Suite, and what a run of it said.
+    results: Vec<(i64, NewResults)>,
+    /// How many runs they are.
+    count: u64,
+    marks: Vec<Mark>,
+}
+
+/// Keeps what runs said of their entries, while the records of those after them are brought up to date.
+async fn keep_results(
+    store: Store,
+    room: Arc<Room>,
+    mut to_come: mpsc::Receiver<ToCome>,
+    told_of: Arc<watch::Sender<Done>>,
+) {
+    while let Some(ToCome { results, count, marks }) = to_come.recv().await {
+        for (suite, results) in results {
             let _alone = room.results.acquire().await;
             if let Err(e) = store.put_older(suite, &results).await {
                 let (run, rows) = (results.run_id, results.rows.len());
@@ -409,14 +503,21 @@ async fn work(
             }
         }
         drop(marks);
-        told.send_modify(|done| done.all += count);
+        told_of.send_modify(|done| done.all += count);
     }
 }
 
-/// Writes what runs told; what they say of their entries is given back if it is still to be kept.
-async fn write(store: &Store, suite: i64, pool: &str, runs: Vec<ToRecord>) -> Result<Vec<NewResults>, Error> {
+/// Writes what runs told; what they say of their entries is given back if it is still to be kept. What changes by all of them is told
+/// before that.
+async fn write(
+    store: &Store,
+    suite: i64,
+    pool: &str,
+    runs: Vec<ToRecord>,
+    learnt: &(dyn Fn(&Learnt) + Sync),
+) -> Result<Vec<NewResults>, Error> {
     let runs = Arc::new(runs);
-    if let Some(to_come) = put_some(store, suite, pool, &runs, 0..runs.len()).await? {
+    if let Some(to_come) = put_some(store, suite, pool, &runs, 0..runs.len(), learnt).await? {
         return Ok(to_come);
     }
     if runs.len() == 1 {
@@ -425,7 +526,7 @@ async fn write(store: &Store, suite: i64, pool: &str, runs: Vec<ToRecord>) -> Re
     // Another took one of them: each for itself.
     let mut to_come = Vec::new();
     for place in 0..runs.len() {
-        to_come.extend(put_some(store, suite, pool, &runs, place..place + 1).await?.unwrap_or_default());
+        to_come.extend(put_some(store, suite, pool, &runs, place..place + 1, &|_| ()).await?.unwrap_or_default());
     }
     Ok(to_come)
 }
@@ -437,6 +538,7 @@ async fn put_some(
     pool: &str,
     all: &Arc<Vec<ToRecord>>,
     places: Range<usize>,
+    learnt: &(dyn Fn(&Learnt) + Sync),
 ) -> Result<Option<Vec<NewResults>>, Error> {
     let runs = &all[places.clone()];
     let records = store.records_in(suite, pool).await?;
@@ -449,6 +551,7 @@ async fn put_some(
     let taken = Arc::clone(all);
     let told = tokio::task::spawn_blocking(move || Learnt::of(records, failing, &taken[places], &latest));
     let told = told.await.map_err(|e| Error::Content(format!("what runs told could not be put together: {e}")))?;
+    learnt(&told);
     let covers = covering(store, suite, runs).await?;
     let variants = runs.iter().rev().map(|run| &run.counts.variants).find(|variants| !variants.is_empty());
     let change = RecordChange {
@@ -466,8 +569,7 @@ async fn put_some(
 
 /// What becomes of what is known of a suite's tests by some runs.
 struct Learnt {
-    /// Test, variant, record: those that changed.
-    records: Vec<(String, String, Record)>,
+    records: Arc<Changed>,
     failing: FailingChange,
     results: Vec<NewResults>,
     start_cost: Option<Span>,
@@ -497,7 +599,7 @@ impl Learnt {
         let records = changed.into_iter().filter_map(|key| records.remove(&key).map(|r| (key.0, key.1, r))).collect();
         // A hunt repeats a failure on purpose: that is no history.
         let results = runs.iter().filter(|run| !run.counts.hunt).map(results_of).collect();
-        Self { records, failing: failing.change(), results, start_cost }
+        Self { records: Arc::new(records), failing: failing.change(), results, start_cost }
     }
 }
 
@@ -719,6 +821,33 @@ mod tests {
         assert_eq!(said, wanted, "the entry is the one that decided it");
         let spent: Vec<Option<Span>> = files.iter().map(|t| t.spent).collect();
         assert_eq!(spent, [Some(Span(10)), Some(Span(10)), Some(Span(5)), None], "some cases are not the file");
+    }
+
+    #[tokio::test]
+    async fn who_plans_waits_until_all_that_ran_before_is_known_or_written() {
+        use futures::FutureExt;
+        let (told, done) = watch::channel(Done::default());
+        let recorded = || Recorded(vec![(done.clone(), 2)]);
+        let knows = |learnt: u64, pool: &str| {
+            let records = Arc::new(vec![("a".to_owned(), String::new(), Record::default())]);
+            let fresh = Fresh { pool: pool.to_owned(), records, start_cost: Some(Span(7)) };
+            told.send_modify(|done| (done.learnt, done.fresh) = (learnt, Some(Arc::new(fresh))));
+        };
+        assert!(recorded().learnt("main").now_or_never().is_none(), "nothing is known");
+        knows(1, "main");
+        assert!(recorded().learnt("main").now_or_never().is_none(), "of one of two");
+        knows(2, "far");
+        assert!(recorded().learnt("main").now_or_never().is_none(), "of another pool: what is stored has it");
+        knows(2, "main");
+        assert!(recorded().known().now_or_never().is_none(), "it is not written");
+        let fresh = recorded().learnt("main").now_or_never().flatten().expect("both");
+        let mut stored =
+            HashMap::from([(("a".to_owned(), String::new()), false), (("b".to_owned(), String::new()), false)]);
+        fresh.tell(&mut stored, |_| true);
+        assert!(stored[&("a".to_owned(), String::new())] && !stored[&("b".to_owned(), String::new())]);
+        assert_eq!(fresh.start_cost(), Some(Span(7)));
+        told.send_modify(|done| (done.records, done.fresh) = (2, None));
+        assert!(recorded().learnt("main").now_or_never().expect("it is written").is_none());
     }
 
     fn run(id: i64, branch: &str, outcomes: &[(&str, Outcome)]) -> ToRecord {

@@ -14,15 +14,16 @@ use tokio::time::Instant;
 
 use crate::{
     active::{ActiveRun, LONG_STRIP},
+    chain::Chain,
     clock::now,
     hub::Hub,
     workers::{Use, Workers},
 };
 
 impl ActiveRun {
-    pub fn snapshot(&self, now: Timestamp, workers: &Workers) -> RunSnapshot {
+    pub fn snapshot(&self, now: Timestamp, workers: &Workers, chain: Chain) -> RunSnapshot {
         RunSnapshot {
-            run: self.detail(now),
+            run: self.detail(now, chain),
             slots: workers.slots_of(self),
             trouble: self.trouble.iter().cloned().collect(),
             strip: thin(&self.strip, LONG_STRIP),

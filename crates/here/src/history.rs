@@ -70,15 +70,7 @@ impl History {
 
     /// What it says of a test, for a plan.
     pub fn known(&self) -> impl Fn(&TestName, &Variant) -> Option<Known> {
-        |name, variant| {
-            let record = self.records.get(&key(name.as_str(), &variant.to_string()))?;
-            let estimate = &record.estimate;
-            (estimate.samples > 0).then(|| Known {
-                expected: estimate.expected(),
-                spread: estimate.spread(),
-                trouble: record.recent_trouble(),
-            })
-        }
+        |name, variant| self.records.get(&key(name.as_str(), &variant.to_string())).and_then(Known::of)
     }
 
     /// What it says of the cases of a file.
@@ -130,7 +122,7 @@ mod tests {
         assert_eq!(History::read(&older).unwrap().start_cost, Some(Span(7)));
         let variant = Variant::of(vec![("screen".into(), "phone".into())]);
         let known = read.known()(&TestName::parse("fares/adult").unwrap(), &variant).unwrap();
-        assert_eq!((known.expected, known.trouble), (Span::millis(7), Some(0)));
+        assert_eq!((known.takes.unwrap().0, known.trouble), (Span::millis(7), Some(0)));
         std::fs::write(&path, "{").unwrap();
         assert!(History::read(&path).unwrap_err().to_string().contains("no record of Kesmo"));
     }

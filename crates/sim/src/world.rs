@@ -348,7 +348,8 @@ impl<'s> World<'s> {
             self.feed_all(|| Input::Idle { slots: idle });
         } else if self.runs.len() > 1 && self.random.chance(0.02) {
             let run = self.random.below(self.runs.len() as u64) as usize;
-            self.feed(run, Input::Wanted);
+            let slots = 1 + self.random.below(3) as u32;
+            self.feed(run, Input::Wanted { slots });
         }
     }
 

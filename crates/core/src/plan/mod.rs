@@ -18,7 +18,7 @@ pub use only::{At, Only};
 use crate::{
     error::Error,
     name::{Slug, TestName, nearest},
-    record::median,
+    record::{Record, median},
     suite::{
         Choice, ListedTest, Pattern, SuiteFile, Variant,
         container::{Image, check_option},
@@ -363,10 +363,21 @@ impl RetriesFrom {
 /// What history says of a test in a variant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Known {
-    pub expected: Span,
-    pub spread: Span,
+    /// What it usually takes, and by how much that varies; none of a test that never passed: what it took says nothing of that.
+    pub takes: Option<(Span, Span)>,
     /// How many runs ago it failed or was flaky, if that was recently.
     pub trouble: Option<u32>,
+}
+
+impl Known {
+    /// What a record says; none if that is nothing.
+    #[must_use]
+    pub fn of(record: &Record) -> Option<Self> {
+        let estimate = &record.estimate;
+        let takes = (estimate.samples > 0).then(|| (estimate.expected(), estimate.spread()));
+        let trouble = record.recent_trouble();
+        (takes.is_some() || trouble.is_some()).then_some(Self { takes, trouble })
+    }
 }
 
 /// Tests that are set aside: those that the pattern matches are not run, or run without counting.
@@ -917,7 +928,8 @@ impl<'m> Maker<'m> {
         {
             self.again.entry(over).or_default().push(test.name.to_string());
         }
-        let expected = known.map(|k| k.expected).or(listed);
+        let takes = known.and_then(|k| k.takes);
+        let expected = takes.map(|(expected, _)| expected).or(listed);
         self.plan.entries.push(PlannedEntry {
             name: test.name.clone(),
             variant,
@@ -928,7 +940,7 @@ impl<'m> Maker<'m> {
             group,
             expected,
             // What the list says is a word, not a measurement.
-            spread: known.map_or_else(|| Span(expected.unwrap_or_default().0 / 2), |k| k.spread),
+            spread: takes.map_or_else(|| Span(expected.unwrap_or_default().0 / 2), |(_, spread)| spread),
             retries: ruled.retries as u8,
             retries_from: ruled.retries_from,
             limit: ruled.limit,
@@ -1108,9 +1120,22 @@ group-by = 1
         plan_of(&suite, options, list, &[])
     }
 
+    #[test]
+    fn a_test_that_only_ever_failed_is_in_trouble_though_nobody_knows_what_it_takes() {
+        let suite = SuiteFile::parse("kesmo.toml", FILE).unwrap();
+        let failed = Record::default().with(crate::words::Outcome::Failed, None);
+        let known = |name: &TestName, _: &Variant| (name.as_str() == "slow/b").then(|| Known::of(&failed)).flatten();
+        let options = RunOptions { recent_failures_first: true, ..RunOptions::default() };
+        let list = listing::read(b"slow/a\nslow/b\nslow/c\n").unwrap();
+        let plan = Plan::make(&suite, &options, &[(Variant::default(), list)], &[], known).unwrap();
+        let first: Vec<&str> = plan.entries.iter().filter(|e| e.first).map(|e| e.name.as_str()).collect();
+        assert_eq!((first.as_slice(), plan.entries[1].expected), (["slow/b"].as_slice(), None));
+        assert_eq!(Known::of(&Record::default()), None);
+    }
+
     fn plan_of(suite: &SuiteFile, options: &RunOptions, list: Vec<ListedTest>, parks: &[Park]) -> Result<Plan, Error> {
         let known = |name: &TestName, _: &Variant| {
-            let known = Known { expected: Span::seconds(7), spread: Span::seconds(1), trouble: Some(2) };
+            let known = Known { takes: Some((Span::seconds(7), Span::seconds(1))), trouble: Some(2) };
             (name.as_str() == "slow/a").then_some(known)
         };
         Plan::make(suite, options, &[(Variant::default(), list)], parks, known)

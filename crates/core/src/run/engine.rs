@@ -482,8 +482,8 @@ impl Engine {
                 let more = self.policy.shards.map_or(slots, |most| most.saturating_sub(self.slots_in_use()));
                 self.ask_largest_back(slots.min(more), now, &mut effects);
             }
-            Input::Wanted if self.policy.fed => self.close_one(&mut effects),
-            Input::Wanted => self.ask_largest_back(1, now, &mut effects),
+            Input::Wanted { slots } if self.policy.fed => self.close_some(slots, &mut effects),
+            Input::Wanted { slots } => self.ask_largest_back(slots, now, &mut effects),
             Input::Overloaded { batch } => self.ask_back(batch, &mut effects),
             Input::GaveBack { batch, entries } => self.gave_back(batch, &entries, now, &mut effects),
             Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
@@ -620,6 +620,13 @@ impl Engine {
     #[must_use]
     pub fn slots_in_use(&self) -> u32 {
         self.batches.len() as u32
+    }
+
+    /// Those of them that are about to end, as what they had not begun was asked back, or as they are fed nothing more.
+    #[must_use]
+    pub fn slots_given_up(&self) -> u32 {
+        let given_up = |batch: &&Batch| batch.asked_back || batch.stream.is_some_and(|stream| stream.closed);
+        self.batches.values().filter(given_up).count() as u32
     }
 
     /// Whether what other runs hold matters to what an input brings about: then [`Engine::others_hold`] goes before it. A slot

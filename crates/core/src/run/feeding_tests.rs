@@ -273,7 +273,7 @@ fn what_failed_of_late_is_fed_first_and_its_process_stays() {
 fn a_slot_that_is_wanted_elsewhere_is_no_longer_fed() {
     let mut bench = fed(names(50));
     let (one, two) = (bench.free(W1, 0).unwrap(), bench.free(W1, 1).unwrap());
-    let closed = feeds(&bench.feed(Input::Wanted));
+    let closed = feeds(&bench.feed(Input::Wanted { slots: 1 }));
     assert_eq!(closed.len(), 1);
     let (batch, entries, last) = &closed[0];
     assert!(entries.is_empty() && *last);
@@ -283,7 +283,8 @@ fn a_slot_that_is_wanted_elsewhere_is_no_longer_fed() {
     let other = if *batch == one.batch { &two } else { &one };
     let overloaded = feeds(&bench.feed(Input::Overloaded { batch: other.batch }));
     assert_eq!(overloaded, [(other.batch, Vec::new(), true)]);
-    assert!(feeds(&bench.feed(Input::Wanted)).is_empty(), "none is left that is fed");
+    assert_eq!(bench.engine.slots_given_up(), 1, "the other has not ended yet");
+    assert!(feeds(&bench.feed(Input::Wanted { slots: 2 })).is_empty(), "none is left that is fed");
     bench.digest(other.batch, other.entries[0], Passed);
     bench.over(other.batch);
     assert!(bench.free(W1, 0).unwrap().more, "it goes on when it is its turn again");

@@ -188,8 +188,8 @@ pub enum Input {
     Free { worker: WorkerId, slot: u16 },
     /// So many slots that this run may use stay idle.
     Idle { slots: u32 },
-    /// A run that has less than its due wants one of this run's slots.
-    Wanted,
+    /// Runs that have less than their due want so many of this run's slots.
+    Wanted { slots: u32 },
     /// This batch is to give back what it has not begun: its slot is not to be filled any longer.
     Overloaded { batch: BatchId },
     /// A batch gives these entries back; it has not begun them and will not.

@@ -979,7 +979,7 @@ fn idle_slots_that_a_run_may_not_use_do_not_cut_its_batches() {
     bench.feed(Input::Began { batch: grant.batch, entry: grant.entries[0] });
     bench.pass_time(Span::seconds(1));
     assert!(bench.feed(Input::Idle { slots: 3 }).is_empty());
-    let wanted = bench.feed(Input::Wanted);
+    let wanted = bench.feed(Input::Wanted { slots: 1 });
     assert_eq!(wanted, [Effect::GiveBack { worker: W1, batch: grant.batch }], "another run has a right to its slot");
 }
 

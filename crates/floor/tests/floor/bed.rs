@@ -97,11 +97,12 @@ impl Bed {
     }
 
     /// Has a run made by somebody else, so that the floor finds it, also while the suite's row is held.
-    pub async fn start_aside(&self, suite: i64) -> i64 {
+    pub async fn start_aside(&self, suite: i64, options: &RunOptions) -> i64 {
+        let options = serde_json::to_string(options).unwrap();
         let last = self.told("select max(number)::text from runs").await.remove(0);
         self.sql(&format!(
             "insert into runs (suite_id, number, source, pool, options, labels, seed, started_by, created_at) \
-             select suite_id, {last} + 100, source, pool, options, labels, seed, started_by, now() from runs where suite_id = {suite} limit 1"
+             select suite_id, {last} + 100, source, pool, '{options}', labels, seed, started_by, now() from runs where suite_id = {suite} limit 1"
         ))
         .await;
         let run = self.told("select max(id)::text from runs").await.remove(0).parse().unwrap();

@@ -12,7 +12,7 @@ use kesmo_core::{
     run::BatchEnd,
     words::{Ended, Outcome, Phase, Verdict},
 };
-use kesmo_floor::{Ask, NotLinked};
+use kesmo_floor::{Ask, Chain, NotLinked};
 use kesmo_wire::link::{BatchKey, FromWorker, Grant, ToWorker, WorkerEvent};
 
 #[tokio::test(flavor = "multi_thread")]
@@ -192,7 +192,8 @@ async fn what_is_told_while_something_is_written_is_heard_and_nothing_is_seen_be
     let mut hand = bed.hand("heron", 2).await;
     hand.list(&["a", "b"]).await;
     let (one, other) = (hand.granted().await, hand.granted().await);
-    let (_, hub, _) = bed.floor.ask(|reply| Ask::Snapshot(run, reply)).await.unwrap().expect("it is open");
+    let (_, hub, _) =
+        bed.floor.ask(|reply| Ask::Snapshot(run, Chain::default(), reply)).await.unwrap().expect("it is open");
     let mut watching = hub.subscribe(None).receiver;
     let held = bed.hold("begin; lock table attempts in share mode").await;
     let first = hand.report(vec![passes(one.key, one.entries[0].index)]).await;
@@ -206,7 +207,7 @@ async fn what_is_told_while_something_is_written_is_heard_and_nothing_is_seen_be
         ])
         .await;
     let floor = bed.floor.clone();
-    let mut asked = tokio::spawn(async move { floor.ask(|reply| Ask::Run(run, reply)).await });
+    let mut asked = tokio::spawn(async move { floor.ask(|reply| Ask::Run(run, Chain::default(), reply)).await });
     let soon = Duration::from_millis(300);
     assert!(hand.nothing(soon).await, "nothing is acknowledged");
     assert!(tokio::time::timeout(soon, &mut asked).await.is_err(), "nothing is answered");
@@ -368,22 +369,29 @@ async fn the_records_of_one_suite_do_not_wait_for_those_of_another() {
     let (fare, berth) = (bed.suite("fare", "").await, bed.suite("berth", "").await);
     let mut hand = bed.hand("heron", 2).await;
     let first = bed.start(fare, RunOptions::default()).await;
-    hand.list(&["a"]).await;
+    let names: Vec<String> = (0..40).map(|n| format!("t/{n}")).collect();
+    hand.list(&names.iter().map(String::as_str).collect::<Vec<_>>()).await;
     // Somebody holds the row that the records of the first suite write last.
     let held = bed.hold(&format!("begin; select from suites where id = {fare} for no key update")).await;
-    hand.work_until(&bed, first, |_| true).await;
-    assert_eq!(bed.over(first).await.verdict.as_deref(), Some("passed"));
+    hand.work_until(&bed, first, |entry| entry != 2).await;
+    assert_eq!(bed.over(first).await.verdict.as_deref(), Some("failed"));
     let other = bed.start(berth, RunOptions::default()).await;
-    hand.list(&["b"]).await;
+    hand.list(&["z"]).await;
     hand.work_until(&bed, other, |_| true).await;
     assert_eq!(bed.over(other).await.verdict.as_deref(), Some("passed"));
-    // Of that suite itself a next run waits for what the one before it told, and then knows it.
-    let next = bed.start_aside(fare).await;
-    assert!(hand.no_grant(Duration::from_millis(300)).await);
-    drop(held);
+    // Of that suite itself a next run knows what the one before it told, though it is not written yet.
+    let options = RunOptions { recent_failures_first: true, ..RunOptions::default() };
+    let next = bed.start_aside(fare, &options).await;
+    let grant = hand.granted().await;
+    let first = grant.entries.iter().map(|entry| entry.index).collect::<Vec<_>>();
+    assert_eq!(first, [2], "what failed of late comes first");
+    assert!(bed.told("select test from records where test = 't/2'").await.is_empty(), "it is not written");
+    hand.report(vec![passes(grant.key, 2), WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done }]).await;
     hand.work_until(&bed, next, |_| true).await;
+    drop(held);
     bed.floor.recorded().await;
-    assert_eq!(bed.told("select test || ' ' || passed from records order by 1").await, ["a 2", "b 1"]);
+    let records = "select passed || ' ' || failed || ': ' || count(*) from records group by passed, failed order by 1";
+    assert_eq!(bed.told(records).await, ["1 0: 1", "1 1: 1", "2 0: 39"]);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -391,7 +399,8 @@ async fn whoever_asks_is_told_what_is_stored_and_the_run_says_what_it_waits_for(
     let bed = Bed::new("asked").await;
     let suite = bed.suite("fare", "[retry]\ntimes = 1").await;
     let run = bed.start(suite, RunOptions::default()).await;
-    let of = async || bed.floor.ask(|reply| Ask::Run(run, reply)).await.unwrap().map(|run| run.summary);
+    let of =
+        async || bed.floor.ask(|reply| Ask::Run(run, Chain::default(), reply)).await.unwrap().map(|run| run.summary);
     bed.until("it is open", async || of().await.is_some()).await;
     let waits = of().await.unwrap();
     assert_eq!(waits.phase, Phase::Listing);
@@ -414,6 +423,70 @@ async fn whoever_asks_is_told_what_is_stored_and_the_run_says_what_it_waits_for(
         bed.told("select ended || ' ' || coalesce(decided, '-') from attempts where entry = 0 order by number").await;
     assert_eq!(decided, [format!("{} -", Ended::Failed), format!("passed {}", Outcome::Flaky.word())]);
     bed.until("nobody holds it any more", async || of().await.is_none()).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_that_comes_later_is_given_its_due_and_not_more_is_asked_back() {
+    let bed = Bed::new("due").await;
+    let suite = bed.suite("fare", "").await;
+    bed.start(suite, RunOptions::default()).await;
+    let mut hand = bed.hand("heron", 16).await;
+    let names: Vec<String> = (0..640).map(|n| format!("t/{n}")).collect();
+    hand.list(&names.iter().map(String::as_str).collect::<Vec<_>>()).await;
+    let mut held = Vec::new();
+    while held.len() < 16 {
+        held.push(hand.granted().await);
+    }
+    let began = |grant: &Grant| WorkerEvent::Began { key: grant.key, entry: grant.entries[0].index, at_us: 0 };
+    hand.report(held.iter().map(began).collect()).await;
+    // Its list is known: it wants half of the slots at once, and others are long in ending what they have begun.
+    let later = bed.start(suite, RunOptions::default()).await;
+    let mut asked: Vec<BatchKey> = Vec::new();
+    while asked.len() < 8 {
+        match hand.next_but_stored().await {
+            ToWorker::GiveBack { key } => asked.push(key),
+            other => panic!("not asked to give back but told: {other:?}"),
+        }
+    }
+    assert!(hand.nothing(Duration::from_millis(2500)).await, "what it is due is on its way");
+    let mut events = Vec::new();
+    for grant in held.iter().filter(|grant| asked.contains(&grant.key)) {
+        let rest = grant.entries[1..].iter().map(|entry| entry.index).collect();
+        events.push(WorkerEvent::GaveBack { key: grant.key, entries: rest });
+        events.push(passes(grant.key, grant.entries[0].index));
+        events.push(WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done });
+    }
+    assert_eq!(events.len(), 3 * 8, "eight of them are asked, each once");
+    hand.report(events).await;
+    let mut given = Vec::new();
+    while given.len() < 8 {
+        given.push(hand.granted().await.key.run);
+    }
+    assert_eq!(given, [later; 8], "what was asked back for it is given to it");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_next_runs_of_a_suite_do_not_wait_for_what_a_run_said_of_its_many_tests() {
+    let bed = Bed::new("behind").await;
+    let suite = bed.suite("fare", "").await;
+    let mut hand = bed.hand("heron", 4).await;
+    let names: Vec<String> = (0..600).map(|n| format!("t/{n}")).collect();
+    // The names of new tests are kept with that.
+    let held = bed.hold("begin; lock table tests in share mode").await;
+    for round in 0..3 {
+        let run = bed.start(suite, RunOptions::default()).await;
+        if round == 0 {
+            hand.list(&names.iter().map(String::as_str).collect::<Vec<_>>()).await;
+        }
+        hand.work_until(&bed, run, |_| true).await;
+    }
+    let kept = async || bed.told("select distinct run_id::text from results").await.len();
+    let to_come = async || bed.told("select run_id::text from older_runs").await.len();
+    assert_eq!(kept().await, 0);
+    drop(held);
+    bed.until("what all three said is kept", async || kept().await == 3 && to_come().await == 0).await;
+    let samples = bed.told("select distinct samples::text from records").await;
+    assert_eq!(samples, ["3"], "each was planned, and recorded, with what those before it told");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -121,7 +121,7 @@ async fn import(
             tracing::warn!("the service is stopping: the records do not have what was imported last");
         }
     }
-    Ok(Json(ImportedRun { run: detail_of_row(app, &caller.0, &run, &row.slug).await?, made: fresh }))
+    Ok(Json(ImportedRun { run: detail_of_row(app, &caller.0, run, &row.slug).await?, made: fresh }))
 }
 
 fn check(new: &NewImport) -> Result<(), Refused> {

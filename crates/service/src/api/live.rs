@@ -11,7 +11,7 @@ use futures::{
     StreamExt,
     future::{BoxFuture, FutureExt, Shared},
 };
-use kesmo_core::words::Ended;
+use kesmo_core::words::{Ended, Phase};
 use kesmo_store::{leases::Holder, runs::RunRow};
 use kesmo_wire::{
     api::{Me, RunSummary, Worker},
@@ -28,7 +28,7 @@ use tokio::sync::broadcast::error::RecvError;
 use super::{
     entries::{log_text, outcome_of},
     found::{find, past},
-    runs::{Chain, chain_of, detail_of_row},
+    runs::{chain_of, detail_of_row},
 };
 use crate::{
     access::{
@@ -39,7 +39,7 @@ use crate::{
     refused::Refused,
 };
 use kesmo_floor::hub::{Hub, LiveEvent};
-use kesmo_floor::{Ask, FloorHandle, active::LONG_STRIP};
+use kesmo_floor::{Ask, Chain, FloorHandle, active::LONG_STRIP};
 
 /// A run that is not open here is looked at so often.
 const UNOPENED_EVERY: std::time::Duration = std::time::Duration::from_millis(500);
@@ -132,8 +132,8 @@ impl Source {
     async fn snapshot(&self, floor: &FloorHandle) -> Option<(String, u64)> {
         match self {
             Self::Run(run, chain) => {
-                let (mut snapshot, _, last) = floor.ask(|reply| Ask::Snapshot(*run, reply)).await.flatten()?;
-                chain.clone().put_in(&mut snapshot.run);
+                let (snapshot, _, last) =
+                    floor.ask(|reply| Ask::Snapshot(*run, chain.clone(), reply)).await.flatten()?;
                 Some((serde_json::to_string(&*snapshot).ok()?, last))
             }
             Self::Floor => {
@@ -163,7 +163,7 @@ async fn run(
         let mut told = None;
         loop {
             let floor = app.floor.clone();
-            if let Some((_, hub, _)) = floor.ask(|reply| Ask::Snapshot(row.id, reply)).await.flatten() {
+            if let Some((_, hub, _)) = floor.ask(|reply| Ask::Snapshot(row.id, Chain::default(), reply)).await.flatten() {
                 let mut ended_unseen = false;
                 let Ok(chain) = chain_of(&app, &me, &row).await else { return };
                 let source = Source::Run(row.id, chain);
@@ -179,13 +179,13 @@ async fn run(
             }
             // It is over, or stands in line, or another service carries it out: what is stored is told, and again when it
             // has changed.
-            let Ok(now) = find(&app, &suite, number).await else { return };
-            let Ok(run) = detail_of_row(&app, &me, &now, &suite).await else { return };
+            let Ok(run) = detail_of_row(&app, &me, row.clone(), &suite).await else { return };
             let summary = run.summary.clone();
-            let finished = now.phase == "finished";
+            let finished = run.summary.phase == Phase::Finished;
             let is = serde_json::to_string(&summary).unwrap_or_default();
             if told.as_ref() != Some(&is) {
                 if told.is_none() {
+                    let Ok(now) = find(&app, &suite, number).await else { return };
                     let strip = kesmo_wire::live::thin(&now.strip, LONG_STRIP);
                     let snapshot = RunSnapshot { run, slots: Vec::new(), trouble: Vec::new(), strip };
                     yield Event::data(serde_json::to_string(&snapshot).unwrap_or_default()).event("snapshot");

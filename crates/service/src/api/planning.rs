@@ -7,7 +7,7 @@ use chrono::Utc;
 use kesmo_core::{
     name::shorten,
     plan::{
-        At, Plan, RunOptions,
+        At, Known, Plan, RunOptions,
         brief::Brief,
         portion::{Portion, portions},
     },
@@ -35,10 +35,7 @@ use crate::{
     lookup::{DEFAULT_POOL, named, suite_file},
     refused::Refused,
 };
-use kesmo_floor::{
-    ListAsk,
-    keeping::{history, known},
-};
+use kesmo_floor::{ListAsk, keeping::history};
 
 pub(super) fn routes() -> Vec<Route> {
     routes![chosen, portion, forecast, meet]
@@ -135,7 +132,7 @@ async fn plan(
     let today = Utc::now().date_naive();
     let at = At { env: options.env.as_deref(), pool, branch: None };
     let parks = app.store.parks_at(row.id, today, at).await?;
-    let of_records = records.iter().map(|(key, record)| (key.clone(), known(record))).collect();
+    let of_records = records.iter().map(|(key, record)| (key.clone(), Known::of(record))).collect();
     let plan = Plan::make(&file, options, &lists, &parks, history(of_records)).map_err(invalid)?;
     Ok(Planned { row, file, lists, records, plan })
 }
@@ -358,7 +355,7 @@ async fn meet(app: &State<App>, caller: MayOperate, meet: Sent<Meet>) -> Answer<
     let run = if started {
         hand_over(app, &caller.0, &row, &suite).await?
     } else {
-        detail_of_row(app, &caller.0, &row, &suite).await?
+        detail_of_row(app, &caller.0, row, &suite).await?
     };
     Ok(Json(Met { run, started, same_files }))
 }

@@ -12,7 +12,7 @@ use kesmo_core::{
     run::cases::MOST_RERUN,
     words::{Outcome, Phase, Verdict},
 };
-use kesmo_floor::{Ask, summary::summary_of_row};
+use kesmo_floor::{Ask, Chain, summary::summary_of_row};
 use kesmo_store::runs::{Filter, NewRun as NewRow, RunRow};
 use kesmo_wire::api::{Again, ChainLink, Me, NewRun, NotPassed, Run, RunSummary, StopRun};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
@@ -34,14 +34,20 @@ pub(super) fn routes() -> Vec<Route> {
     routes![start, list, show, stop, again, what_did_not_pass]
 }
 
-/// A run as it stands, as somebody may see it.
-pub(super) async fn detail_of_row(app: &App, me: &Me, row: &RunRow, suite: &str) -> Result<Run, Refused> {
-    // What the floor knows of it is of one piece; its row may be of a moment before.
-    if row.phase != "finished"
-        && let Some(run) = at_work(app, me, row).await?
-    {
-        return Ok(run);
-    }
+/// A run as it stands, as somebody may see it. Its row may be of a moment before.
+pub(super) async fn detail_of_row(app: &App, me: &Me, row: RunRow, suite: &str) -> Result<Run, Refused> {
+    let chain = chain_of(app, me, &row).await?;
+    let row = if row.phase == "finished" {
+        row
+    } else {
+        // What the floor knows of it is of one piece. What it has let go of is stored.
+        let at_work = app.floor.ask(|reply| Ask::Run(row.id, chain.clone(), reply)).await.flatten();
+        if let Some(run) = at_work {
+            return Ok(*run);
+        }
+        let gone = || Refused::not_found(format!("the run {suite}/{} was removed", row.number));
+        app.store.run_of(row.id).await?.ok_or_else(gone)?
+    };
     let options = row.run_options()?;
     let (variants, reach) = match &row.source {
         Some(source) => {
@@ -56,18 +62,19 @@ pub(super) async fn detail_of_row(app: &App, me: &Me, row: &RunRow, suite: &str)
     } else {
         None
     };
-    let summary = waits.map_or_else(|| summary_of_row(row, suite), |summary| *summary);
+    let summary = waits.map_or_else(|| summary_of_row(&row, suite), |summary| *summary);
     let chosen = summary.tally.total() as usize;
     let seeded = RunOptions { seed: Some(row.seed as u64), ..options.clone() };
     let parked = summary.tally.parked as usize;
     let (listed, files) = (row.listed as usize, !summary.tally.cases.is_empty());
     let choice = if chosen > 0 { choice_said(&seeded, chosen, listed, parked, files) } else { String::new() };
-    let mut run = Run {
+    let (chain, then) = chain.told_with(&summary);
+    Ok(Run {
         summary,
         bundle: row.source.clone().unwrap_or_default(),
         git: row.git_source()?.map(|g| g.shown()),
-        chain: Vec::new(),
-        then: None,
+        chain,
+        then,
         options,
         choice,
         seed: row.seed as u64,
@@ -76,43 +83,14 @@ pub(super) async fn detail_of_row(app: &App, me: &Me, row: &RunRow, suite: &str)
         notes: app.store.notes(row.id).await?,
         images: row.images()?,
         reach,
-    };
-    chain_of(app, me, row).await?.put_in(&mut run);
-    Ok(run)
-}
-
-/// What the floor knows of a run, if it is there.
-async fn at_work(app: &App, me: &Me, row: &RunRow) -> Result<Option<Run>, Refused> {
-    let Some(mut run) = app.floor.ask(|reply| Ask::Run(row.id, reply)).await.flatten() else { return Ok(None) };
-    chain_of(app, me, row).await?.put_in(&mut run);
-    Ok(Some(*run))
-}
-
-/// The runs of a chain, in order, and the brief that is still to follow the last of them.
-#[derive(Debug, Clone, Default)]
-pub(super) struct Chain {
-    links: Vec<ChainLink>,
-    then: Option<String>,
-}
-
-impl Chain {
-    /// Completes what the floor tells of a run, which knows one run at a time. In its chain it stands as it does now.
-    pub(super) fn put_in(self, run: &mut Run) {
-        let summary = &run.summary;
-        let as_told = |link: ChainLink| match link.run == summary.name {
-            true => ChainLink { phase: summary.phase, verdict: summary.verdict, ..link },
-            false => link,
-        };
-        run.chain = self.links.into_iter().map(as_told).collect();
-        run.then = self.then;
-    }
+    })
 }
 
 /// The chain of a run, as far as somebody may see it; without runs if it is alone.
 pub(super) async fn chain_of(app: &App, me: &Me, row: &RunRow) -> Result<Chain, Refused> {
     // What cannot be read is told by a remark of the run that it was to follow.
     let follows = |row: &RunRow| row.to_follow().ok().flatten().map(|f| f.then);
-    let Some(first) = row.chain else { return Ok(Chain { links: Vec::new(), then: follows(row) }) };
+    let Some(first) = row.chain else { return Ok(Chain::new(Vec::new(), follows(row))) };
     let all = app.store.chain(first).await?;
     let then = all.last().and_then(|(last, _)| follows(last));
     let link = |(row, suite): (RunRow, String)| ChainLink {
@@ -122,13 +100,13 @@ pub(super) async fn chain_of(app: &App, me: &Me, row: &RunRow) -> Result<Chain, 
         verdict: row.verdict.as_deref().and_then(Verdict::of),
     };
     let seen = all.into_iter().filter(|(_, suite)| me.is_for(suite));
-    Ok(Chain { links: seen.map(link).collect(), then })
+    Ok(Chain::new(seen.map(link).collect(), then))
 }
 
 /// Hands a run that was made to the floor.
 pub(super) async fn hand_over(app: &App, me: &Me, row: &RunRow, slug: &str) -> Result<Run, Refused> {
     app.floor.new_run((row.clone(), slug.to_owned())).await;
-    detail_of_row(app, me, row, slug).await
+    detail_of_row(app, me, row.clone(), slug).await
 }
 
 /// Checks what a call wants to start. A suite from version control is asked for its files, so that the caller is told what
@@ -308,11 +286,7 @@ async fn list(
 #[get("/api/runs/<suite>/<number>")]
 async fn show(app: &State<App>, caller: MaySee, suite: &str, number: i32) -> Answer<Run> {
     let row = find(app, suite, number).await?;
-    if let Some(run) = at_work(app, &caller.0, &row).await? {
-        return Ok(Json(run));
-    }
-    let row = find(app, suite, number).await?;
-    Ok(Json(detail_of_row(app, &caller.0, &row, suite).await?))
+    Ok(Json(detail_of_row(app, &caller.0, row, suite).await?))
 }
 
 /// Ends a run.
@@ -331,8 +305,7 @@ async fn stop(app: &State<App>, caller: MayOperate, suite: &str, number: i32, st
         let verdict = row.verdict.unwrap_or_default();
         return Err(Refused::conflict(format!("{suite}/{number} is over already: {verdict}")));
     }
-    let row = find(app, suite, number).await?;
-    Ok(Json(detail_of_row(app, &caller.0, &row, suite).await?))
+    Ok(Json(detail_of_row(app, &caller.0, row, suite).await?))
 }
 
 /// Repeats a run with the same files and options; with `not_passed` only the entries that neither passed nor were flaky.

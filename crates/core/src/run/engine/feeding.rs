@@ -176,11 +176,12 @@ impl Engine {
         effects.push(Effect::Feed { worker, batch: id, entries, last });
     }
 
-    /// A slot is wanted elsewhere: the process with the least to do is fed nothing more.
-    pub(super) fn close_one(&mut self, effects: &mut Vec<Effect>) {
+    /// Slots are wanted elsewhere: the processes with the least to do are fed nothing more.
+    pub(super) fn close_some(&mut self, slots: u32, effects: &mut Vec<Effect>) {
         let open = |b: &Batch| b.stream.filter(|s| !s.closed).map(|s| s.open);
-        let least = self.batches.iter().filter_map(|(id, b)| Some((open(b)?, *id))).min();
-        if let Some((_, id)) = least {
+        let mut fed: Vec<(u32, BatchId)> = self.batches.iter().filter_map(|(id, b)| Some((open(b)?, *id))).collect();
+        fed.sort_unstable();
+        for (_, id) in fed.into_iter().take(slots as usize) {
             self.close_stream(id, effects);
         }
     }
