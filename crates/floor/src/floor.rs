@@ -517,7 +517,7 @@ impl Floor {
     /// For each run that wants slots and has had fewer than its due for a while, the runs of its pool with the most beyond their own due
     /// are asked for some.
     fn feed_hungry(&mut self) {
-        let now = Instant::now();
+        let (now, stamp) = (Instant::now(), now());
         let mut lacking: HashMap<i64, Lack> = HashMap::new();
         let mut asked: BTreeMap<i64, u32> = BTreeMap::new();
         let stays = |r: &ActiveRun| r.engine.slots_in_use() - r.engine.slots_given_up();
@@ -535,7 +535,9 @@ impl Floor {
             let slots = self.workers.slots_in(pool);
             let due_of = |r: &ActiveRun| due(slots, r.share.weight(), weights);
             let due = due_of(hungry);
-            let lacks = due.saturating_sub(stays(hungry));
+            // What waits for a claim or for its pause to end needs no slot, and a list needs one.
+            let needs = if hungry.engine.wants_slots() { hungry.engine.could_use(stamp) } else { 1 };
+            let lacks = due.saturating_sub(stays(hungry)).min(needs);
             if lacks == 0 {
                 continue;
             }

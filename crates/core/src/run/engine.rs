@@ -241,6 +241,11 @@ pub struct Engine {
     cut: Vec<(u32, u32)>,
 }
 
+/// Whether neither this run nor another holds any of these claims.
+fn are_free(claims: &[String], held: &BTreeSet<String>, taken: &BTreeMap<String, String>) -> bool {
+    claims.iter().all(|claim| !held.contains(claim) && !taken.contains_key(claim))
+}
+
 impl Engine {
     /// An engine that waits for its plan.
     #[must_use]
@@ -616,6 +621,26 @@ impl Engine {
             && self.may_hold_more()
     }
 
+    /// How many more slots it could put to use now, at the most: by what waits, and neither for a claim nor for its pause to end.
+    #[must_use]
+    pub fn could_use(&self, now: Timestamp) -> u32 {
+        if !self.wants_slots() {
+            return 0;
+        }
+        let more = self.policy.shards.map_or(u32::MAX, |most| most.saturating_sub(self.slots_in_use()));
+        if self.wants_senders() {
+            return more;
+        }
+        let may = |class: &Class| {
+            let claims = &self.plan.claim_sets[class.claims as usize];
+            are_free(claims, &self.held_claims, &self.taken)
+        };
+        let may_retry = |retry: &Retry| {
+            retry.not_before <= now && may(&retry.class) && retry.group.is_none_or(|g| !self.busy_groups.contains(&g))
+        };
+        more.min(u32::try_from(self.ready.could_begin(may, may_retry)).unwrap_or(u32::MAX))
+    }
+
     /// Batches at work now.
     #[must_use]
     pub fn slots_in_use(&self) -> u32 {
@@ -872,12 +897,10 @@ impl Engine {
         if self.together.is_some() {
             return self.join_wave(worker, slot, &fit, now);
         }
-        let claims_free = |class: &Class| {
-            self.plan.claim_sets[class.claims as usize]
-                .iter()
-                .all(|c| !self.held_claims.contains(c) && !self.taken.contains_key(c))
+        let may = |class: &Class| {
+            let claims = &self.plan.claim_sets[class.claims as usize];
+            fit.takes(class.variant) && are_free(claims, &self.held_claims, &self.taken)
         };
-        let may = |class: &Class| fit.takes(class.variant) && claims_free(class);
         if self.plan.order.is_some() {
             let unit = self.ready.take_ordered(may)?;
             return Some(self.hand_over(worker, slot, unit.entries, now));

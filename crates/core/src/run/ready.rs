@@ -215,6 +215,15 @@ impl Ready {
         self.retries.iter().map(|r| r.not_before).filter(|t| *t > now).min()
     }
 
+    /// How many batches could begin at the same time, at the most, of what `may` run now. What shares a claim is one after the other.
+    pub fn could_begin(&self, may: impl Fn(&Class) -> bool, may_retry: impl Fn(&Retry) -> bool) -> usize {
+        let of_class = |(class, units): (&Class, &BTreeMap<_, _>)| if class.claims == 0 { units.len() } else { 1 };
+        let classes: usize = self.classes.iter().filter(|(class, _)| may(class)).map(of_class).sum();
+        let first = self.first.values().filter(|(class, _)| may(class)).count();
+        let ordered = self.ordered.iter().take_while(|(class, _)| may(class)).count();
+        classes + first + ordered + self.retries.iter().filter(|retry| may_retry(retry)).count()
+    }
+
     pub fn is_empty(&self) -> bool {
         self.retries.is_empty() && self.units == 0 && self.ordered.is_empty()
     }

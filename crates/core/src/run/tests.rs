@@ -984,6 +984,25 @@ fn idle_slots_that_a_run_may_not_use_do_not_cut_its_batches() {
 }
 
 #[test]
+fn a_run_says_how_many_slots_it_could_put_to_use() {
+    let could = |bench: &Bench| bench.engine.could_use(bench.now);
+    let bench = Bench::new(policy(), names(8));
+    assert_eq!(could(&bench), 8);
+    let mut bench = Bench::new(Policy { shards: Some(2), ..policy() }, names(8));
+    assert_eq!(could(&bench), 2);
+    bench.free(W1, 0).unwrap();
+    assert_eq!(could(&bench), 1);
+    // What shares a claim runs one after the other.
+    let claimed = |e| PlannedEntry { claims: 1, ..e };
+    let mut bench = Bench::new(policy(), names(8).into_iter().map(claimed).collect());
+    assert_eq!(could(&bench), 1);
+    let grant = bench.free(W1, 0).unwrap();
+    assert_eq!(could(&bench), 0);
+    bench.run(&grant, |_| Ended::Passed);
+    assert_eq!(could(&bench), u32::from(grant.entries.len() < 8));
+}
+
+#[test]
 fn only_the_holder_of_a_batch_may_speak_of_it() {
     let mut bench = Bench::new(policy(), names(3));
     let grant = bench.free(W1, 0).unwrap();
