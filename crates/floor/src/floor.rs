@@ -9,7 +9,7 @@ use std::{
 use kesmo_core::{
     run::{
         BatchId, Input, WorkerId,
-        share::{Sharing, due},
+        share::{Beside, Holding, Sharing, due},
     },
     time::Timestamp,
 };
@@ -51,10 +51,8 @@ const RECORDS_AT_END: Duration = Duration::from_secs(20);
 pub(crate) const FLOOR_EVERY: Duration = Duration::from_millis(250);
 /// Idle slots are put to use by what running batches give back at most this often.
 const IDLE_EVERY: Duration = Duration::from_millis(250);
-/// A run that has less than its due waits so long before others are asked to give back, each time for one of so many parts of what it
-/// lacks: what they give back they have to start other processes for.
+/// A run that has less than its due waits so long before others are asked to give back, and again before they are asked for more.
 const HUNGRY_AFTER: Duration = Duration::from_secs(1);
-const PARTS_OF_LACK: u32 = 4;
 /// Connections to PostgreSQL of the floor's own; as many again for what is done beside it.
 const CONNECTIONS: usize = 4;
 /// Runs that are not open that a view of the floor holds, at the most.
@@ -497,15 +495,30 @@ impl Floor {
             return;
         }
         self.idle_looked = Instant::now();
-        for run in self.runs.keys().copied().collect::<Vec<_>>() {
-            let Some(active) = self.runs.get(&run) else { continue };
-            let slots = idle.iter().filter(|w| active.capable.contains(w)).count() as u32;
-            if slots > 0 && active.engine.slots_in_use() > 0 {
-                self.feed(run, Input::Idle { slots });
-            }
+        self.split_for_idle(idle.to_vec());
+        self.feed_hungry(&idle.iter().copied().collect());
+    }
+
+    /// Has running batches give back what they have not begun, one for each idle slot, of those runs first that would be given it.
+    fn split_for_idle(&mut self, mut idle: Vec<WorkerId>) {
+        let tag = |r: &ActiveRun| self.sharing.get(&r.row.pool).copied().unwrap_or_default().tag(&r.share);
+        let at_work = self.runs.iter().filter(|(_, r)| r.engine.slots_in_use() > 0);
+        let mut order: Vec<(f64, i64)> = at_work.map(|(id, r)| (tag(r), *id)).collect();
+        order.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
+        // What is on its way to one of them, or will be, is not for others as well.
+        let mut asked_before = HashMap::new();
+        for (_, run) in &order {
+            asked_before.insert(*run, self.runs[run].take_asked_for(&mut idle, 0));
         }
-        if idle.is_empty() {
-            self.feed_hungry();
+        for (_, run) in order {
+            let Some(active) = self.runs.get(&run) else { continue };
+            let slots = idle.iter().filter(|worker| active.capable.contains(worker)).count() as u32;
+            if slots > 0 {
+                self.feed(run, Input::Idle { slots });
+                if let Some(active) = self.runs.get(&run) {
+                    active.take_asked_for(&mut idle, asked_before[&run]);
+                }
+            }
         }
     }
 
@@ -516,63 +529,47 @@ impl Floor {
 
     /// For each run that wants slots and has had fewer than its due for a while, the runs of its pool with the most beyond their own due
     /// are asked for some.
-    fn feed_hungry(&mut self) {
+    fn feed_hungry(&mut self, idle: &BTreeSet<WorkerId>) {
         let (now, stamp) = (Instant::now(), now());
-        let mut lacking: HashMap<i64, Lack> = HashMap::new();
-        let mut asked: BTreeMap<i64, u32> = BTreeMap::new();
-        let stays = |r: &ActiveRun| r.engine.slots_in_use() - r.engine.slots_given_up();
-        // What was asked for before and did not come yet.
-        let mut coming: HashMap<&str, u32> = HashMap::new();
-        for run in self.runs.values() {
-            *coming.entry(&run.row.pool).or_default() += run.engine.slots_given_up();
+        let mut pools: BTreeMap<&str, Vec<i64>> = BTreeMap::new();
+        for (id, run) in &self.runs {
+            pools.entry(&run.row.pool).or_default().push(*id);
         }
-        for (id, hungry) in self.runs.iter().filter(|(id, r)| self.wants_slot(**id, r)) {
-            let pool = hungry.row.pool.as_str();
-            let at_work = |(id, r): &(&i64, &ActiveRun)| {
-                r.row.pool == pool && (r.engine.slots_in_use() > 0 || self.wants_slot(**id, r))
-            };
-            let weights: u32 = self.runs.iter().filter(at_work).map(|(_, r)| r.share.weight()).sum();
-            let slots = self.workers.slots_in(pool);
-            let due_of = |r: &ActiveRun| due(slots, r.share.weight(), weights);
-            let due = due_of(hungry);
-            // What waits for a claim or for its pause to end needs no slot, and a list needs one.
-            let needs = if hungry.engine.wants_slots() { hungry.engine.could_use(stamp) } else { 1 };
-            let lacks = due.saturating_sub(stays(hungry)).min(needs);
-            if lacks == 0 {
-                continue;
+        let mut lacking: HashMap<i64, Lack> = HashMap::new();
+        let mut asked: Vec<(i64, u32)> = Vec::new();
+        for (pool, runs) in pools.into_iter().filter(|(_, runs)| runs.len() > 1) {
+            let holdings = runs.iter().map(|id| self.holding(*id, &self.runs[id], idle, stamp)).collect();
+            let beside = Beside::of(self.workers.slots_in(pool), holdings);
+            let mut long = vec![false; runs.len()];
+            for (place, id) in runs.iter().enumerate().filter(|(place, _)| beside.lacks(*place) > 0) {
+                // Looks that follow each other.
+                let before = self.runs[id].lacks.filter(|lack| lack.looked.elapsed() < HUNGRY_AFTER);
+                let since = before.map_or(now, |lack| lack.since);
+                long[place] = since.elapsed() >= HUNGRY_AFTER;
+                let since = if long[place] { now } else { since };
+                lacking.insert(*id, Lack { since, looked: now, due: beside.due(place) });
             }
-            // Looks that follow each other.
-            let before = hungry.lacks.filter(|lack| lack.looked.elapsed() < HUNGRY_AFTER);
-            let since = before.map_or(now, |lack| lack.since);
-            let waits = since.elapsed() < HUNGRY_AFTER;
-            lacking.insert(*id, Lack { since: if waits { since } else { now }, looked: now, due });
-            if waits {
-                continue;
-            }
-            let coming = coming.entry(pool).or_default();
-            let come = lacks.min(*coming);
-            *coming -= come;
-            let mut wanted = (lacks - come).div_ceil(PARTS_OF_LACK);
-            let others = self.runs.iter().filter(|(other, r)| *other != id && r.row.pool == pool);
-            let beyond = |(other, r): (&i64, &ActiveRun)| {
-                (stays(r).saturating_sub(due_of(r) + asked.get(other).copied().unwrap_or_default()), *other)
-            };
-            let mut others: Vec<(u32, i64)> = others.map(beyond).collect();
-            others.sort_unstable_by_key(|(beyond, other)| (std::cmp::Reverse(*beyond), *other));
-            for (beyond, other) in others {
-                let some = wanted.min(beyond);
-                if some > 0 {
-                    *asked.entry(other).or_default() += some;
-                }
-                wanted -= some;
-            }
+            asked.extend(runs.iter().copied().zip(beside.asked(|run| long[run])).filter(|(_, slots)| *slots > 0));
         }
         for (id, run) in &mut self.runs {
-            run.lacks = lacking.get(id).copied();
+            run.lacks = lacking.remove(id);
         }
         for (run, slots) in asked {
             self.feed(run, Input::Wanted { slots });
         }
+    }
+
+    /// What a run holds of its pool's slots, and could use beyond those that are idle: it was offered them.
+    fn holding(&self, id: i64, run: &ActiveRun, idle: &BTreeSet<WorkerId>, now: Timestamp) -> Holding {
+        let gives = run.engine.slots_given_up();
+        let needs = match run.engine.wants_slots() {
+            _ if !run.capable.is_disjoint(idle) => 0,
+            // What waits for a claim or for its pause to end needs no slot.
+            true => run.engine.could_use(now),
+            // A list needs one.
+            false => u32::from(self.wants_slot(id, run)),
+        };
+        Holding { weight: run.share.weight(), keeps: run.engine.slots_in_use() - gives, gives, needs }
     }
 
     pub(crate) fn worker_lost(&mut self, worker: WorkerId) {

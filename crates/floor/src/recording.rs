@@ -271,14 +271,22 @@ impl Room {
 /// The runs of a suite that are to be recorded.
 struct OfSuite {
     sender: mpsc::UnboundedSender<(ToRecord, Mark)>,
-    done: watch::Receiver<Done>,
+    seen: Seen,
     handed: u64,
     task: JoinHandle<()>,
 }
 
 /// What was handed over until some moment.
 #[derive(Clone)]
-pub(crate) struct Recorded(Vec<(watch::Receiver<Done>, u64)>);
+pub(crate) struct Recorded(Vec<(Seen, u64)>);
+
+/// What can be seen of a suite's tasks; where one of them is gone, that is seen, too.
+#[derive(Clone)]
+struct Seen {
+    done: watch::Receiver<Done>,
+    /// Of how many runs what they say of their entries is kept, besides the records.
+    kept: watch::Receiver<u64>,
+}
 
 /// Of how many runs something is done.
 #[derive(Clone, Default)]
@@ -287,8 +295,6 @@ struct Done {
     learnt: u64,
     /// The records are written, and what fails.
     records: u64,
-    /// What they say of their entries, too.
-    all: u64,
     /// What changes by those of which it is known and not written yet.
     fresh: Option<Arc<Fresh>>,
 }
@@ -296,7 +302,6 @@ struct Done {
 /// What runs of a suite in a pool change of its records, as long as that is being written: who plans the suite's next run need not wait.
 pub(crate) struct Fresh {
     pool: String,
-    /// Test, variant, record.
     records: Arc<Changed>,
     start_cost: Option<Span>,
 }
@@ -321,9 +326,9 @@ impl OfSuite {
     fn start(store: &Store, room: &Arc<Room>, on: &Handle) -> Self {
         let (sender, receiver) = mpsc::unbounded_channel();
         let (told, done) = watch::channel(Done::default());
-        let told = Arc::new(told);
+        let (keeps, kept) = watch::channel(0);
         let (later, to_come) = mpsc::channel(MOST_TO_COME);
-        let rest = on.spawn(keep_results(store.clone(), Arc::clone(room), to_come, Arc::clone(&told)));
+        let rest = on.spawn(keep_results(store.clone(), Arc::clone(room), to_come, keeps));
         let records = work(store.clone(), Arc::clone(room), receiver, later, told);
         let task = on.spawn(async move {
             records.await;
@@ -331,11 +336,13 @@ impl OfSuite {
                 tracing::error!("what runs said of their tests was not kept: {e}");
             }
         });
-        Self { sender, done, handed: 0, task }
+        Self { sender, seen: Seen { done, kept }, handed: 0, task }
     }
 
     fn idle(&self) -> bool {
-        self.done.borrow().all >= self.handed
+        let Seen { done, kept } = &self.seen;
+        // What a task that is gone had to keep, it keeps no more.
+        done.borrow().records >= self.handed && (*kept.borrow() >= self.handed || kept.has_changed().is_err())
     }
 }
 
@@ -372,12 +379,12 @@ impl Recorder {
 
     /// What was handed over until now, of all suites.
     pub fn until_now(&self) -> Recorded {
-        Recorded(self.suites.values().map(|suite| (suite.done.clone(), suite.handed)).collect())
+        Recorded(self.suites.values().map(|suite| (suite.seen.clone(), suite.handed)).collect())
     }
 
     /// What was handed over until now of a suite.
     pub fn until_now_of(&self, suite: i64) -> Recorded {
-        Recorded(self.suites.get(&suite).map(|suite| (suite.done.clone(), suite.handed)).into_iter().collect())
+        Recorded(self.suites.get(&suite).map(|suite| (suite.seen.clone(), suite.handed)).into_iter().collect())
     }
 
     /// Waits until all that was handed over is written.
@@ -394,18 +401,24 @@ impl Recorder {
 impl Recorded {
     /// Waits until it is written.
     pub async fn written(self) {
-        self.until(|done| done.all).await;
+        for (Seen { mut done, mut kept }, upto) in self.0 {
+            // A task that is gone writes nothing more.
+            drop(done.wait_for(|done| done.records >= upto).await);
+            drop(kept.wait_for(|kept| *kept >= upto).await);
+        }
     }
 
     /// Waits until the records have it, from which runs are planned.
     pub async fn known(self) {
-        self.until(|done| done.records).await;
+        for (Seen { mut done, .. }, upto) in self.0 {
+            drop(done.wait_for(|done| done.records >= upto).await);
+        }
     }
 
     /// Waits until the records of a pool have it, or are about to: then what they do not have yet.
     pub async fn learnt(self, pool: &str) -> Option<Arc<Fresh>> {
         let mut fresh = None;
-        for (mut done, upto) in self.0 {
+        for (Seen { mut done, .. }, upto) in self.0 {
             let of_pool =
                 |done: &Done| done.fresh.as_ref().filter(|fresh| fresh.pool == pool && done.learnt >= upto).cloned();
             // A task that is gone writes nothing more.
@@ -416,13 +429,6 @@ impl Recorded {
         }
         fresh
     }
-
-    async fn until(self, of: impl Fn(&Done) -> u64) {
-        for (mut done, upto) in self.0 {
-            // A task that is gone writes nothing more.
-            drop(done.wait_for(|done| of(done) >= upto).await);
-        }
-    }
 }
 
 async fn work(
@@ -430,7 +436,7 @@ async fn work(
     room: Arc<Room>,
     mut receiver: mpsc::UnboundedReceiver<(ToRecord, Mark)>,
     later: mpsc::Sender<ToCome>,
-    told_of: Arc<watch::Sender<Done>>,
+    told_of: watch::Sender<Done>,
 ) {
     let mut together = Vec::new();
     while receiver.recv_many(&mut together, MOST_TOGETHER).await > 0 {
@@ -472,8 +478,7 @@ async fn work(
         });
         drop(some);
         if later.send(ToCome { results, count, marks }).await.is_err() {
-            // What kept them has died: whoever waits for it waits in vain.
-            told_of.send_modify(|done| done.all = done.records);
+            tracing::error!("what keeps what runs say of their tests has died: it is kept once somebody asks for it");
         }
     }
 }
@@ -488,12 +493,7 @@ struct ToCome {
 }
 
 /// Keeps what runs said of their entries, while the records of those after them are brought up to date.
-async fn keep_results(
-    store: Store,
-    room: Arc<Room>,
-    mut to_come: mpsc::Receiver<ToCome>,
-    told_of: Arc<watch::Sender<Done>>,
-) {
+async fn keep_results(store: Store, room: Arc<Room>, mut to_come: mpsc::Receiver<ToCome>, kept: watch::Sender<u64>) {
     while let Some(ToCome { results, count, marks }) = to_come.recv().await {
         for (suite, results) in results {
             let _alone = room.results.acquire().await;
@@ -503,7 +503,7 @@ async fn keep_results(
             }
         }
         drop(marks);
-        told_of.send_modify(|done| done.all += count);
+        kept.send_modify(|kept| *kept += count);
     }
 }
 
@@ -827,7 +827,9 @@ mod tests {
     async fn who_plans_waits_until_all_that_ran_before_is_known_or_written() {
         use futures::FutureExt;
         let (told, done) = watch::channel(Done::default());
-        let recorded = || Recorded(vec![(done.clone(), 2)]);
+        let (keeps, kept) = watch::channel(0);
+        let seen = Seen { done, kept };
+        let recorded = || Recorded(vec![(seen.clone(), 2)]);
         let knows = |learnt: u64, pool: &str| {
             let records = Arc::new(vec![("a".to_owned(), String::new(), Record::default())]);
             let fresh = Fresh { pool: pool.to_owned(), records, start_cost: Some(Span(7)) };
@@ -848,6 +850,13 @@ mod tests {
         assert_eq!(fresh.start_cost(), Some(Span(7)));
         told.send_modify(|done| (done.records, done.fresh) = (2, None));
         assert!(recorded().learnt("main").now_or_never().expect("it is written").is_none());
+        keeps.send_replace(1);
+        assert!(recorded().written().now_or_never().is_none(), "what one said of its entries is to come");
+        keeps.send_replace(2);
+        assert!(recorded().written().now_or_never().is_some());
+        keeps.send_replace(1);
+        drop(keeps);
+        assert!(recorded().written().now_or_never().is_some(), "nobody waits for what has died");
     }
 
     fn run(id: i64, branch: &str, outcomes: &[(&str, Outcome)]) -> ToRecord {

@@ -345,11 +345,27 @@ impl<'s> World<'s> {
             }
         }
         if idle > 0 && busy.len() > 1 {
-            self.feed_all(|| Input::Idle { slots: idle });
+            self.split_for_idle(idle);
         } else if self.runs.len() > 1 && self.random.chance(0.02) {
             let run = self.random.below(self.runs.len() as u64) as usize;
             let slots = 1 + self.random.below(3) as u32;
             self.feed(run, Input::Wanted { slots });
+        }
+    }
+
+    /// What one run is asked to give back for an idle slot, another need not.
+    fn split_for_idle(&mut self, idle: u32) {
+        let mut idle = idle.saturating_sub(self.runs.iter().map(|run| run.engine.still_asked()).sum());
+        let mut order: Vec<usize> = (0..self.runs.len()).collect();
+        let tag = |r: &usize| self.sharing.tag(&self.runs[*r].share);
+        order.sort_by(|a, b| tag(a).total_cmp(&tag(b)));
+        for run in order {
+            if idle == 0 {
+                break;
+            }
+            let before = self.runs[run].engine.still_asked();
+            self.feed(run, Input::Idle { slots: idle });
+            idle -= idle.min(self.runs[run].engine.still_asked() - before);
         }
     }
 

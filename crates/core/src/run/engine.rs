@@ -654,6 +654,16 @@ impl Engine {
         self.batches.values().filter(given_up).count() as u32
     }
 
+    /// Batches that were asked to give back what they had not begun, and have not answered.
+    #[must_use]
+    pub fn still_asked(&self) -> u32 {
+        let open = |(id, batch): &(&BatchId, &Batch)| {
+            let held = State::Held { batch: **id, began: None };
+            batch.asked_back && batch.entries.iter().any(|i| self.entries[*i as usize].state == held)
+        };
+        self.batches.iter().filter(open).count() as u32
+    }
+
     /// Whether what other runs hold matters to what an input brings about: then [`Engine::others_hold`] goes before it. A slot
     /// that has nothing to do is given tests, and processes that stay are fed at any time.
     #[must_use]

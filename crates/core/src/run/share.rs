@@ -56,6 +56,83 @@ pub fn due(slots: u32, weight: u32, all_weights: u32) -> u32 {
     (u64::from(slots) * u64::from(weight) / u64::from(all_weights.max(1))).max(1) as u32
 }
 
+/// Runs of a pool that lack slots are given those of others by and by, each time one of so many parts of what is lacking: what others
+/// give back they have to start other processes for.
+const PARTS_OF_LACK: u32 = 4;
+
+/// What a run holds of its pool's slots, and what it could use.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Holding {
+    /// What it counts beside others.
+    pub weight: u32,
+    /// Slots that it holds and was not asked to give up.
+    pub keeps: u32,
+    /// Slots that it was asked to give up, and that are not free yet.
+    pub gives: u32,
+    /// How many more it could put to use now.
+    pub needs: u32,
+}
+
+/// Runs of a pool beside each other, and what each lacks of its due.
+#[derive(Debug, Clone)]
+pub struct Beside {
+    /// Each with its due, and what it lacks of it and could use.
+    runs: Vec<(Holding, u32, u32)>,
+}
+
+impl Beside {
+    /// Of the runs of a pool with so many slots. What neither holds a slot nor could use one takes nothing of the others' due.
+    #[must_use]
+    pub fn of(slots: u32, runs: Vec<Holding>) -> Self {
+        let counts = |run: &&Holding| run.keeps + run.gives + run.needs > 0;
+        let weights = runs.iter().filter(counts).map(|run| run.weight).sum();
+        let beside = |run: Holding| {
+            let due = due(slots, run.weight, weights);
+            (run, due, due.saturating_sub(run.keeps).min(run.needs))
+        };
+        Self { runs: runs.into_iter().map(beside).collect() }
+    }
+
+    /// How many slots are a run's due.
+    #[must_use]
+    pub fn due(&self, run: usize) -> u32 {
+        self.runs[run].1
+    }
+
+    /// How many slots it lacks of its due, of those that it could use.
+    #[must_use]
+    pub fn lacks(&self, run: usize) -> u32 {
+        self.runs[run].2
+    }
+
+    /// How many slots each run is to be asked for by those that have lacked some for `long`: those with the most beyond their own due
+    /// are asked first, none for what is its due, and nothing is asked for twice.
+    #[must_use]
+    pub fn asked(&self, long: impl Fn(usize) -> bool) -> Vec<u32> {
+        // What was asked for before and did not come yet is for some of them.
+        let mut coming: u32 = self.runs.iter().map(|(run, ..)| run.gives).sum();
+        let mut wanted = 0;
+        for (_, (.., lacks)) in self.runs.iter().enumerate().filter(|(run, (.., lacks))| *lacks > 0 && long(*run)) {
+            let come = coming.min(*lacks);
+            coming -= come;
+            wanted += (lacks - come).div_ceil(PARTS_OF_LACK);
+        }
+        let mut beyond: Vec<(u32, usize)> = self
+            .runs
+            .iter()
+            .enumerate()
+            .map(|(run, (holds, due, _))| (holds.keeps.saturating_sub(*due), run))
+            .collect();
+        beyond.sort_unstable_by_key(|(beyond, run)| (std::cmp::Reverse(*beyond), *run));
+        let mut asked = vec![0; self.runs.len()];
+        for (beyond, run) in beyond {
+            asked[run] = wanted.min(beyond);
+            wanted -= asked[run];
+        }
+        asked
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -101,5 +178,41 @@ mod tests {
     #[test]
     fn what_is_due_follows_the_weights() {
         assert_eq!([due(8, 4, 8), due(8, 16, 20), due(8, 1, 17), due(0, 1, 0)], [4, 6, 1, 1]);
+    }
+
+    fn holding(weight: u32, keeps: u32, gives: u32, needs: u32) -> Holding {
+        Holding { weight, keeps, gives, needs }
+    }
+
+    #[test]
+    fn who_lacks_slots_has_those_beyond_their_due_asked_for_a_part_of_it() {
+        let beside = Beside::of(100, vec![holding(4, 100, 0, 0), holding(4, 0, 0, 500)]);
+        assert_eq!([beside.due(1), beside.lacks(0), beside.lacks(1)], [50, 0, 50]);
+        assert_eq!(beside.asked(|run| run == 1), [13, 0], "a quarter");
+        assert_eq!(beside.asked(|_| false), [0, 0], "not at once");
+        // Of what was asked for before, nothing is asked for again.
+        let beside = Beside::of(100, vec![holding(4, 87, 13, 0), holding(4, 0, 0, 500)]);
+        assert_eq!(beside.asked(|_| true), [10, 0]);
+        let beside = Beside::of(100, vec![holding(4, 50, 50, 0), holding(4, 0, 0, 500)]);
+        assert_eq!(beside.asked(|_| true), [0, 0], "all of it is on its way");
+    }
+
+    #[test]
+    fn nobody_is_asked_for_more_than_can_be_used_nor_for_what_is_its_due() {
+        let beside = Beside::of(100, vec![holding(4, 100, 0, 0), holding(4, 0, 0, 3)]);
+        assert_eq!((beside.lacks(1), beside.asked(|_| true)), (3, vec![1, 0]));
+        // What waits for a claim could use nothing, and takes nothing of others' due.
+        let beside = Beside::of(100, vec![holding(4, 100, 0, 0), holding(4, 0, 0, 0)]);
+        assert_eq!([beside.due(0), beside.lacks(1)], [100, 0]);
+        // Who has the most beyond its due is asked first, and then who comes next.
+        let beside = Beside::of(90, vec![holding(4, 31, 0, 0), holding(4, 59, 0, 0), holding(4, 0, 0, 90)]);
+        assert_eq!(beside.asked(|_| true), [0, 8, 0]);
+        let beside = Beside::of(12, vec![holding(1, 7, 0, 0), holding(1, 5, 0, 0), holding(10, 0, 0, 12)]);
+        assert_eq!((beside.lacks(2), beside.asked(|_| true)), (10, vec![3, 0, 0]));
+        let beside = Beside::of(3, vec![holding(1, 2, 0, 0), holding(1, 1, 0, 0), holding(10, 0, 0, 2)]);
+        assert_eq!(beside.asked(|_| true), [1, 0, 0], "each keeps one");
+        // Several that lack some are served together.
+        let beside = Beside::of(40, vec![holding(1, 40, 0, 0), holding(1, 0, 0, 9), holding(1, 0, 0, 9)]);
+        assert_eq!(beside.asked(|_| true), [6, 0, 0]);
     }
 }

@@ -209,9 +209,22 @@ impl Bed {
         Hand { floor: floor.clone(), blobs: self.blobs.clone(), link, coming, put_by: VecDeque::new(), number: 0 }
     }
 
-    /// Links a worker.
+    /// Links a worker of the pool that runs are in.
     pub async fn link_to(
         &self,
+        floor: &FloorHandle,
+        name: &str,
+        slots: u16,
+        holds: Vec<BatchKey>,
+        link: u64,
+    ) -> Result<mpsc::Receiver<ToWorker>, NotLinked> {
+        self.link_in("main", floor, name, slots, holds, link).await
+    }
+
+    /// Links a worker of some pool.
+    pub async fn link_in(
+        &self,
+        pool: &str,
         floor: &FloorHandle,
         name: &str,
         slots: u16,
@@ -223,7 +236,7 @@ impl Bed {
         let hello = Hello {
             version: VERSION,
             name: name.into(),
-            pool: "main".into(),
+            pool: pool.into(),
             slots,
             offers: std::collections::BTreeMap::new(),
             process: mark.clone(),
@@ -236,7 +249,7 @@ impl Bed {
             draining: false,
             only_run: None,
         };
-        floor.link_up(hello, "main".into(), link, sender).await?;
+        floor.link_up(hello, pool.into(), link, sender).await?;
         Ok(coming)
     }
 }
@@ -271,6 +284,14 @@ pub fn passes(key: BatchKey, entry: u32) -> WorkerEvent {
     ended(key, entry, Ended::Passed)
 }
 
+/// It passes, and takes this many microseconds.
+pub fn passes_in(spent_us: u64, key: BatchKey, entry: u32) -> WorkerEvent {
+    match passes(key, entry) {
+        WorkerEvent::Ended(report) => WorkerEvent::Ended(Box::new(AttemptReport { spent_us, ..*report })),
+        other => other,
+    }
+}
+
 pub fn fails(key: BatchKey, entry: u32) -> WorkerEvent {
     ended(key, entry, Ended::Failed)
 }
@@ -303,6 +324,15 @@ impl Hand {
     /// Whether nothing comes within some time.
     pub async fn nothing(&mut self, time: Duration) -> bool {
         self.within(time).await.is_none()
+    }
+
+    /// All that it is told until nothing comes for some time.
+    pub async fn told_within(&mut self, time: Duration) -> Vec<ToWorker> {
+        let mut all = Vec::new();
+        while let Some(told) = self.within(time).await {
+            all.push(told);
+        }
+        all
     }
 
     /// Whether its link ends without a word more.

@@ -4,9 +4,9 @@ mod bed;
 #[path = "../../../database/tests/shared/cluster.rs"]
 mod cluster;
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use bed::{Bed, Hand, fails, passes};
+use bed::{Bed, Hand, fails, passes, passes_in};
 use kesmo_core::{
     plan::{Priority, RunOptions},
     run::BatchEnd,
@@ -428,6 +428,8 @@ async fn whoever_asks_is_told_what_is_stored_and_the_run_says_what_it_waits_for(
 #[tokio::test(flavor = "multi_thread")]
 async fn a_run_that_comes_later_is_given_its_due_and_not_more_is_asked_back() {
     let bed = Bed::new("due").await;
+    // What is idle elsewhere is no use to it.
+    let _idle = bed.link_in("harbour", &bed.floor, "tern", 4, Vec::new(), 9001).await.expect("it may link");
     let suite = bed.suite("fare", "").await;
     bed.start(suite, RunOptions::default()).await;
     let mut hand = bed.hand("heron", 16).await;
@@ -463,6 +465,65 @@ async fn a_run_that_comes_later_is_given_its_due_and_not_more_is_asked_back() {
         given.push(hand.granted().await.key.run);
     }
     assert_eq!(given, [later; 8], "what was asked back for it is given to it");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn for_an_idle_slot_one_batch_is_cut_short_whatever_the_number_of_runs() {
+    const TESTS: usize = 40;
+    let bed = Bed::new("split").await;
+    let suite = bed.suite("fare", "").await;
+    bed.start(suite, RunOptions::default()).await;
+    let mut hands = vec![bed.hand("heron", 1).await];
+    let names: Vec<String> = (0..TESTS).map(|n| format!("t/{n}")).collect();
+    hands[0].list(&names.iter().map(String::as_str).collect::<Vec<_>>()).await;
+    let mut told = 0;
+    while told < TESTS {
+        let grant = hands[0].granted().await;
+        told += grant.entries.len();
+        let mut events: Vec<_> = grant.entries.iter().map(|e| passes_in(1_000_000, grant.key, e.index)).collect();
+        events.push(WorkerEvent::BatchEnded { key: grant.key, end: BatchEnd::Done });
+        hands[0].report(events).await;
+    }
+    // Two runs, what the tests of which take is known, hold all that they have.
+    let mut batches: Vec<Grant> = Vec::new();
+    for number in 1..=2 {
+        let run = bed.start(suite, RunOptions::default()).await;
+        let phase = async || bed.floor.ask(|reply| Ask::Run(run, Chain::default(), reply)).await.unwrap();
+        bed.until("it is planned", async || phase().await.is_some_and(|run| run.summary.phase == Phase::Running)).await;
+        while batches.iter().map(|grant| grant.entries.len()).sum::<usize>() < number * TESTS {
+            if !batches.is_empty() {
+                hands.push(bed.hand(&format!("gull-{}", batches.len()), 1).await);
+            }
+            let place = hands.len() - 1;
+            let grant = hands[place].granted().await;
+            let began = WorkerEvent::Began { key: grant.key, entry: grant.entries[0].index, at_us: 0 };
+            hands[place].report(vec![began]).await;
+            batches.push(grant);
+        }
+    }
+    hands.push(bed.hand("tern", 1).await);
+    let (mut asked, mut given) = (0, 0);
+    let since = Instant::now();
+    while given == 0 {
+        assert!(since.elapsed() < Duration::from_secs(30), "nothing is given back");
+        for hand in &mut hands {
+            for told in hand.told_within(Duration::from_millis(1)).await {
+                match told {
+                    // It is not asked again, nor is another, as long as it has not answered.
+                    ToWorker::GiveBack { key } => {
+                        asked += 1;
+                        tokio::time::sleep(Duration::from_millis(800)).await;
+                        let batch = batches.iter().find(|grant| grant.key == key).expect("it was granted");
+                        let entries = batch.entries[1..].iter().map(|entry| entry.index).collect();
+                        hand.report(vec![WorkerEvent::GaveBack { key, entries }]).await;
+                    }
+                    ToWorker::Grant(_) => given += 1,
+                    _ => {}
+                }
+            }
+        }
+    }
+    assert_eq!((asked, given), (1, 1), "one for the slot that is idle");
 }
 
 #[tokio::test(flavor = "multi_thread")]
