@@ -18,6 +18,10 @@ use crate::time::Span;
 /// A batch is worth at least this much work, however cheap it is to start a process.
 pub const FLOOR: Span = Span::millis(100);
 
+/// A batch is worth at least this much work for each slot: whoever deals out to thousands of them hands out, and hears of, no more than
+/// 2,000 batches a second. Among few slots it is nothing.
+const FOR_EACH_SLOT: Span = Span(500);
+
 /// A batch is worth at least so many times what starting its process costs.
 const STARTS: u64 = 2;
 
@@ -58,7 +62,7 @@ pub fn target(left: Left) -> Span {
         if left.first { 1.0 + b * b + b * (b * b + 2.0).sqrt() } else { 2.0 + b * b + b * (b * b + 4.0).sqrt() };
     let share = left.work.0 as f64 / (parts * slots);
     let even = left.work.0.div_ceil(u64::from(left.slots.max(1)));
-    let floor = FLOOR.0.max(left.start_cost.0 * STARTS);
+    let floor = FLOOR.0.max(left.start_cost.0 * STARTS).max(FOR_EACH_SLOT.0 * u64::from(left.slots));
     // With k processes for what is left the last of them has started after k times the share, and has a k-th of the work: the
     // sum is least where k is the root of the work by the share. More processes than that would end later, and not sooner.
     let worth = (left.work.as_seconds() * left.start_share.as_seconds()).sqrt() * 1e6;
@@ -111,6 +115,12 @@ mod tests {
         let many = [tests_each(1000, 0.5, true), tests_each(1000, 0.5, false), tests_each(10_000, 1.0, true)];
         assert!((9.0..10.0).contains(&many[0]), "{many:?}");
         assert!(many[1..].iter().all(|each| (5.0..6.0).contains(each)), "{many:?}");
+        // Where a few tests are left for each of them, they are not dealt out one by one, nor kept from slots that have none.
+        let few_left = |each: u64| {
+            let all = Left { units: 10_000 * each as u32, slots: 10_000, ..left(10_000 * each, 0.5, false) };
+            target(all)
+        };
+        assert_eq!([few_left(8), few_left(4)], [Span::seconds(5), Span::seconds(4)]);
     }
 
     #[test]

@@ -981,7 +981,7 @@ impl Engine {
         (!said.is_empty()).then(|| format!("waiting for the claim {}", said.join("; ")))
     }
 
-    /// Says how many slots are its due while other runs want some, too: batches are made for as many. Should more become free, what was
+    /// Says how many slots are its due while other runs hold or want some, too: batches are made for as many. Should more become free, what was
     /// not begun is given back as ever ([`Input::Idle`]).
     pub fn share(&mut self, due: Option<u32>) {
         self.due = due;

@@ -50,12 +50,6 @@ impl Sharing {
     }
 }
 
-/// The slots that are a run's due beside others: in proportion to its weight, and at least one.
-#[must_use]
-pub fn due(slots: u32, weight: u32, all_weights: u32) -> u32 {
-    (u64::from(slots) * u64::from(weight) / u64::from(all_weights.max(1))).max(1) as u32
-}
-
 /// Runs of a pool that lack slots are given those of others by and by, each time one of so many parts of what is lacking: what others
 /// give back they have to start other processes for.
 const PARTS_OF_LACK: u32 = 4;
@@ -73,6 +67,13 @@ pub struct Holding {
     pub needs: u32,
 }
 
+impl Holding {
+    /// Slots that it holds or could use.
+    fn demand(&self) -> u32 {
+        self.keeps.saturating_add(self.gives).saturating_add(self.needs)
+    }
+}
+
 /// Runs of a pool beside each other, and what each lacks of its due.
 #[derive(Debug, Clone)]
 pub struct Beside {
@@ -81,16 +82,24 @@ pub struct Beside {
 }
 
 impl Beside {
-    /// Of the runs of a pool with so many slots. What neither holds a slot nor could use one takes nothing of the others' due.
+    /// Of the runs of a pool with so many slots. Each is due as many as its weight says, and no more than it holds and could use; what
+    /// one does not need is the others' (weighted max-min fairness: D. Bertsekas and R. Gallager, "Data Networks", 1992, section
+    /// 6.5.2), and who needs any is due one at least.
     #[must_use]
     pub fn of(slots: u32, runs: Vec<Holding>) -> Self {
-        let counts = |run: &&Holding| run.keeps + run.gives + run.needs > 0;
-        let weights = runs.iter().filter(counts).map(|run| run.weight).sum();
-        let beside = |run: Holding| {
-            let due = due(slots, run.weight, weights);
-            (run, due, due.saturating_sub(run.keeps).min(run.needs))
-        };
-        Self { runs: runs.into_iter().map(beside).collect() }
+        let mut order: Vec<usize> = (0..runs.len()).collect();
+        let of_its_weight = |run: &Holding| f64::from(run.demand()) / f64::from(run.weight.max(1));
+        order.sort_by(|a, b| of_its_weight(&runs[*a]).total_cmp(&of_its_weight(&runs[*b])));
+        let mut dues = vec![0; runs.len()];
+        let (mut left, mut weights) = (slots, runs.iter().map(|run| run.weight.max(1)).sum::<u32>());
+        for place in order {
+            let (demand, weight) = (runs[place].demand(), runs[place].weight.max(1));
+            let share = (u64::from(left) * u64::from(weight) / u64::from(weights)) as u32;
+            dues[place] = demand.min(share.max(1));
+            (left, weights) = (left.saturating_sub(dues[place]), weights - weight);
+        }
+        let beside = |(run, due): (Holding, u32)| (run, due, due.saturating_sub(run.keeps).min(run.needs));
+        Self { runs: runs.into_iter().zip(dues).map(beside).collect() }
     }
 
     /// How many slots are a run's due.
@@ -176,8 +185,21 @@ mod tests {
     }
 
     #[test]
-    fn what_is_due_follows_the_weights() {
-        assert_eq!([due(8, 4, 8), due(8, 16, 20), due(8, 1, 17), due(0, 1, 0)], [4, 6, 1, 1]);
+    fn what_is_due_follows_the_weights_and_what_each_needs() {
+        let dues = |slots: u32, runs: &[(u32, u32, u32)]| {
+            let beside =
+                Beside::of(slots, runs.iter().map(|(w, keeps, needs)| holding(*w, *keeps, 0, *needs)).collect());
+            (0..runs.len()).map(|run| beside.due(run)).collect::<Vec<_>>()
+        };
+        assert_eq!(dues(8, &[(4, 0, 99), (4, 0, 99)]), [4, 4]);
+        assert_eq!(dues(8, &[(16, 0, 99), (4, 8, 0)]), [7, 1]);
+        assert_eq!(dues(8, &[(1, 0, 99), (16, 0, 99)]), [1, 7], "each is due one");
+        assert_eq!(dues(0, &[(1, 0, 99)]), [1]);
+        // Who holds all that it can use, and who is nearly over, leave the rest to the others.
+        assert_eq!(dues(100, &[(4, 50, 0), (4, 50, 0), (4, 0, 900)]), [33, 33, 34]);
+        assert_eq!(dues(100, &[(4, 3, 0), (4, 90, 0), (4, 0, 900)]), [3, 48, 49]);
+        assert_eq!(dues(100, &[(4, 0, 0), (4, 10, 900)]), [0, 100]);
+        assert_eq!(dues(u32::MAX, &[(u32::MAX / 2, 1, u32::MAX), (1, 0, u32::MAX)]).len(), 2, "as large as can be");
     }
 
     fn holding(weight: u32, keeps: u32, gives: u32, needs: u32) -> Holding {
