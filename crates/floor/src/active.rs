@@ -331,16 +331,14 @@ impl ActiveRun {
         self.lacks.is_some_and(|lack| self.engine.slots_in_use() < lack.due)
     }
 
-    /// Takes away from idle slots those for which it is asked to give something back, but for some; tells how many that are in all.
-    pub fn take_asked_for(&self, idle: &mut Vec<WorkerId>, but_for: u32) -> u32 {
-        let asked = self.engine.still_asked();
-        let mut taken = asked.saturating_sub(but_for);
+    /// Takes away from idle slots those for which it is asked to give something back, but for some of them.
+    pub fn take_asked_for(&self, idle: &mut Vec<WorkerId>, but_for: u32) {
+        let mut taken = self.engine.still_asked().saturating_sub(but_for);
         idle.retain(|worker| {
             let takes = taken > 0 && self.capable.contains(worker);
             taken -= u32::from(takes);
             !takes
         });
-        asked
     }
 
     pub fn detail(&self, now: Timestamp, chain: Chain) -> Run {

@@ -134,17 +134,17 @@ impl Floor {
         let mut order: Vec<(f64, i64)> = at_work.map(|(id, r)| (tag(r), *id)).collect();
         order.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
         // What is on its way to one of them, or will be, is not for others as well.
-        let mut asked_before = HashMap::new();
         for (_, run) in &order {
-            asked_before.insert(*run, self.runs[run].take_asked_for(&mut idle, 0));
+            self.runs[run].take_asked_for(&mut idle, 0);
         }
         for (_, run) in order {
             let Some(active) = self.runs.get(&run) else { continue };
             let slots = idle.iter().filter(|worker| active.capable.contains(worker)).count() as u32;
             if slots > 0 {
+                let before = active.engine.still_asked();
                 self.feed(run, Input::Idle { slots });
                 if let Some(active) = self.runs.get(&run) {
-                    active.take_asked_for(&mut idle, asked_before[&run]);
+                    active.take_asked_for(&mut idle, before);
                 }
             }
         }

@@ -365,7 +365,7 @@ impl<'s> World<'s> {
             }
             let before = self.runs[run].engine.still_asked();
             self.feed(run, Input::Idle { slots: idle });
-            idle -= idle.min(self.runs[run].engine.still_asked() - before);
+            idle = idle.saturating_sub(self.runs[run].engine.still_asked().saturating_sub(before));
         }
     }
 
