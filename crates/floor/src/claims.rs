@@ -11,10 +11,8 @@ use kesmo_core::run::Input;
 use kesmo_store::leases::Needed;
 use tokio::time::Instant;
 
-use crate::floor::Floor;
+use crate::{floor::Floor, unopened::LEASE_LASTS};
 
-/// A lease lasts so long unless it is renewed, in seconds.
-const LASTS: f64 = 8.0;
 /// What was handed over to another service is not asked back before that.
 const NOT_BACK_FOR: Duration = Duration::from_secs(2);
 
@@ -62,7 +60,7 @@ impl Floor {
         }
         let wanted: Vec<Needed> = needed.values().filter(|n| !claims.handed.contains_key(&n.claim)).cloned().collect();
         let asked_at = Instant::now();
-        let stands = self.store.hold_claims(&self.leases.service, &wanted, LASTS).await?;
+        let stands = self.store.hold_claims(&self.leases.service, &wanted, LEASE_LASTS).await?;
         let claims = &mut self.claims;
         claims.renewed = Some(asked_at);
         claims.held = stands.held;

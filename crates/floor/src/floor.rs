@@ -38,7 +38,7 @@ use crate::{
     says::{Says, none_because},
     shown::Shown,
     threads::Threads,
-    unopened::{ClaimLeases, LOOK_EVERY, Leases, Unopened},
+    unopened::{ClaimLeases, Leases, Unopened},
     workers::{Asking, NotLinked, Workers},
 };
 
@@ -240,7 +240,7 @@ impl Floor {
             for run in std::mem::take(&mut self.to_plan) {
                 self.plan_if_listed(run);
             }
-            if self.leases.looked.is_none_or(|at| at.elapsed() >= LOOK_EVERY)
+            if self.leases.look_at() <= Instant::now()
                 && let Err(e) = self.look().await
             {
                 tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
@@ -284,7 +284,7 @@ impl Floor {
         let floor = self.floor_dirty().then_some(self.floor_published + FLOOR_EVERY);
         let lost = self.workers.next_loss();
         let idle = self.idle.then_some(self.idle_looked + IDLE_EVERY);
-        let look = self.leases.looked.map_or(instant, |at| at + LOOK_EVERY);
+        let look = self.leases.look_at();
         let queue = self.queue_wakes().into_iter().chain([look]).chain(self.gives_on.then_some(instant));
         let soonest = engines.chain(changes).chain(floor).chain(lost).chain(idle).chain(queue).min();
         // A time that has just passed is not asked for twice in the same moment.
@@ -476,7 +476,7 @@ impl Floor {
     /// Which service carries out the runs of a pool.
     async fn whose(&mut self, pool: &str) -> Whose {
         let before = self.leases.held.contains(pool);
-        if self.holds(pool).await {
+        if self.leases.known_of(pool).is_none() && self.holds(pool).await {
             // What the worker holds belongs to runs that must be known before it is asked about them.
             if !before && let Err(e) = self.look().await {
                 tracing::warn!("unfinished runs could not be looked at, and will be soon: {e}");
@@ -484,13 +484,9 @@ impl Floor {
             return Whose::Own;
         }
         // One that has just been started has no address yet; and one that has just gone has no lease any more.
-        match self.store.holder_of(pool).await {
-            Ok(Some(holder)) if !holder.address.is_empty() => Whose::Others(holder.address),
-            Ok(_) => Whose::Unknown,
-            Err(e) => {
-                tracing::warn!(pool, "whose pool it is could not be read: {e}");
-                Whose::Unknown
-            }
+        match self.leases.known_of(pool).and_then(|others| others.address.clone()) {
+            Some(address) => Whose::Others(address),
+            None => Whose::Unknown,
         }
     }
 

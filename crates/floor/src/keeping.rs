@@ -124,13 +124,20 @@ impl Floor {
             };
             lists.push((variant, tests));
         }
-        let records = self.store.told_by_records(row.suite_id, &row.pool, |record| Known::of(&record)).await?;
+        // Its workers wait: all is read at the same time.
+        let (store, month) = (&self.store, active.month);
+        let (records, cuts, bones, past_batches) = futures::try_join!(
+            store.told_by_records(row.suite_id, &row.pool, |record| Known::of(&record)),
+            store.cuts(row.id),
+            store.attempt_bones(row.id, month),
+            store.batches(row.id),
+        )?;
         let made = Plan::make(&active.file, &active.options, &lists, &active.parks, history(records));
         let made = made.map_err(|e| e.to_string()).and_then(|plan| {
             if gone { Err("the list of its tests is not kept any more".to_owned()) } else { Ok(plan) }
         });
         let plan = match made {
-            Ok(plan) => Plan { unlisted, ..plan }.with_cuts(&self.store.cuts(row.id).await?),
+            Ok(plan) => Plan { unlisted, ..plan }.with_cuts(&cuts),
             Err(why) => {
                 self.runs.insert(row.id, active);
                 self.feed(row.id, Input::Void(why));
@@ -138,7 +145,6 @@ impl Floor {
             }
         };
         let mut attempts = Vec::new();
-        let bones = self.store.attempt_bones(row.id, active.month).await?;
         active.expect(plan.entries.len());
         for bone in &bones {
             let worker = self.workers.number(&bone.worker);
@@ -156,7 +162,7 @@ impl Floor {
         }
         let mut batches = Vec::new();
         let mut unreadable = None;
-        for batch in self.store.batches(row.id).await? {
+        for batch in past_batches {
             let worker = if batch.open {
                 self.workers.expect(&batch.worker, &row.pool, self.patience)
             } else {

@@ -30,12 +30,9 @@ use crate::{
     floor::Floor,
     portion::After,
     summary::summary_of_row,
-    unopened::{State, Unopened},
+    unopened::{LEASE_LASTS, State, Unopened},
 };
 
-/// Leases are renewed so often, and last so long without that, in seconds.
-const RENEW_EVERY: Duration = Duration::from_secs(2);
-const LEASE_LASTS: f64 = 8.0;
 /// Runs of a pool that are open at the same time. A run with a high priority may come beyond that, up to the double.
 const MOST_OPEN: usize = 100;
 /// The first pause before a server of version control is asked again, and how long that goes on.
@@ -52,11 +49,7 @@ impl Floor {
         let open = self.store.open_runs().await?;
         let mut pools: BTreeSet<String> = open.iter().map(|r| r.pool.clone()).collect();
         pools.extend(self.workers.pools());
-        let due = self.leases.renewed.is_none_or(|at| at.elapsed() >= RENEW_EVERY)
-            || (!self.leases.addressed && self.leases.address.get().is_some());
-        if due || pools.iter().any(|p| !self.leases.held.contains(p)) {
-            self.hold(&pools).await?;
-        }
+        self.hold(&pools).await?;
         let held = &self.leases.held;
         let new = |r: &&kesmo_store::runs::OpenRun| {
             held.contains(&r.pool) && !self.runs.contains_key(&r.id) && !self.queue.contains_key(&r.id)
@@ -94,16 +87,12 @@ impl Floor {
             return Ok(());
         }
         let holder = self.leases.holder();
-        let now_held = self.store.hold_pools(&holder, &wanted, LEASE_LASTS).await?;
-        self.leases.addressed = !holder.address.is_empty();
-        self.leases.renewed = Some(Instant::now());
-        let now_held: BTreeSet<String> = now_held.into_iter().collect();
-        let lost: Vec<String> = self.leases.held.difference(&now_held).cloned().collect();
+        let leased = self.store.hold_pools(&holder, &wanted, LEASE_LASTS).await?;
+        let lost = self.leases.take(&wanted, leased);
         // Whoever works for a pool belongs where its runs are.
-        for pool in wanted.iter().filter(|pool| !now_held.contains(*pool)) {
+        for pool in wanted.iter().filter(|pool| !self.leases.held.contains(*pool)) {
             self.fleet_changed |= self.workers.cut_off(pool);
         }
-        self.leases.held = now_held;
         for pool in lost {
             tracing::warn!(pool, "another service carries out the runs of this pool now");
             self.runs.retain(|_, r| r.row.pool != pool);

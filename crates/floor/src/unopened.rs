@@ -5,15 +5,24 @@ use std::{
     time::Duration,
 };
 
-use kesmo_store::{leases::Holder, runs::RunRow};
+use kesmo_store::{
+    leases::{Holder, Leased, OthersLease},
+    runs::RunRow,
+};
 use kesmo_wire::api::RunSummary;
 use tokio::time::Instant;
 
 /// Unfinished runs are looked at so often.
-pub(crate) const LOOK_EVERY: Duration = Duration::from_secs(1);
+const LOOK_EVERY: Duration = Duration::from_secs(1);
 
+/// Leases last so long unless they are renewed, in seconds, which is tried at each look. A service that is gone is noticed by that, one
+/// that stood still for less goes on.
+pub(crate) const LEASE_LASTS: f64 = 7.0;
 /// Leases of claims are relied on so long without being renewed: a little shorter than they last.
-const RELIED_ON: Duration = Duration::from_secs(7);
+const RELIED_ON: Duration = Duration::from_secs(6);
+
+/// Whose a pool is that another service has is asked again after so long at the earliest: a thousand workers may ask at once.
+const ANEW_AFTER: Duration = Duration::from_millis(250);
 
 /// A run that is not open.
 pub(crate) struct Unopened {
@@ -40,18 +49,52 @@ pub(crate) struct Leases {
     pub service: String,
     pub address: std::sync::Arc<std::sync::OnceLock<String>>,
     pub held: BTreeSet<String>,
-    pub renewed: Option<Instant>,
-    /// They were renewed since the service has an address: others know where to ask.
-    pub addressed: bool,
+    /// The pools that other services have.
+    pub others: BTreeMap<String, Others>,
     pub looked: Option<Instant>,
     /// Runs that were told to stop because somebody asked for it.
     pub stopped: BTreeSet<i64>,
 }
 
+/// The lease of a pool that another service has.
+#[derive(Debug)]
+pub(crate) struct Others {
+    /// Where that is, if it is known.
+    pub address: Option<String>,
+    asked: Instant,
+    /// When it runs out unless it is renewed.
+    until: Instant,
+}
+
 impl Leases {
     pub fn new(service: String, address: std::sync::Arc<std::sync::OnceLock<String>>) -> Self {
-        let (held, stopped) = (BTreeSet::new(), BTreeSet::new());
-        Self { service, address, held, renewed: None, addressed: false, looked: None, stopped }
+        let (held, others, stopped) = (BTreeSet::new(), BTreeMap::new(), BTreeSet::new());
+        Self { service, address, held, others, looked: None, stopped }
+    }
+
+    /// Takes what PostgreSQL told of those pools, and gives those that were lost.
+    pub fn take(&mut self, wanted: &[String], leased: Leased) -> Vec<String> {
+        let now = Instant::now();
+        self.others.retain(|pool, others| others.until > now && !wanted.contains(pool));
+        for (pool, OthersLease { address, lasts }) in leased.others {
+            let address = (!address.is_empty()).then_some(address);
+            self.others.insert(pool, Others { address, asked: now, until: now + lasts });
+        }
+        let lost = self.held.difference(&leased.held).cloned().collect();
+        self.held = leased.held;
+        lost
+    }
+
+    /// Who has a pool that is not this service's, if that was asked just now.
+    pub fn known_of(&self, pool: &str) -> Option<&Others> {
+        self.others.get(pool).filter(|o| o.asked.elapsed() < ANEW_AFTER && o.until > Instant::now())
+    }
+
+    /// When unfinished runs and leases are looked at next: regularly, and as soon as another's lease runs out.
+    pub fn look_at(&self) -> Instant {
+        let Some(looked) = self.looked else { return Instant::now() };
+        let run_out = self.others.values().map(|others| others.until).filter(|until| *until > looked);
+        run_out.chain([looked + LOOK_EVERY]).min().unwrap_or(looked)
     }
 
     pub fn holder(&self) -> Holder {
@@ -96,6 +139,32 @@ impl ClaimLeases {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn leases_are_looked_at_each_second_and_when_one_of_another_service_runs_out() {
+        let mut leases = Leases::new("one".into(), std::sync::Arc::default());
+        assert!(leases.look_at() <= Instant::now(), "nothing was looked at yet");
+        let looked = Instant::now();
+        leases.looked = Some(looked);
+        assert_eq!(leases.look_at(), looked + LOOK_EVERY);
+        let pools = ["quay", "pier", "buoy"].map(str::to_owned);
+        let lasts = |ms| OthersLease { address: String::new(), lasts: Duration::from_millis(ms) };
+        let of_others = BTreeMap::from([("quay".to_owned(), lasts(5000)), ("pier".to_owned(), lasts(300))]);
+        let leased = Leased { held: BTreeSet::from(["buoy".to_owned()]), others: of_others };
+        assert!(leases.take(&pools, leased).is_empty());
+        assert!(leases.look_at() < looked + LOOK_EVERY, "the pier's is free before");
+        // That it has run out was looked at: it is not looked at again and again.
+        leases.looked = Some(looked + Duration::from_millis(500));
+        assert_eq!(leases.look_at(), looked + Duration::from_millis(500) + LOOK_EVERY);
+        // What another took meanwhile is lost; what nobody says anything of is nobody's.
+        let leased = Leased { others: BTreeMap::from([("buoy".to_owned(), lasts(7000))]), ..Leased::default() };
+        assert_eq!(leases.take(&pools, leased), ["buoy"]);
+        assert_eq!(leases.others.keys().collect::<Vec<_>>(), ["buoy"]);
+        assert!(leases.known_of("buoy").is_some_and(|others| others.address.is_none()));
+        assert!(leases.known_of("quay").is_none());
+        leases.others.get_mut("buoy").unwrap().asked = Instant::now().checked_sub(ANEW_AFTER).unwrap();
+        assert!(leases.known_of("buoy").is_none(), "it is asked anew");
+    }
 
     #[test]
     fn a_claim_is_not_given_out_that_another_service_has_or_waits_for_or_may_have_taken() {

@@ -5,11 +5,12 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     marker::PhantomData,
+    time::Duration,
 };
 
 use diesel::{
     ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
-    sql_types::{Array, Bool, Double, Text},
+    sql_types::{Array, Bool, Double, Nullable, Text},
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection};
 
@@ -31,10 +32,33 @@ pub struct Holder {
     pub address: String,
 }
 
+/// How the leases of pools stand that a service wants.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Leased {
+    /// Those that it has now.
+    pub held: BTreeSet<String>,
+    /// Those that another service has.
+    pub others: BTreeMap<String, OthersLease>,
+}
+
+/// The lease of another service.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OthersLease {
+    /// Where workers reach it; empty if that is not known yet.
+    pub address: String,
+    /// How long it lasts unless it is renewed.
+    pub lasts: Duration,
+}
+
 #[derive(QueryableByName)]
 struct Pool {
     #[diesel(sql_type = Text)]
     pool: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    address: Option<String>,
+    /// In seconds.
+    #[diesel(sql_type = Double)]
+    lasts: f64,
 }
 
 /// A claim that a service needs, with a run that needs it and the run's pool.
@@ -72,18 +96,21 @@ struct OthersClaim {
 }
 
 impl Store {
-    /// Takes or keeps the leases of those pools for so many seconds, as far as no other service has them; gives the pools
-    /// that are held now, of those.
+    /// Takes or keeps the leases of those pools for so many seconds, as far as no other service has them. A pool that another takes
+    /// in the same moment is told of neither.
     ///
     /// # Errors
     /// If PostgreSQL does not answer.
-    pub async fn hold_pools(&self, who: &Holder, pools: &[String], seconds: f64) -> Result<Vec<String>, Error> {
+    pub async fn hold_pools(&self, who: &Holder, pools: &[String], seconds: f64) -> Result<Leased, Error> {
         let mut c = self.connection().await?;
-        let held: Vec<Pool> = diesel::sql_query(
-            "insert into leases (pool, service, address, until) select pool, $2, $3, now() + make_interval(secs => $4) \
-             from unnest($1) as pool order by pool on conflict (pool) do update \
-             set service = excluded.service, address = excluded.address, until = excluded.until \
-             where leases.service = excluded.service or leases.until < now() returning pool",
+        let found: Vec<Pool> = diesel::sql_query(
+            "with held as (insert into leases (pool, service, address, until) \
+             select pool, $2, $3, now() + make_interval(secs => $4) from unnest($1) as pool order by pool \
+             on conflict (pool) do update set service = excluded.service, address = excluded.address, until = excluded.until \
+             where leases.service = excluded.service or leases.until < now() returning pool) \
+             select pool, null as address, $4 as lasts from held \
+             union all select pool, address, extract(epoch from until - now())::float8 from leases \
+             where pool = any($1) and service <> $2 and until >= now()",
         )
         .bind::<Array<Text>, _>(pools)
         .bind::<Text, _>(&who.service)
@@ -91,7 +118,16 @@ impl Store {
         .bind::<Double, _>(seconds)
         .load(&mut c)
         .await?;
-        Ok(held.into_iter().map(|p| p.pool).collect())
+        let mut leased = Leased::default();
+        for Pool { pool, address, lasts } in found {
+            if let Some(address) = address {
+                let lasts = Duration::try_from_secs_f64(lasts).unwrap_or_default();
+                leased.others.insert(pool, OthersLease { address, lasts });
+            } else {
+                leased.held.insert(pool);
+            }
+        }
+        Ok(leased)
     }
 
     /// Gives all leases of a service up.

@@ -12,6 +12,7 @@ pub mod commit;
 pub mod covers;
 pub mod cuts;
 pub mod failing;
+mod known;
 pub mod leases;
 pub mod measures;
 pub mod meetings;
@@ -37,7 +38,7 @@ pub mod usage;
 pub mod vault;
 pub mod webhooks;
 
-use std::time::Duration;
+use std::{sync::Arc, time::Duration};
 
 use diesel::sql_types::Text;
 use diesel_async::{
@@ -49,7 +50,7 @@ use diesel_async::{
 };
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
-use crate::query::RunQueryDsl;
+use crate::{known::Known, query::RunQueryDsl};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
@@ -141,15 +142,21 @@ pub struct Store {
     /// Keys that seal secrets; without them nothing is sealed.
     vault: Option<vault::Vault>,
     /// What those share who write beside the work of runs.
-    paces: std::sync::Arc<pace::Paces>,
+    paces: Arc<pace::Paces>,
+    /// What tests are kept as.
+    known: Arc<Known>,
 }
 
 /// A pool that gives connections without asking PostgreSQL first: one that was closed is known to be, and one whose server
 /// is gone says so when it is used.
-fn pool(url: &str, size: usize) -> Result<Pool<AsyncPgConnection>, Error> {
+fn pool(url: &str, size: usize, known: &Arc<Known>) -> Result<Pool<AsyncPgConnection>, Error> {
     let mut config = ManagerConfig::<AsyncPgConnection>::default();
     config.recycling_method = RecyclingMethod::Fast;
-    config.custom_setup = Box::new(|url| Box::pin(connect(url)));
+    let known = Arc::clone(known);
+    config.custom_setup = Box::new(move |url| {
+        known.forget_all();
+        Box::pin(connect(url))
+    });
     let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new_with_config(url, config);
     Pool::builder(manager).max_size(size).build().map_err(|e| Error::Away(e.to_string()))
 }
@@ -168,13 +175,14 @@ impl Store {
     /// # Errors
     /// If PostgreSQL does not answer at `url`, or a migration fails.
     pub async fn open(url: &str) -> Result<Self, Error> {
-        let pool = pool(url, CONNECTIONS)?;
+        let known = Arc::default();
+        let pool = pool(url, CONNECTIONS, &known)?;
         let mut first = AsyncPgConnection::establish(url).await.map_err(|e| Error::Away(e.to_string()))?;
         // Of two services that start at once, one migrates and the other waits.
         diesel::sql_query("select pg_advisory_lock(7215)").execute(&mut first).await?;
         let mut harness = AsyncMigrationHarness::new(first);
         harness.run_pending_migrations(MIGRATIONS).map_err(|e| Error::Migration(e.to_string()))?;
-        Ok(Self { url: url.to_owned(), pool, vault: None, paces: std::sync::Arc::default() })
+        Ok(Self { url: url.to_owned(), pool, vault: None, paces: Arc::default(), known })
     }
 
     /// Whether PostgreSQL answers at an address; nothing is changed there.
@@ -204,7 +212,7 @@ impl Store {
     /// # Errors
     /// If the pool cannot be made.
     pub fn apart(&self, connections: usize) -> Result<Self, Error> {
-        Ok(Self { pool: pool(&self.url, connections)?, ..self.clone() })
+        Ok(Self { pool: pool(&self.url, connections, &self.known)?, ..self.clone() })
     }
 
     /// Writes a row that nobody reads, to see whether PostgreSQL takes anything at all.

@@ -170,7 +170,8 @@ impl Store {
         for run in results {
             ensure_month(&mut c, run.month).await?;
         }
-        c.transaction(async |c| {
+        let mut found = Vec::new();
+        let put = c.transaction(async |c| {
             if take_unrecorded(c, runs).await?.len() < runs.len() {
                 return Err(Error::Elsewhere);
             }
@@ -186,7 +187,7 @@ impl Store {
                     let later = diesel::insert_into(older_runs::table).values(older_runs::run_id.eq(run.run_id));
                     later.execute(c).await?;
                 } else {
-                    results::write(c, (self, Beside::First), suite_id, run).await?;
+                    found.push(results::write(c, (self, Beside::First), suite_id, run).await?);
                 }
             }
             if records.is_empty() {
@@ -202,9 +203,12 @@ impl Store {
                 diesel::update(suites::table.find(suite_id)).set(suites::start_cost_us.eq(cost)).execute(c).await?;
             }
             Ok(true)
-        })
-        .await
-        .or_else(|e| if matches!(e, Error::Elsewhere) { Ok(false) } else { Err(e) })
+        });
+        let put = put.await.or_else(|e| if matches!(e, Error::Elsewhere) { Ok(false) } else { Err(e) })?;
+        if put {
+            found.into_iter().for_each(|found| self.known.keep(suite_id, found));
+        }
+        Ok(put)
     }
 
     /// What was expected at a stamp, if it is kept.

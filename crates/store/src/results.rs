@@ -16,6 +16,7 @@ use kesmo_core::{plan::RunOptions, record::Seen, words::Outcome};
 
 use crate::{
     Error, Store, content, ensure_month,
+    known::Found,
     pace::{Beside, PORTION},
     query::RunQueryDsl,
     schema::{older_runs, runs, tests},
@@ -524,31 +525,58 @@ impl Store {
     pub async fn put_older(&self, suite_id: i64, results: &NewResults) -> Result<(), Error> {
         let mut c = self.connection().await?;
         ensure_month(&mut c, results.month).await?;
-        c.transaction(async |c| {
-            if diesel::delete(older_runs::table.find(results.run_id)).execute(c).await? == 1 {
-                write(c, (self, Beside::Then), suite_id, results).await?;
-            }
-            Ok::<_, Error>(())
-        })
-        .await
+        let found = c
+            .transaction(async |c| {
+                if diesel::delete(older_runs::table.find(results.run_id)).execute(c).await? == 1 {
+                    write(c, (self, Beside::Then), suite_id, results).await
+                } else {
+                    Ok::<_, Error>(Found::default())
+                }
+            })
+            .await?;
+        self.known.keep(suite_id, found);
+        Ok(())
     }
 }
 
-/// Writes what a run says of its entries, within a transaction; its month's tables are there.
+/// Writes what a run says of its entries, within a transaction; its month's tables are there. What was found out of its tests is to be
+/// remembered once that is kept.
 pub(crate) async fn write(
     c: &mut AsyncPgConnection,
     (store, beside): (&Store, Beside),
     suite_id: i64,
     results: &NewResults,
-) -> Result<(), Error> {
+) -> Result<Found, Error> {
     // In one order, so that two who add tests of one suite at once do not wait for each other in a circle.
     let mut rows: Vec<&NewResult> = results.rows.iter().collect();
     rows.sort_by(|a, b| (&a.test, &a.variant).cmp(&(&b.test, &b.variant)));
+    let mut found = Found::default();
     for rows in rows.chunks(PORTION) {
         let _turn = store.turn(beside).await;
-        write_some(c, suite_id, results, rows).await?;
+        write_some(c, (store, suite_id), results, rows, &mut found).await?;
     }
-    Ok(())
+    Ok(found)
+}
+
+/// What each of some tests is kept as, as far as that is remembered and so.
+async fn remembered(
+    c: &mut AsyncPgConnection,
+    store: &Store,
+    suite_id: i64,
+    rows: &[&NewResult],
+) -> Result<Vec<Option<i64>>, Error> {
+    let ids = store.known.of(suite_id, rows.iter().map(|r| (r.test.as_str(), r.variant.as_str())));
+    let all: HashSet<i64> = ids.iter().flatten().copied().collect();
+    if all.is_empty() {
+        return Ok(ids);
+    }
+    let of = tests::table.filter(tests::suite_id.eq(suite_id)).filter(tests::id.eq_any(&all));
+    let there: i64 = of.count().get_result(c).await?;
+    if usize::try_from(there) == Ok(all.len()) {
+        return Ok(ids);
+    }
+    store.known.forget(suite_id);
+    Ok(vec![None; rows.len()])
 }
 
 /// What each of some tests is kept as; none where it is not kept.
@@ -577,16 +605,24 @@ async fn keep_tests(c: &mut AsyncPgConnection, suite_id: i64, rows: &[&NewResult
 
 async fn write_some(
     c: &mut AsyncPgConnection,
-    suite_id: i64,
+    (store, suite_id): (&Store, i64),
     results: &NewResults,
     rows: &[&NewResult],
+    found: &mut Found,
 ) -> Result<(), Error> {
-    let mut ids = ids_of(c, suite_id, rows).await?;
+    let remembered = remembered(c, store, suite_id, rows).await?;
+    let mut ids = remembered.clone();
     let unknown = |ids: &[Option<i64>]| {
         let places: Vec<usize> = (0..rows.len()).filter(|place| ids[*place].is_none()).collect();
         let of: Vec<&NewResult> = places.iter().map(|place| rows[*place]).collect();
         (places, of)
     };
+    let (sought, of_sought) = unknown(&ids);
+    if !sought.is_empty() {
+        for (place, id) in sought.into_iter().zip(ids_of(c, suite_id, &of_sought).await?) {
+            ids[place] = id;
+        }
+    }
     let (new, of_new) = unknown(&ids);
     if !new.is_empty() {
         let kept = keep_tests(c, suite_id, &of_new).await?;
@@ -604,6 +640,9 @@ async fn write_some(
     }
     let ids: Option<Vec<i64>> = ids.into_iter().collect();
     let ids = ids.ok_or_else(|| Error::Content("a test that was just kept is not there".to_owned()))?;
+    for ((row, id), _) in rows.iter().zip(&ids).zip(&remembered).filter(|(_, remembered)| remembered.is_none()) {
+        store.known.found(found, (&row.test, &row.variant), *id);
+    }
     let int = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
     let long = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
     let insert = InsertResults {

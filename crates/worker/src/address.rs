@@ -8,7 +8,7 @@ use std::{
 use tokio::time::Instant;
 
 /// Another service may not know yet that one stands still, and send a worker there again: it does not go before whoever was silent for
-/// so long has no lease of a pool any more (they last 8 s from when they were renewed).
+/// so long has no lease of a pool any more (they last 7 s, and 8 s of an older one, from when they were renewed).
 const SHUNNED: Duration = Duration::from_secs(9);
 
 /// The addresses of a service, tried in turn.

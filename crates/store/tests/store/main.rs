@@ -481,14 +481,23 @@ fn holder(service: &str) -> Holder {
     Holder { service: service.into(), address: format!("http://{service}") }
 }
 
+/// Takes pools for a minute, and tells which a service has then.
+async fn held_pools(store: &Store, who: &Holder, pools: &[String]) -> Vec<String> {
+    store.hold_pools(who, pools, 60.0).await.unwrap().held.into_iter().collect()
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_pool_belongs_to_one_service_and_only_that_one_writes() {
     let store = store().await;
     let run = run(&store, "leased", &[]).await;
     let pools = vec!["leased-a".to_owned(), "leased-b".to_owned()];
     let (one, two) = (holder("one"), holder("two"));
-    assert_eq!(store.hold_pools(&one, &pools, 60.0).await.unwrap(), pools);
-    assert!(store.hold_pools(&two, &pools, 60.0).await.unwrap().is_empty());
+    assert_eq!(held_pools(&store, &one, &pools).await, pools);
+    let refused = store.hold_pools(&two, &pools, 60.0).await.unwrap();
+    assert!(refused.held.is_empty());
+    let other = &refused.others["leased-a"];
+    assert_eq!((other.address.as_str(), refused.others.len()), ("http://one", 2));
+    assert!(other.lasts.as_secs_f64() > 30.0 && other.lasts.as_secs_f64() <= 60.0, "{other:?}");
     assert_eq!(store.holder_of("leased-a").await.unwrap(), Some(one.clone()));
     let commit = |service: &str| Commit {
         notes: vec![(run.id, format!("by {service}"))],
@@ -501,10 +510,10 @@ async fn a_pool_belongs_to_one_service_and_only_that_one_writes() {
     // A lease that has run out is another's; the first finds that with its next commit.
     store.hold_pools(&one, &pools, -1.0).await.unwrap();
     assert_eq!(store.holder_of("leased-a").await.unwrap(), None);
-    assert_eq!(store.hold_pools(&two, &pools, 60.0).await.unwrap(), pools);
+    assert_eq!(held_pools(&store, &two, &pools).await, pools);
     assert!(matches!(store.commit(&commit("one")).await, Err(Error::Elsewhere)));
     store.give_pools_up(&two).await.unwrap();
-    assert_eq!(store.hold_pools(&one, &pools, 60.0).await.unwrap(), pools);
+    assert_eq!(held_pools(&store, &one, &pools).await, pools);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -532,7 +541,7 @@ async fn a_claim_is_given_out_by_one_service_until_it_hands_it_over() {
     let (first, second) = (holder("one"), holder("two"));
     let pool = vec!["claims-b".to_owned()];
     store.hold_claims("two", &other, -1.0).await.unwrap();
-    assert_eq!(store.hold_pools(&first, &pool, 60.0).await.unwrap(), pool);
+    assert_eq!(held_pools(&store, &first, &pool).await, pool);
     let third = needs("late/9", "claims-c", &["c-crane"]);
     assert_eq!(store.hold_claims("three", &third, 60.0).await.unwrap().elsewhere["c-crane"], "fares/2");
     assert_eq!(held(&store.hold_claims("one", &other, 60.0).await.unwrap()).len(), 2);
@@ -735,7 +744,7 @@ async fn what_is_sent_together_is_refused_for_what_is_wrong_with_it() {
     let store = &apart.store;
     let run = run(store, "sent-together", &[]).await;
     let pools = vec!["sent-together".to_owned()];
-    assert_eq!(store.hold_pools(&holder("one"), &pools, 60.0).await.unwrap(), pools);
+    assert_eq!(held_pools(store, &holder("one"), &pools).await, pools);
     let by = |service: &str| Some((service.to_owned(), pools.clone()));
     let of_no_month = Commit {
         by: by("one"),
