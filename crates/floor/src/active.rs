@@ -33,7 +33,7 @@ use crate::{
 /// A run's changes are published at most this often.
 pub(crate) const PUBLISH_EVERY: Duration = Duration::from_millis(100);
 /// How long a run of very many slots still takes is reckoned at most this often, and what its slots do is gathered.
-const LEFT_EVERY: Span = Span(400_000);
+const LEFT_EVERY: Span = Span(1_000_000);
 const SLOTS_EVERY: Duration = Duration::from_millis(400);
 const MANY_SLOTS: u32 = 500;
 /// Entries in trouble that a snapshot holds.

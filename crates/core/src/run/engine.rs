@@ -96,8 +96,6 @@ struct Batch {
     /// What starting its process cost can be told from its times: nothing else held it up.
     telling: bool,
     took: Took,
-    /// It was asked to give back what it has not begun.
-    asked_back: bool,
     /// Its process is fed as long as there is something for it.
     stream: Option<Stream>,
 }
@@ -170,6 +168,8 @@ pub struct Engine {
     phase: Phase,
     entries: Vec<Entry>,
     batches: BTreeMap<BatchId, Batch>,
+    /// Those of them that were asked to give back what they have not begun, or are fed nothing more.
+    given_up: BTreeSet<BatchId>,
     next_batch: u32,
     ready: Ready,
     fleet: Fleet,
@@ -256,6 +256,7 @@ impl Engine {
             phase: Phase::Listing,
             entries: Vec::new(),
             batches: BTreeMap::new(),
+            given_up: BTreeSet::new(),
             next_batch: 1,
             ready: Ready::default(),
             fleet: Fleet::default(),
@@ -650,18 +651,18 @@ impl Engine {
     /// Those of them that are about to end, as what they had not begun was asked back, or as they are fed nothing more.
     #[must_use]
     pub fn slots_given_up(&self) -> u32 {
-        let given_up = |batch: &&Batch| batch.asked_back || batch.stream.is_some_and(|stream| stream.closed);
-        self.batches.values().filter(given_up).count() as u32
+        self.given_up.len() as u32
     }
 
     /// Batches that were asked to give back what they had not begun, and have not answered.
     #[must_use]
     pub fn still_asked(&self) -> u32 {
-        let open = |(id, batch): &(&BatchId, &Batch)| {
+        let open = |id: &&BatchId| {
             let held = State::Held { batch: **id, began: None };
-            batch.asked_back && batch.entries.iter().any(|i| self.entries[*i as usize].state == held)
+            let asked = self.batches.get(*id).filter(|batch| batch.stream.is_none());
+            asked.is_some_and(|batch| batch.entries.iter().any(|i| self.entries[*i as usize].state == held))
         };
-        self.batches.iter().filter(open).count() as u32
+        self.given_up.iter().filter(open).count() as u32
     }
 
     /// Whether what other runs hold matters to what an input brings about: then [`Engine::others_hold`] goes before it. A slot
@@ -1103,7 +1104,6 @@ impl Engine {
             spent: 0,
             telling,
             took: Took::default(),
-            asked_back: false,
             stream: None,
         };
         self.batches.insert(id, batch);
@@ -1115,7 +1115,7 @@ impl Engine {
         let (pace, start_cost) = (self.pace(), self.start_cost());
         let least = LEAST_TO_GIVE_BACK.0.max(self.cost_of_starting(slots).0 * 3);
         let mut candidates: Vec<(u64, BatchId)> = Vec::new();
-        for (id, batch) in self.batches.iter().filter(|(_, batch)| self.may_give_back(batch)) {
+        for (id, batch) in self.batches.iter().filter(|(id, batch)| self.may_give_back(**id, batch)) {
             let begun = batch.entries.iter().any(
                 |i| matches!(self.entries[*i as usize].state, State::Held { batch, began: Some(_) } if batch == *id),
             );
@@ -1135,11 +1135,11 @@ impl Engine {
     }
 
     /// Groups, claims and orders stay whole, and nothing is asked twice.
-    fn may_give_back(&self, batch: &Batch) -> bool {
+    fn may_give_back(&self, id: BatchId, batch: &Batch) -> bool {
         self.policy.give_back
             && batch.stream.is_none()
             && self.plan.order.is_none()
-            && !batch.asked_back
+            && !self.given_up.contains(&id)
             && batch.claims.is_empty()
             && batch.groups.is_empty()
     }
@@ -1147,10 +1147,10 @@ impl Engine {
     /// Asks a batch to give back what it has not begun, if it may.
     fn ask_back(&mut self, id: BatchId, effects: &mut Vec<Effect>) {
         self.close_stream(id, effects);
-        if self.batches.get(&id).is_some_and(|batch| self.may_give_back(batch))
+        if self.batches.get(&id).is_some_and(|batch| self.may_give_back(id, batch))
             && let Some(batch) = self.batches.get_mut(&id)
         {
-            batch.asked_back = true;
+            self.given_up.insert(id);
             batch.telling = false;
             effects.push(Effect::GiveBack { worker: batch.worker, batch: id });
         }
@@ -1173,6 +1173,7 @@ impl Engine {
 
     fn release(&mut self, id: BatchId) -> Option<Batch> {
         let batch = self.batches.remove(&id)?;
+        self.given_up.remove(&id);
         for claim in batch.claims.iter().flat_map(|(_, set)| &self.plan.claim_sets[*set as usize]) {
             self.held_claims.remove(claim);
         }

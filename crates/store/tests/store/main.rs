@@ -1456,6 +1456,63 @@ async fn tests_of_a_suite_that_postgresql_has_not_counted_yet_are_found_by_their
     assert!(!plan.contains("Materialize") && !plan.contains("Seq Scan"), "{plan}");
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn what_tests_are_kept_as_is_remembered_and_made_sure_of() {
+    let apart = Apart::new("remembered").await;
+    let store = &apart.store;
+    let told = [("boards", Outcome::Passed, 1, 5), ("leaves", Outcome::Failed, 1, 7)];
+    let told_by_name = || {
+        apart.told(
+        "select t.test || ' ' || count(*) || ' ' || (max(t.id) = min(r.test_id)) from results r join tests t on t.id = r.test_id \
+         group by t.test order by 1",
+    )
+    };
+    for _ in 0..3 {
+        let run = run(store, "tides", &[]).await;
+        assert!(over(store, &run, Verdict::Failed, &told).await);
+    }
+    assert_eq!(told_by_name().await, ["boards 3 true", "leaves 3 true"]);
+    // It is found by what is remembered: by its name it would not be.
+    apart.sql("update tests set test = 'leaves on time' where test = 'leaves'").await;
+    let fourth = run(store, "tides", &[]).await;
+    assert!(over(store, &fourth, Verdict::Failed, &told).await);
+    assert_eq!(told_by_name().await, ["boards 4 true", "leaves on time 4 true"]);
+    // Another suite has tests of its own.
+    let other = run(store, "ebbs", &[]).await;
+    assert!(over(store, &other, Verdict::Failed, &told[..1]).await);
+    assert_eq!(apart.told("select count(*)::text from tests").await, ["3"]);
+    // What is not there any more is not written to: it is looked for by its name again, and made.
+    apart.sql("delete from tests where test = 'leaves on time'").await;
+    let fifth = run(store, "tides", &[]).await;
+    assert!(over(store, &fifth, Verdict::Failed, &told).await);
+    assert_eq!(told_by_name().await, ["boards 6 false", "leaves 1 true"]);
+    // A transaction that is given up leaves nothing to remember.
+    let refused = run(store, "tides", &[]).await;
+    let of_month = NewResults {
+        month: NaiveDate::from_ymd_opt(2001, 1, 1).unwrap(),
+        ..results(&refused, &[("quay", Outcome::Passed, 1, 5)])
+    };
+    apart.sql("alter table results add constraint no_quay check (spent_us <> 5000 or month > '2002-01-01')").await;
+    let change = Commit { runs: vec![change(&refused, Phase::Finished, Some(Verdict::Passed))], ..Commit::default() };
+    store.commit(&change).await.unwrap();
+    let (all, failing) = ([of_month], FailingChange::default());
+    let told = RecordChange {
+        runs: &[refused.id],
+        results: &all,
+        records: &[],
+        start_cost: None,
+        failing: &failing,
+        covers: &no_covers(),
+        variants: None,
+    };
+    store.put_records(refused.suite_id, "main", &told).await.expect_err("it is refused");
+    assert!(put(store, &refused, results(&refused, &[("quay", Outcome::Passed, 1, 5)])).await);
+    assert_eq!(
+        apart.told("select count(*)::text from results r join tests t on t.id = r.test_id where t.test = 'quay'").await,
+        ["1"]
+    );
+}
+
 /// Ends a run and has its results recorded, as a service does.
 async fn over(store: &Store, run: &RunRow, verdict: Verdict, told: &[(&str, Outcome, u32, u64)]) -> bool {
     let commit = Commit { runs: vec![change(run, Phase::Finished, Some(verdict))], ..Commit::default() };

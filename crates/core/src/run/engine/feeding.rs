@@ -164,6 +164,7 @@ impl Engine {
             effects.push(Effect::Feed { worker, batch: id, entries, last: false });
         } else if stream.open == 0 {
             stream.closed = true;
+            self.given_up.insert(id);
             effects.push(Effect::Feed { worker, batch: id, entries: Vec::new(), last: true });
         }
     }
@@ -191,6 +192,7 @@ impl Engine {
             && !stream.closed
         {
             stream.closed = true;
+            self.given_up.insert(id);
             effects.push(Effect::Feed { worker: *worker, batch: id, entries: Vec::new(), last: true });
         }
     }
