@@ -9,7 +9,7 @@ use std::{
 };
 
 use diesel::{
-    ExpressionMethods, OptionalExtension, QueryDsl, QueryableByName,
+    ExpressionMethods, QueryDsl, QueryableByName,
     sql_types::{Array, Bool, Double, Nullable, Text},
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection};
@@ -208,18 +208,6 @@ impl Store {
         let found: Vec<(String, String, String)> =
             live.select((leases::pool, leases::service, leases::address)).load(&mut c).await?;
         Ok(found.into_iter().map(|(pool, service, address)| (pool, Holder { service, address })).collect())
-    }
-
-    /// The address of the service that holds a pool, if one does.
-    ///
-    /// # Errors
-    /// If PostgreSQL does not answer.
-    pub async fn holder_of(&self, pool: &str) -> Result<Option<Holder>, Error> {
-        let mut c = self.connection().await?;
-        let live = leases::table.find(pool).filter(leases::until.gt(diesel::dsl::now));
-        let found: Option<(String, String)> =
-            live.select((leases::service, leases::address)).first(&mut c).await.optional()?;
-        Ok(found.map(|(service, address)| Holder { service, address }))
     }
 }
 
