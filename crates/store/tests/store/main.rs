@@ -1496,17 +1496,7 @@ async fn what_tests_are_kept_as_is_remembered_and_made_sure_of() {
     apart.sql("alter table results add constraint no_quay check (spent_us <> 5000 or month > '2002-01-01')").await;
     let change = Commit { runs: vec![change(&refused, Phase::Finished, Some(Verdict::Passed))], ..Commit::default() };
     store.commit(&change).await.unwrap();
-    let (all, failing) = ([of_month], FailingChange::default());
-    let told = RecordChange {
-        runs: &[refused.id],
-        results: &all,
-        records: &[],
-        start_cost: None,
-        failing: &failing,
-        covers: &no_covers(),
-        variants: None,
-    };
-    store.put_records(refused.suite_id, "main", &told).await.expect_err("it is refused");
+    try_put(store, &refused, of_month).await.expect_err("it is refused");
     assert!(put(store, &refused, results(&refused, &[("quay", Outcome::Passed, 1, 5)])).await);
     assert_eq!(
         apart.told("select count(*)::text from results r join tests t on t.id = r.test_id where t.test = 'quay'").await,
@@ -1532,6 +1522,10 @@ async fn recorded(store: &Store, run: &RunRow, told: &[(&str, Outcome, u32, u64)
 }
 
 async fn put(store: &Store, run: &RunRow, results: NewResults) -> bool {
+    try_put(store, run, results).await.expect("the records are kept")
+}
+
+async fn try_put(store: &Store, run: &RunRow, results: NewResults) -> Result<bool, Error> {
     let (results, failing) = ([results], FailingChange::default());
     let told = RecordChange {
         runs: &[run.id],
@@ -1542,7 +1536,7 @@ async fn put(store: &Store, run: &RunRow, results: NewResults) -> bool {
         covers: &no_covers(),
         variants: None,
     };
-    store.put_records(run.suite_id, "main", &told).await.expect("the records are kept")
+    store.put_records(run.suite_id, "main", &told).await
 }
 
 #[tokio::test(flavor = "multi_thread")]
