@@ -9,7 +9,12 @@ use std::{
     time::Duration,
 };
 
-use kesmo_core::{plan::Plan, run::figures::Part, suite::ListedTest, time::Span, words::Outcome};
+use kesmo_core::{
+    run::{Prepared, figures::Part},
+    suite::ListedTest,
+    time::Span,
+    words::Outcome,
+};
 use kesmo_files::git;
 use kesmo_store::runs::{NamedRun, RunRow};
 use kesmo_wire::{
@@ -124,7 +129,7 @@ pub(crate) enum Message {
     /// The files of a run were fetched and it is pinned to them, or not; none if it was pinned or over before.
     Fetched(i64, Box<Result<Option<RunRow>, git::Error>>),
     /// The plan of a run was made, with what starting a process of its suite cost last; or it cannot be.
-    Planned(i64, Box<Result<(Plan, Option<Span>), String>>),
+    Planned(i64, Result<(Prepared, Option<Span>), String>),
     /// What private addresses are offered to a pool: names, and where each leads.
     Reachable(String, BTreeMap<String, String>),
     /// What a run that is active reaches: its pool, and the names.

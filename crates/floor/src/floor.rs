@@ -6,6 +6,7 @@ use std::{
     time::Duration,
 };
 
+use futures::FutureExt;
 use kesmo_core::{
     run::{BatchId, Input, WorkerId, share::Sharing},
     time::Timestamp,
@@ -100,7 +101,7 @@ pub(crate) struct Floor {
     pub(crate) git: Git,
     /// For what tasks of its own bring.
     pub(crate) own: mpsc::Sender<Message>,
-    /// Where those go on: not on the floor's own threads.
+    /// Where those go on: neither on the floor's own threads, nor on those of links and calls.
     pub(crate) others: Handle,
     /// Told when a run is over.
     pub(crate) over: Arc<Notify>,
@@ -140,8 +141,8 @@ pub struct Ground {
     pub over: Arc<Notify>,
 }
 
-/// Starts the floor with all unfinished runs of the pools that no other service has, on threads of its own; what it has done beside
-/// its own work goes on where this is called.
+/// Starts the floor with all unfinished runs of the pools that no other service has, on threads of its own, and what it has done beside
+/// its own work on others.
 ///
 /// # Errors
 /// If what is stored cannot be read, or the system gives no threads.
@@ -150,7 +151,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
     let threads = Threads::start()?;
     // Commits wait for no call that is answered meanwhile.
     let (store, beside) = (store.apart(CONNECTIONS)?, store.apart(CONNECTIONS)?);
-    let recorder = Recorder::start(beside.clone(), Handle::current());
+    let recorder = Recorder::start(beside.clone(), threads.beside());
     let recording = recorder.under_way();
     let (sender, receiver) = mpsc::channel(1024);
     let hub = Arc::new(Hub::default());
@@ -190,7 +191,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         places_numbered: Instant::now(),
         git,
         own: sender.clone(),
-        others: Handle::current(),
+        others: threads.beside(),
         over,
         writer: Writer { store: store.clone(), stopping: Arc::clone(&leaving), stalled: Stalled::default() },
         writing: None,
@@ -357,7 +358,7 @@ impl Floor {
                 Whose::Others(url) => tell(reply, Some(url)),
                 Whose::Own | Whose::Unknown => tell(reply, None),
             },
-            Message::Planned(run, made) => self.planned(run, *made),
+            Message::Planned(run, made) => self.planned(run, made),
             Message::Ask(ask) => self.after.push(After::Ask(ask)),
             Message::Fetched(run, result) => self.fetched(run, *result).await,
             Message::Recorded(suite, mut reply) => {
@@ -607,7 +608,7 @@ impl Floor {
                 tell(reply, known.then(|| self.following.follow(run, entry)));
             }
             Ask::Imported(record, reply) => {
-                self.recorder.record(*record);
+                self.recorder.record(record.suite, record.id, futures::future::ready(Some(*record)).boxed());
                 self.over.notify_one();
                 tell(reply, ());
             }

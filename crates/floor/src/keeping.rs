@@ -7,13 +7,16 @@ use std::{
 };
 
 use chrono::Utc;
+use futures::FutureExt;
 use kesmo_core::{
     name::TestName,
     plan::{
         Known, Plan, RunOptions,
         cutting::{Cut, Long, deal, may_cut, too_long},
     },
-    run::{AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, WorkerId, load::Turn},
+    run::{
+        AttemptKept, BatchId, Effect, Engine, Input, PastAttempt, PastBatch, Policy, Prepared, WorkerId, load::Turn,
+    },
     suite::{ListedTest, SuiteFile, Variant, container::Image},
     time::{Span, Timestamp},
     words::{Ended, Outcome, Verdict},
@@ -31,10 +34,11 @@ use kesmo_wire::{
     },
     live::{AttemptChange, DecidedChange},
 };
+use tokio::sync::oneshot;
 
 use crate::{
     active::{ActiveRun, Listed, NO_LIST, NeededList, Opened},
-    asking::Message,
+    asking::{Message, tell},
     clock::{self, now},
     error::Error,
     floor::Floor,
@@ -361,7 +365,7 @@ impl Floor {
             active.lists.iter().map(|l| (l.variant.clone(), l.key.clone(), l.tests.clone())).collect();
         active.lists.iter_mut().filter(|l| matches!(l.tests, Listed::Here(_))).for_each(|l| l.tests = Listed::Stored);
         let (file, options, parks) = (active.file.clone(), active.options.clone(), active.parks.clone());
-        let (suite, pool) = (active.row.suite_id, active.row.pool.clone());
+        let (suite, pool, policy) = (active.row.suite_id, active.row.pool.clone(), active.engine.policy().clone());
         let (store, own, recorded) = (self.beside.clone(), self.own.clone(), self.recorder.until_now_of(suite));
         self.others.spawn(async move {
             // What runs before it told counts; where files may be cut, also what their cases took, which comes after the records.
@@ -398,10 +402,12 @@ impl Floor {
                     }
                     None => Vec::new(),
                 };
-                Ok((Plan { unlisted, ..plan.with_cuts(&cuts) }, start_cost))
+                let prepare = move || Prepared::of(&policy, Plan { unlisted, ..plan.with_cuts(&cuts) });
+                let prepared = tokio::task::spawn_blocking(prepare).await.map_err(|e| e.to_string())?;
+                Ok((prepared, start_cost))
             };
             let made = made.await;
-            drop(own.send(Message::Planned(run, Box::new(made))).await);
+            drop(own.send(Message::Planned(run, made)).await);
         });
     }
 
@@ -413,18 +419,18 @@ impl Floor {
     }
 
     /// The plan of a run was made, or cannot be.
-    pub(super) fn planned(&mut self, run: i64, made: Result<(Plan, Option<Span>), String>) {
+    pub(super) fn planned(&mut self, run: i64, made: Result<(Prepared, Option<Span>), String>) {
         let Some(active) = self.runs.get_mut(&run) else { return };
-        let input = match made {
-            Ok((plan, start_cost)) => {
-                active.expect(plan.entries.len());
-                active.engine.know_start_cost(start_cost);
-                Input::Planned(plan)
-            }
-            Err(why) => Input::Void(why),
-        };
         let (shards, pool) = (active.options.shards, active.row.pool.clone());
-        self.feed(run, input);
+        match made {
+            Ok((prepared, start_cost)) => {
+                active.expect(prepared.entries());
+                active.engine.know_start_cost(start_cost);
+                let effects = active.engine.go_by(prepared, now());
+                self.carry_all_out(run, effects, Said::Nothing);
+            }
+            Err(why) => self.feed(run, Input::Void(why)),
+        }
         self.claims.due = true;
         let slots = self.workers.slots_in(&pool);
         if let Some(most) = shards.filter(|most| slots > 0 && *most > slots) {
@@ -783,28 +789,53 @@ impl Floor {
         }
     }
 
-    /// Has the records of a run's tests brought up to date.
-    pub(super) fn record(&mut self, run: i64) {
-        let Some(active) = self.runs.get(&run).filter(|r| !r.last.is_empty()) else { return };
-        let start_cost = active.engine.measured_start_cost();
-        // Nor does what it took on an overloaded machine.
-        let took = |index: u32| {
-            let last = Span(active.last[index as usize]);
-            let usual = active.engine.own_of(index, last);
-            let retried = Span(active.retried[index as usize]);
-            // A retry of a file may be of some of its cases.
-            let some = active.engine.policy().rerun && active.engine.entry(index).2 > 1;
-            let told = !active.overloaded.contains(&index) && !some;
-            Took { last, retried, usual: told.then_some(usual) }
-        };
-        let outcomes = outcomes_of(&active.engine, took);
-        let (suite, pool, id, run) = (active.row.suite_id, active.row.pool.clone(), active.row.id, active.name());
-        let (branch, made) = (active.row.branch.clone().unwrap_or_default(), active.row.created_at);
-        let verdict = active.verdict().map_or(Verdict::Void, |(verdict, _)| verdict);
-        let outcome = |index: u32| active.engine.entry(index).0;
-        let counts = Counts::of(&active.options, false, verdict, active.engine.plan(), outcome);
-        let covers = said_to_cover(active.engine.plan());
-        self.recorder.record(ToRecord { suite, pool, id, run, made, branch, counts, outcomes, covers, start_cost });
+    /// Has a run that is over recorded once [`let_go`](Self::let_go) lets go of it; none where nothing of it is to be.
+    pub(super) fn begin_recording(&mut self, run: i64) -> Option<oneshot::Sender<ToRecord>> {
+        let active = self.runs.get(&run).filter(|r| !r.last.is_empty())?;
+        let (told, record) = oneshot::channel();
+        self.recorder.record(active.row.suite_id, run, async { record.await.ok() }.boxed());
+        Some(told)
+    }
+
+    /// Lets go of a run that is over. What it tells of very many tests takes a while to be put together, and so does giving up what it
+    /// held: neither is done here.
+    pub(super) fn let_go(&mut self, run: i64, records: Option<oneshot::Sender<ToRecord>>) {
+        let Some(over) = self.runs.remove(&run) else { return };
+        self.closed.push(over.summary(now()));
+        self.queue_changed = true;
+        self.others.spawn_blocking(move || {
+            if let Some(records) = records {
+                tell(records, record_of(&over));
+            }
+        });
+    }
+}
+
+/// What a run that is over tells.
+fn record_of(active: &ActiveRun) -> ToRecord {
+    // What it took on an overloaded machine says nothing of what is usual.
+    let took = |index: u32| {
+        let last = Span(active.last[index as usize]);
+        let usual = active.engine.own_of(index, last);
+        let retried = Span(active.retried[index as usize]);
+        // A retry of a file may be of some of its cases.
+        let some = active.engine.policy().rerun && active.engine.entry(index).2 > 1;
+        let told = !active.overloaded.contains(&index) && !some;
+        Took { last, retried, usual: told.then_some(usual) }
+    };
+    let outcome = |index: u32| active.engine.entry(index).0;
+    let (plan, verdict) = (active.engine.plan(), active.verdict().map_or(Verdict::Void, |(verdict, _)| verdict));
+    ToRecord {
+        suite: active.row.suite_id,
+        pool: active.row.pool.clone(),
+        id: active.row.id,
+        run: active.name(),
+        made: active.row.created_at,
+        branch: active.row.branch.clone().unwrap_or_default(),
+        counts: Counts::of(&active.options, false, verdict, plan, outcome),
+        outcomes: outcomes_of(&active.engine, took),
+        covers: said_to_cover(plan),
+        start_cost: active.engine.measured_start_cost(),
     }
 }
 

@@ -6,6 +6,7 @@ use kesmo_core::{
     run::{Input, WorkerId},
     suite::{ListedTest, listing},
 };
+use kesmo_store::commit::Commit;
 use kesmo_wire::link::{BatchKey, KeptFile, ListJob, ToWorker, WorkerEvent};
 use tokio::sync::oneshot;
 
@@ -102,7 +103,7 @@ impl Floor {
             let why = format!("{name} listed the tests, and did not say in which image");
             return self.list_read(&job, Err(why));
         }
-        let (blobs, own) = (self.blobs.clone(), self.own.clone());
+        let (blobs, store, own) = (self.blobs.clone(), self.beside.clone(), self.own.clone());
         self.others.spawn(async move {
             let path = blobs.local(&digest).await;
             let read = tokio::task::spawn_blocking(move || {
@@ -112,7 +113,21 @@ impl Floor {
                 listing::read(&output).map(Arc::new).map_err(|e| e.to_string())
             });
             let read = read.await.unwrap_or_else(|e| Err(format!("the list cannot be read: {e}")));
-            let read = read.map(|tests| Made { tests, image });
+            let read = match read {
+                Ok(tests) => {
+                    // Of very many tests that takes longer than what waits for the floor's own commits may.
+                    let commit = Commit { listings: vec![(job.clone(), Arc::clone(&tests))], ..Commit::default() };
+                    let stored = store.commit(&commit).await;
+                    if let Err(e) = &stored {
+                        tracing::warn!(
+                            list = job,
+                            "a list could not be stored by itself and is with what else is: {e}"
+                        );
+                    }
+                    Ok(Made { tests, image, stored: stored.is_ok() })
+                }
+                Err(why) => Err(why),
+            };
             drop(own.send(Message::ListRead(job, read)).await);
         });
     }
@@ -128,7 +143,7 @@ impl Floor {
     /// A list was read: whoever waits for it goes on.
     pub(super) fn list_read(&mut self, job: &str, read: Result<Made, String>) {
         let Some(listing) = self.listings.remove(job) else { return };
-        if let Ok(made) = &read {
+        if let Some(made) = read.as_ref().ok().filter(|made| !made.stored) {
             self.commit.listings.push((job.to_owned(), Arc::clone(&made.tests)));
         }
         for reply in listing.replies {

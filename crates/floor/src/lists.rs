@@ -77,6 +77,8 @@ pub(crate) struct Made {
     pub tests: Arc<Vec<ListedTest>>,
     /// The image in which it was made.
     pub image: Option<Image>,
+    /// It is stored under the key that it was asked for by.
+    pub stored: bool,
 }
 
 /// A list that a worker makes, or that waits for one.

@@ -12,6 +12,7 @@ use std::{
 };
 
 use chrono::{DateTime, Utc};
+use futures::future::BoxFuture;
 use kesmo_core::{
     plan::{Plan, RunOptions},
     record::Record,
@@ -268,9 +269,12 @@ impl Room {
     }
 }
 
+/// What a run tells once that is put together; none if it never is.
+pub(crate) type Telling = BoxFuture<'static, Option<ToRecord>>;
+
 /// The runs of a suite that are to be recorded.
 struct OfSuite {
-    sender: mpsc::UnboundedSender<(ToRecord, Mark)>,
+    sender: mpsc::UnboundedSender<(Telling, Mark)>,
     seen: Seen,
     handed: u64,
     task: JoinHandle<()>,
@@ -357,23 +361,20 @@ impl Recorder {
         self.under_way.clone()
     }
 
-    /// Hands a run over.
-    pub fn record(&mut self, run: ToRecord) {
-        let mark = self.under_way.mark(run.id);
+    /// Hands a run of a suite over.
+    pub fn record(&mut self, suite: i64, run: i64, telling: Telling) {
+        let mark = self.under_way.mark(run);
         if self.suites.len() >= MOST_IDLE {
             self.suites.retain(|_, suite| !suite.idle());
         }
-        let suite = self.suites.entry(run.suite).or_insert_with(|| OfSuite::start(&self.store, &self.room, &self.on));
-        suite.handed += 1;
-        if let Err(unsent) = suite.sender.send((run, mark)) {
+        let of = self.suites.entry(suite).or_insert_with(|| OfSuite::start(&self.store, &self.room, &self.on));
+        of.handed += 1;
+        if let Err(unsent) = of.sender.send((telling, mark)) {
             // What it had is told to the records when the service starts again: their rows in `unrecorded` stay.
-            tracing::error!(
-                suite = unsent.0.0.suite,
-                "what brings a suite's records up to date has died; it is started anew"
-            );
-            *suite = OfSuite::start(&self.store, &self.room, &self.on);
-            suite.handed = 1;
-            drop(suite.sender.send(unsent.0));
+            tracing::error!(suite, "what brings a suite's records up to date has died; it is started anew");
+            *of = OfSuite::start(&self.store, &self.room, &self.on);
+            of.handed = 1;
+            drop(of.sender.send(unsent.0));
         }
     }
 
@@ -434,19 +435,14 @@ impl Recorded {
 async fn work(
     store: Store,
     room: Arc<Room>,
-    mut receiver: mpsc::UnboundedReceiver<(ToRecord, Mark)>,
+    mut receiver: mpsc::UnboundedReceiver<(Telling, Mark)>,
     later: mpsc::Sender<ToCome>,
     told_of: watch::Sender<Done>,
 ) {
     let mut together = Vec::new();
     while receiver.recv_many(&mut together, MOST_TOGETHER).await > 0 {
         let count = together.len() as u64;
-        let mut marks = Vec::with_capacity(together.len());
-        let mut by_pool: BTreeMap<(i64, String), Vec<ToRecord>> = BTreeMap::new();
-        for (run, mark) in together.drain(..) {
-            marks.push(mark);
-            by_pool.entry((run.suite, run.pool.clone())).or_default().push(run);
-        }
+        let (by_pool, marks) = by_pool(std::mem::take(&mut together)).await;
         // Neither is ever shut.
         let some = room.records.acquire().await;
         let mut results = Vec::new();
@@ -481,6 +477,21 @@ async fn work(
             tracing::error!("what keeps what runs say of their tests has died: it is kept once somebody asks for it");
         }
     }
+}
+
+/// What runs tell, by suite and pool, once it is put together; and that they are being recorded.
+async fn by_pool(runs: Vec<(Telling, Mark)>) -> (BTreeMap<(i64, String), Vec<ToRecord>>, Vec<Mark>) {
+    let mut by_pool: BTreeMap<(i64, String), Vec<ToRecord>> = BTreeMap::new();
+    let mut marks = Vec::with_capacity(runs.len());
+    for (telling, mark) in runs {
+        match telling.await {
+            Some(run) => by_pool.entry((run.suite, run.pool.clone())).or_default().push(run),
+            // Its row in `unrecorded` stays: it is made again from what is stored, as that of a service that died.
+            None => tracing::error!(run = mark.run, "what a run tells was not put together, and is made again soon"),
+        }
+        marks.push(mark);
+    }
+    (by_pool, marks)
 }
 
 /// What some runs said of their entries, which is kept after the records.
@@ -769,6 +780,8 @@ impl Covered {
 
 #[cfg(test)]
 mod tests {
+    use futures::FutureExt;
+
     use super::*;
 
     #[test]
@@ -825,7 +838,6 @@ mod tests {
 
     #[tokio::test]
     async fn who_plans_waits_until_all_that_ran_before_is_known_or_written() {
-        use futures::FutureExt;
         let (told, done) = watch::channel(Done::default());
         let (keeps, kept) = watch::channel(0);
         let seen = Seen { done, kept };
@@ -857,6 +869,26 @@ mod tests {
         keeps.send_replace(1);
         drop(keeps);
         assert!(recorded().written().now_or_never().is_some(), "nobody waits for what has died");
+    }
+
+    #[tokio::test]
+    async fn a_run_of_which_nothing_is_told_keeps_the_others_from_nothing() {
+        let of = UnderWay::default();
+        let told = |id, pool: &str| Some(ToRecord { pool: pool.into(), ..run(id, "main", &[]) });
+        let telling = |id, told: Option<ToRecord>| (async { told }.boxed(), of.mark(id));
+        let all = vec![
+            telling(1, told(1, "main")),
+            telling(2, None),
+            telling(3, told(3, "far")),
+            telling(4, told(4, "main")),
+        ];
+        let (by_pool, marks) = by_pool(all).await;
+        let ids: Vec<(&str, Vec<i64>)> =
+            by_pool.iter().map(|((_, pool), runs)| (pool.as_str(), runs.iter().map(|run| run.id).collect())).collect();
+        assert_eq!(ids, [("far", vec![3]), ("main", vec![1, 4])]);
+        assert!(of.has(2), "it is under way as long as the others are");
+        drop(marks);
+        assert!(!of.has(2) && !of.has(4));
     }
 
     fn run(id: i64, branch: &str, outcomes: &[(&str, Outcome)]) -> ToRecord {

@@ -14,7 +14,6 @@ use tokio::{sync::mpsc, task::JoinError, time::Instant};
 use crate::{
     active::{ActiveRun, PUBLISH_EVERY},
     asking::{Message, tell},
-    clock::now,
     floor::{FLOOR_EVERY, Floor, MOST_BEFORE_COMMIT},
     portion::{After, Portion, Stored, Written},
     shown::Shown,
@@ -119,9 +118,7 @@ impl Floor {
         }
         // A run is recorded once its verdict is stored; should nobody come to it, it is found by that.
         let over: Vec<i64> = portion.over.into_iter().filter(|run| !self.to_record.contains(run)).collect();
-        for run in &over {
-            self.record(*run);
-        }
+        let over: Vec<_> = over.into_iter().map(|run| (run, self.begin_recording(run))).collect();
         for after in portion.after {
             match after {
                 After::Send(worker, message) => self.workers.send(worker, message),
@@ -130,10 +127,8 @@ impl Floor {
                 After::Over => self.over.notify_one(),
             }
         }
-        for run in over {
-            let over = self.runs.remove(&run);
-            self.closed.extend(over.map(|run| run.summary(now())));
-            self.queue_changed = true;
+        for (run, records) in over {
+            self.let_go(run, records);
         }
     }
 

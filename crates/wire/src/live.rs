@@ -12,7 +12,7 @@ use crate::api::{Entry, Run, RunSummary, Slot, Worker};
 
 /// Attempts that failed or were flaky, and entries decided without one, that a change tells one by one.
 pub const MOST_TOLD: usize = 200;
-/// Other attempts that a change tells one by one: views count them, and the strip tells of all.
+/// Other attempts that a change tells one by one, spread evenly over all: views count them, and the strip tells of all.
 pub const MOST_OTHERS: usize = 25;
 
 /// Slots that are told of a run; how many it has stands in its summary.
@@ -44,7 +44,7 @@ pub struct RunChange {
     pub summary: RunSummary,
     /// The letters of all outcomes that came: see [`letter`].
     pub strip: String,
-    /// Attempts that ended, at most 200 that failed or were flaky, and 25 others.
+    /// Attempts that ended, at most 200 that failed or were flaky, and 25 others: of more some, spread evenly over all of them.
     pub attempts: Vec<AttemptChange>,
     /// Entries that got their outcome without a new attempt, at most 200.
     pub decided: Vec<DecidedChange>,
@@ -130,7 +130,7 @@ pub struct Floor {
 pub struct Gathered {
     strip: String,
     trouble: Vec<AttemptChange>,
-    others: Vec<AttemptChange>,
+    others: Spread,
     decided: Vec<DecidedChange>,
     notes: Vec<String>,
     left_out: u32,
@@ -141,8 +141,11 @@ impl Gathered {
     pub fn attempt(&mut self, ended: Ended, outcome: Option<Outcome>, make: impl FnOnce() -> AttemptChange) {
         self.strip.extend(outcome.map(letter));
         let bad = ended.failing() || matches!(outcome, Some(Outcome::Flaky | Outcome::Failed));
-        let (list, most) = if bad { (&mut self.trouble, MOST_TOLD) } else { (&mut self.others, MOST_OTHERS) };
-        if list.len() < most { list.push(make()) } else { self.left_out += 1 }
+        match bad {
+            true if self.trouble.len() < MOST_TOLD => self.trouble.push(make()),
+            true => self.left_out += 1,
+            false => self.others.offer(make),
+        }
     }
 
     /// Takes an entry that got its outcome without an attempt.
@@ -159,10 +162,40 @@ impl Gathered {
     /// The change, and nothing is gathered any more.
     pub fn take(&mut self, summary: RunSummary, slots: Vec<RunSlot>) -> RunChange {
         let Self { strip, trouble, others, decided, notes, left_out } = std::mem::take(self);
+        let left_out = left_out + others.offered - others.kept.len() as u32;
         let mut attempts = trouble;
-        attempts.extend(others);
+        attempts.extend(others.kept);
         attempts.sort_by_key(|a| a.ended_at_us);
         RunChange { summary, strip, attempts, decided, left_out, slots, notes }
+    }
+}
+
+/// Some of many attempts, at most [`MOST_OTHERS`], spread evenly over all in the order in which they came: each of them, and once there
+/// is no room for more each second, each fourth, and so on.
+#[derive(Debug, Default)]
+struct Spread {
+    kept: Vec<AttemptChange>,
+    offered: u32,
+    /// One of 2 to the power of this is kept.
+    halved: u32,
+}
+
+impl Spread {
+    fn offer(&mut self, make: impl FnOnce() -> AttemptChange) {
+        let is_due = |halved: u32, place: u32| place.is_multiple_of(1 << halved);
+        let place = self.offered;
+        self.offered += 1;
+        if is_due(self.halved, place) && self.kept.len() == MOST_OTHERS {
+            self.halved += 1;
+            let mut odd = true;
+            self.kept.retain(|_| {
+                odd = !odd;
+                !odd
+            });
+        }
+        if is_due(self.halved, place) {
+            self.kept.push(make());
+        }
     }
 }
 
@@ -233,6 +266,7 @@ mod tests {
             ended_at_us: at,
         };
         let mut gathered = Gathered::default();
+        let thinned = 5000_usize.div_ceil(256);
         for n in 0..5000 {
             gathered.attempt(Ended::Passed, Some(Outcome::Passed), || attempt(Ended::Passed, n));
         }
@@ -245,9 +279,41 @@ mod tests {
         let change = gathered.take(serde_json::from_str(SUMMARY).unwrap(), Vec::new());
         assert_eq!(change.strip.len(), 5330, "the strip tells of all");
         assert_eq!(change.attempts.iter().filter(|a| a.ended == Ended::Failed).count(), 30, "no failure is left out");
-        assert_eq!((change.attempts.len(), change.decided.len()), (30 + MOST_OTHERS, MOST_TOLD));
-        assert_eq!(change.left_out as usize, 5000 - MOST_OTHERS + 100);
+        assert_eq!((change.attempts.len(), change.decided.len()), (30 + thinned, MOST_TOLD));
+        assert_eq!(change.left_out as usize, 5000 - thinned + 100);
+        let others: Vec<i64> = change.attempts.iter().map(|a| a.ended_at_us).filter(|at| *at < 5000).collect();
+        assert!(others.windows(2).all(|two| two[1] - two[0] == 256), "evenly over all that came: {others:?}");
         assert!(gathered.take(serde_json::from_str(SUMMARY).unwrap(), Vec::new()).attempts.is_empty());
+    }
+
+    #[test]
+    fn as_many_as_may_be_are_told_one_by_one() {
+        let attempt = |n: u32| AttemptChange {
+            index: n,
+            test: "gate/a".into(),
+            variant: String::new(),
+            repeat: 0,
+            parts: 0,
+            number: 1,
+            ended: Ended::Passed,
+            outcome: None,
+            spent_us: 1,
+            message: String::new(),
+            worker: "heron".into(),
+            slot: 0,
+            ended_at_us: i64::from(n),
+        };
+        let told = |count: u32| {
+            let mut gathered = Gathered::default();
+            (0..count).for_each(|n| gathered.attempt(Ended::Passed, None, || attempt(n)));
+            let change = gathered.take(serde_json::from_str(SUMMARY).unwrap(), Vec::new());
+            let told: Vec<u32> = change.attempts.iter().map(|a| a.index).collect();
+            assert_eq!(told.len() + change.left_out as usize, count as usize);
+            told
+        };
+        for (count, every) in [(0, 1), (25, 1), (26, 2), (50, 2), (51, 4)] {
+            assert_eq!(told(count), (0..count).step_by(every).collect::<Vec<_>>());
+        }
     }
 
     #[test]

@@ -3,6 +3,7 @@
 mod estimates;
 mod feeding;
 mod files;
+pub(super) mod preparing;
 mod senders;
 mod starting;
 
@@ -456,21 +457,7 @@ impl Engine {
             return effects;
         }
         match input {
-            Input::Planned(plan) => {
-                if self.phase == Phase::Listing {
-                    self.adopt(plan);
-                    self.phase = Phase::Running;
-                    self.began_at = Some(now);
-                    self.recount_left();
-                    for index in self.set_aside() {
-                        self.decide(index, Outcome::Parked);
-                        effects.push(Effect::Decided { entry: index, number: 0, outcome: Outcome::Parked });
-                    }
-                    effects.extend(self.plan.notes.iter().cloned().map(Effect::Note));
-                    let all = self.indexes_where(|e| e.state == State::Waiting);
-                    self.queue(&all, now);
-                }
-            }
+            Input::Planned(plan) => self.begin(plan, now, &mut effects),
             Input::Void(reason) => self.end(Verdict::Void, reason, &mut effects),
             Input::Fleet { workers, none_because, none_for } => {
                 self.fleet.change(workers);

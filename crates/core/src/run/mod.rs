@@ -44,7 +44,7 @@ mod tests;
 pub mod timeline;
 mod together;
 
-pub use engine::Engine;
+pub use engine::{Engine, preparing::Prepared};
 pub use left::TimeLeft;
 pub use terms::{
     AttemptKept, AttemptStats, BatchEnd, BatchId, Cores, Effect, Fit, Grant, Input, MOST_BARREN_BATCHES,

@@ -622,6 +622,44 @@ fn a_void_before_the_plan_needs_no_entries() {
 }
 
 #[test]
+fn what_was_made_of_a_plan_beforehand_is_gone_by_as_if_it_came_just_now() {
+    let parked = |(i, e): (usize, PlannedEntry)| PlannedEntry { parked: (i == 1).then_some(0), ..e };
+    let planned = || {
+        let entries = grouped().into_iter().chain(with_retries(2, 3)).enumerate().map(parked).collect();
+        Plan { notes: vec!["one is parked".into()], unlisted: vec!["phone".into()], ..plan(entries) }
+    };
+    let told = |prepared: bool, policy: Policy| {
+        let mut bench = Bench { engine: Engine::new(policy.clone()), now: Timestamp(0), effects: Vec::new() };
+        // What it is told while others make that of its plan stays.
+        let before = Prepared::of(&policy, planned());
+        assert_eq!(before.entries(), planned().entries.len());
+        bench.fleet(&[(W1, 1), (W2, 3)]);
+        bench.engine.know_start_cost(Some(Span::millis(700)));
+        bench.now = Timestamp(5_000_000);
+        if prepared {
+            let effects = bench.engine.go_by(before, bench.now);
+            bench.effects.extend(effects);
+            let nothing = bench.engine.go_by(Prepared::of(&policy, plan(names(1))), bench.now);
+            assert!(nothing.is_empty(), "it has its plan");
+        } else {
+            bench.feed(Input::Planned(planned()));
+        }
+        let told = format!("{:?}", bench.engine);
+        let drawn = drawn(&mut bench);
+        (told, drawn, bench.effects)
+    };
+    for policy in
+        [policy(), Policy { shuffle: Some(7), ..policy() }, Policy { run_parked: true, fed: true, ..policy() }]
+    {
+        assert_eq!(told(true, policy.clone()), told(false, policy));
+    }
+    let mut over = Engine::new(policy());
+    over.handle(Input::Stop { reason: "enough".into() }, Timestamp(0));
+    assert!(over.go_by(Prepared::of(&policy(), planned()), Timestamp(1)).is_empty());
+    assert_eq!((over.verdict().map(|v| v.0), over.plan().entries.len()), (Some(Verdict::Stopped), 0));
+}
+
+#[test]
 fn slots_offered_while_listing_are_not_taken() {
     let mut bench = Bench { engine: Engine::new(policy()), now: Timestamp(0), effects: Vec::new() };
     bench.fleet(&[(W1, 1)]);
