@@ -54,7 +54,7 @@ const CONNECTIONS: usize = 4;
 /// Runs that are not open that a view of the floor holds, at the most.
 const MOST_QUEUE_SHOWN: usize = 100;
 /// Messages handled before a commit, at the most: a thousand workers that each tell of a test or two make as many.
-pub(crate) const MOST_BEFORE_COMMIT: usize = 2048;
+pub(crate) const MOST_BEFORE_COMMIT: usize = 1500;
 
 pub(crate) struct Floor {
     pub(crate) figures: Figures,
@@ -101,7 +101,7 @@ pub(crate) struct Floor {
     pub(crate) git: Git,
     /// For what tasks of its own bring.
     pub(crate) own: mpsc::Sender<Message>,
-    /// Where those go on: neither on the floor's own threads, nor on those of links and calls.
+    /// Where those go on: not on the floor's own threads.
     pub(crate) others: Handle,
     /// Told when a run is over.
     pub(crate) over: Arc<Notify>,
@@ -141,8 +141,8 @@ pub struct Ground {
     pub over: Arc<Notify>,
 }
 
-/// Starts the floor with all unfinished runs of the pools that no other service has, on threads of its own, and what it has done beside
-/// its own work on others.
+/// Starts the floor with all unfinished runs of the pools that no other service has, on threads of its own; what it has done beside
+/// its own work goes on where this is called.
 ///
 /// # Errors
 /// If what is stored cannot be read, or the system gives no threads.
@@ -151,7 +151,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
     let threads = Threads::start()?;
     // Commits wait for no call that is answered meanwhile.
     let (store, beside) = (store.apart(CONNECTIONS)?, store.apart(CONNECTIONS)?);
-    let recorder = Recorder::start(beside.clone(), threads.beside());
+    let recorder = Recorder::start(beside.clone(), Handle::current());
     let recording = recorder.under_way();
     let (sender, receiver) = mpsc::channel(1024);
     let hub = Arc::new(Hub::default());
@@ -191,7 +191,7 @@ pub async fn start(ground: Ground) -> Result<(FloorHandle, JoinHandle<()>), Erro
         places_numbered: Instant::now(),
         git,
         own: sender.clone(),
-        others: threads.beside(),
+        others: Handle::current(),
         over,
         writer: Writer { store: store.clone(), stopping: Arc::clone(&leaving), stalled: Stalled::default() },
         writing: None,

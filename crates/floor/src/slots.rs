@@ -23,9 +23,9 @@ use crate::{
 
 /// A run that has less than its due waits so long before others are asked to give back, and again before they are asked for more.
 const HUNGRY_AFTER: Duration = Duration::from_secs(1);
-/// So many slots are given something before that is committed: what else comes does not wait for thousands of them. Fewer make no
-/// difference to what waits, and more commits.
-const MOST_GIVEN: usize = 250;
+/// So many slots are given something before that is committed: what else comes does not wait for thousands of them. With fewer, slots
+/// are idle for longer where a run begins.
+const MOST_GIVEN: usize = 150;
 
 impl Floor {
     /// Offers idle slots to the runs, as their shares say.

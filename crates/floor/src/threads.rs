@@ -10,33 +10,22 @@ use tokio::{
 
 /// One hears while the other writes.
 const THREADS: usize = 2;
-/// What is read, made and written beside that, of very many tests for hundreds of milliseconds at a time: neither links nor calls wait for it.
-const BESIDE: usize = 2;
 
 /// They end with what runs on them.
 pub(crate) struct Threads {
-    runtimes: Vec<Runtime>,
-    floor: Handle,
-    beside: Handle,
+    runtime: Option<Runtime>,
+    handle: Handle,
 }
 
 impl Threads {
     pub fn start() -> std::io::Result<Self> {
-        let of = |name: &str, threads| {
-            Builder::new_multi_thread().worker_threads(threads).thread_name(name).enable_all().build()
-        };
-        let (floor, beside) = (of("floor", THREADS)?, of("beside", BESIDE)?);
-        Ok(Self { floor: floor.handle().clone(), beside: beside.handle().clone(), runtimes: vec![floor, beside] })
-    }
-
-    /// Where that goes on which the floor has done beside its own work.
-    pub fn beside(&self) -> Handle {
-        self.beside.clone()
+        let runtime = Builder::new_multi_thread().worker_threads(THREADS).thread_name("floor").enable_all().build()?;
+        Ok(Self { handle: runtime.handle().clone(), runtime: Some(runtime) })
     }
 
     /// Carries out the floor's work. Where that dies, so does what is returned; where what is returned is aborted, the work ends.
     pub fn run(self, work: impl Future<Output = ()> + Send + 'static) -> JoinHandle<()> {
-        let working = self.floor.spawn(work);
+        let working = self.handle.spawn(work);
         tokio::spawn(async move {
             let _ends = self;
             if let Err(died) = working.await
@@ -51,7 +40,9 @@ impl Threads {
 impl Drop for Threads {
     fn drop(&mut self) {
         // It may end among others' tasks, where nothing may wait.
-        self.runtimes.drain(..).for_each(Runtime::shutdown_background);
+        if let Some(runtime) = self.runtime.take() {
+            runtime.shutdown_background();
+        }
     }
 }
 
@@ -75,23 +66,6 @@ mod tests {
         let on = hears.recv_timeout(SOON).expect("it ran");
         assert_ne!(on, std::thread::current().id());
         timeout(SOON, work).await.expect("it ends").expect("well");
-    }
-
-    #[tokio::test]
-    async fn what_goes_on_beside_holds_up_neither_the_floor_nor_the_caller() {
-        let threads = Threads::start().expect("threads");
-        let ends: Vec<std::sync::mpsc::Sender<()>> = (0..BESIDE)
-            .map(|_| {
-                let (end, ended) = std::sync::mpsc::channel();
-                threads.beside().spawn(async move { ended.recv().is_err() });
-                end
-            })
-            .collect();
-        let (told, hears) = oneshot::channel();
-        let work = threads.run(async move { assert!(told.send("done").is_ok()) });
-        assert_eq!(timeout(SOON, hears).await.expect("it ran"), Ok("done"));
-        timeout(SOON, work).await.expect("it ends").expect("well");
-        drop(ends);
     }
 
     #[tokio::test]
