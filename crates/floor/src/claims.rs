@@ -11,7 +11,7 @@ use kesmo_core::run::Input;
 use kesmo_store::leases::Needed;
 use tokio::time::Instant;
 
-use crate::{floor::Floor, unopened::LEASE_LASTS};
+use crate::{floor::Floor, leases::LEASE_LASTS};
 
 /// What was handed over to another service is not asked back before that.
 const NOT_BACK_FOR: Duration = Duration::from_secs(2);

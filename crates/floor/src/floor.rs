@@ -33,13 +33,14 @@ use crate::{
     figures::Figures,
     following::Following,
     hub::Hub,
+    leases::{ClaimLeases, Leases},
     lists::Listing,
     portion::{After, Portion, Writer},
     recording::Recorder,
     says::{Says, none_because},
     shown::Shown,
     threads::Threads,
-    unopened::{ClaimLeases, Leases, Unopened},
+    unopened::Unopened,
     workers::{Asking, NotLinked, Workers},
 };
 

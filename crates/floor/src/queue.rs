@@ -28,9 +28,10 @@ use crate::{
     asking::Message,
     fetching::fetch,
     floor::Floor,
+    leases::LEASE_LASTS,
     portion::After,
     summary::summary_of_row,
-    unopened::{LEASE_LASTS, State, Unopened},
+    unopened::{State, Unopened},
 };
 
 /// Runs of a pool that are open at the same time. A run with a high priority may come beyond that, up to the double.

@@ -613,6 +613,28 @@ async fn keep_tests(c: &mut AsyncPgConnection, suite_id: i64, rows: &[&NewResult
     Ok(insert.load(c).await?)
 }
 
+/// Those of which no test was found, with their places.
+fn not_found<'r>(rows: &[&'r NewResult], ids: &[Option<i64>]) -> (Vec<usize>, Vec<&'r NewResult>) {
+    rows.iter().zip(ids).enumerate().filter(|(_, (_, id))| id.is_none()).map(|(place, (row, _))| (place, *row)).unzip()
+}
+
+/// Looks by name for the tests that were not found.
+async fn find_others(
+    c: &mut AsyncPgConnection,
+    suite_id: i64,
+    rows: &[&NewResult],
+    ids: &mut [Option<i64>],
+) -> Result<(), Error> {
+    let (places, sought) = not_found(rows, ids);
+    if sought.is_empty() {
+        return Ok(());
+    }
+    for (place, id) in places.into_iter().zip(ids_of(c, suite_id, &sought).await?) {
+        ids[place] = id;
+    }
+    Ok(())
+}
+
 async fn write_some(
     c: &mut AsyncPgConnection,
     (store, suite_id): (&Store, i64),
@@ -622,18 +644,8 @@ async fn write_some(
 ) -> Result<(), Error> {
     let remembered = remembered(c, store, suite_id, rows).await?;
     let mut ids = remembered.clone();
-    let unknown = |ids: &[Option<i64>]| {
-        let places: Vec<usize> = (0..rows.len()).filter(|place| ids[*place].is_none()).collect();
-        let of: Vec<&NewResult> = places.iter().map(|place| rows[*place]).collect();
-        (places, of)
-    };
-    let (sought, of_sought) = unknown(&ids);
-    if !sought.is_empty() {
-        for (place, id) in sought.into_iter().zip(ids_of(c, suite_id, &of_sought).await?) {
-            ids[place] = id;
-        }
-    }
-    let (new, of_new) = unknown(&ids);
+    find_others(c, suite_id, rows, &mut ids).await?;
+    let (new, of_new) = not_found(rows, &ids);
     if !new.is_empty() {
         let kept = keep_tests(c, suite_id, &of_new).await?;
         let kept: HashMap<(&str, &str), i64> =
@@ -641,12 +653,8 @@ async fn write_some(
         for (place, row) in new.into_iter().zip(of_new) {
             ids[place] = kept.get(&(row.test.as_str(), row.variant.as_str())).copied();
         }
-        let (others, of_others) = unknown(&ids);
-        if !others.is_empty() {
-            for (place, id) in others.into_iter().zip(ids_of(c, suite_id, &of_others).await?) {
-                ids[place] = id;
-            }
-        }
+        // Another may have kept some of them meanwhile.
+        find_others(c, suite_id, rows, &mut ids).await?;
     }
     let ids: Option<Vec<i64>> = ids.into_iter().collect();
     let ids = ids.ok_or_else(|| Error::Content("a test that was just kept is not there".to_owned()))?;
