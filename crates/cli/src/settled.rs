@@ -4,7 +4,11 @@
 
 use std::{ffi::OsString, path::Path};
 
-use clap::{ArgAction, ArgMatches, Command, CommandFactory, FromArgMatches, parser::ValueSource};
+use clap::{
+    ArgAction, ArgMatches, Command, CommandFactory, FromArgMatches,
+    error::{ContextKind, ContextValue, ErrorKind},
+    parser::ValueSource,
+};
 use kesmo_core::name::did_you_mean;
 
 use crate::{arguments::Kesmo, failure::Failure};
@@ -17,7 +21,7 @@ const OF_A_CALL: [&str; 4] = ["config", "check", "help", "version"];
 /// # Errors
 /// If the file cannot be read or holds what is no option. What is wrong on the command line ends the program, as it tells itself.
 pub fn parse(words: Vec<OsString>) -> Result<Kesmo, Failure> {
-    let matches = Kesmo::command().get_matches_from(&words);
+    let matches = matches_of(&words).unwrap_or_else(|e| e.exit());
     let Some(("serve", of_serve)) = matches.subcommand() else { return read(&matches) };
     let serve = Kesmo::command().find_subcommand("serve").cloned().unwrap_or_default();
     let mut more = Vec::new();
@@ -48,6 +52,26 @@ pub fn parse(words: Vec<OsString>) -> Result<Kesmo, Failure> {
     let mut all = words;
     all.extend(more.into_iter().map(OsString::from));
     read(&Kesmo::command().get_matches_from(all))
+}
+
+/// What people type who want to run a suite.
+const MEANS_START: [&str; 6] = ["run", "test", "execute", "exec", "launch", "trigger"];
+
+/// Reads the words; who looks for a command that runs a suite is told of those that do.
+fn matches_of(words: &[OsString]) -> Result<ArgMatches, clap::Error> {
+    Kesmo::command().try_get_matches_from(words).map_err(|mut e| {
+        let means_start = matches!(e.get(ContextKind::InvalidSubcommand),
+            Some(ContextValue::String(word)) if MEANS_START.contains(&word.as_str()));
+        if e.kind() == ErrorKind::InvalidSubcommand && means_start {
+            let tips = [
+                "'kesmo start SUITE --wait' runs a suite on a service",
+                "'kesmo here FOLDER' runs one on this machine alone, without a service",
+            ];
+            e.insert(ContextKind::SuggestedSubcommand, ContextValue::Strings(vec!["start".into(), "here".into()]));
+            e.insert(ContextKind::Suggested, ContextValue::StyledStrs(tips.map(Into::into).into()));
+        }
+        e
+    })
 }
 
 fn read(matches: &ArgMatches) -> Result<Kesmo, Failure> {
@@ -128,6 +152,18 @@ mod tests {
 
     fn serve() -> Command {
         Kesmo::command().find_subcommand("serve").cloned().expect("it is there")
+    }
+
+    #[test]
+    fn who_looks_for_a_command_that_runs_a_suite_is_told_of_those_that_do() {
+        let told = |word: &str| matches_of(&["kesmo".into(), word.into(), "fares".into()]).unwrap_err().to_string();
+        for word in MEANS_START {
+            let told = told(word);
+            assert!(told.contains("'kesmo start SUITE --wait'") && told.contains("'kesmo here FOLDER'"), "{told}");
+            assert!(Kesmo::command().find_subcommand(word).is_none(), "{word} is a command");
+        }
+        let misspelt = told("strat");
+        assert!(misspelt.contains("'start'") && !misspelt.contains("--wait"), "{misspelt}");
     }
 
     #[test]
