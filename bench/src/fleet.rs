@@ -205,9 +205,10 @@ impl Simulated {
                 assert!(put.status().is_success(), "{}", put.status());
                 events.push(WorkerEvent::Listed { job: job.job, result: Ok(digest), image: None, files: Vec::new() });
             }
-            ToWorker::GiveBack { key } => {
+            ToWorker::GiveBack { key, from } => {
                 for slot in self.slots.iter_mut().filter(|slot| slot.key == Some(key)) {
-                    events.push(WorkerEvent::GaveBack { key, entries: slot.queue.drain(..).collect() });
+                    let kept = from.and_then(|from| slot.queue.iter().position(|entry| *entry == from)).unwrap_or(0);
+                    events.push(WorkerEvent::GaveBack { key, entries: slot.queue.drain(kept..).collect() });
                 }
             }
             ToWorker::Revoke { key } => {

@@ -547,9 +547,9 @@ impl Floor {
                 active.note_outcome(entry, outcome, "", None);
             }
             Effect::WentBack { .. } => {}
-            Effect::GiveBack { worker, batch } => {
+            Effect::GiveBack { worker, batch, from } => {
                 let key = BatchKey { run, batch: batch.0 };
-                self.after.push(After::Send(worker, ToWorker::GiveBack { key }));
+                self.after.push(After::Send(worker, ToWorker::GiveBack { key, from }));
             }
             Effect::Feed { worker, batch, entries, last } => {
                 let key = BatchKey { run, batch: batch.0 };

@@ -328,7 +328,9 @@ impl Floor {
                     let entries = entries.iter().map(|index| GrantedEntry::new(*index, plan)).collect();
                     self.at.slots.tell(ToWorker::Feed { key: key(batch), entries, last });
                 }
-                Effect::GiveBack { batch, .. } => self.at.slots.tell(ToWorker::GiveBack { key: key(batch) }),
+                Effect::GiveBack { batch, from, .. } => {
+                    self.at.slots.tell(ToWorker::GiveBack { key: key(batch), from });
+                }
                 Effect::Attempt(kept) => {
                     let report = said.take_attempt();
                     let log = report.as_ref().map(|r| self.log_of(&r.log)).unwrap_or_default();

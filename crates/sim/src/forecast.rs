@@ -202,9 +202,10 @@ pub(crate) fn carry(
         if !free.is_empty() {
             let asked = handle(&mut engine, Input::Idle { slots: free.len() as u32 }, now);
             for effect in asked {
-                let Effect::GiveBack { worker, batch } = effect else { continue };
+                let Effect::GiveBack { worker, batch, from } = effect else { continue };
                 if let Some((grant, position, _)) = &mut at_work[worker.0 as usize] {
-                    let entries = grant.entries.split_off((*position + 1).min(grant.entries.len()));
+                    let kept = from.and_then(|from| grant.entries.iter().position(|entry| *entry == from)).unwrap_or(0);
+                    let entries = grant.entries.split_off(kept.max(*position + 1).min(grant.entries.len()));
                     handle(&mut engine, Input::GaveBack { batch, entries }, now);
                 }
             }

@@ -94,6 +94,7 @@ enum Happening {
         worker: u32,
         link: u32,
         key: Key,
+        from: Option<u32>,
     },
     /// A sender may begin.
     Begin {
@@ -403,7 +404,7 @@ impl<'s> World<'s> {
             Happening::Arrive { worker, link, upto } => self.arrive(worker, link, upto),
             Happening::Commit { service } => return self.commit(service),
             Happening::Granted { worker, link, grant } => self.granted(worker, link, grant),
-            Happening::AskedBack { worker, link, key } => self.asked_back(worker, link, key),
+            Happening::AskedBack { worker, link, key, from } => self.asked_back(worker, link, key, from),
             Happening::Begin { worker, link, key } => self.let_through(worker, link, key),
             Happening::Fed { worker, link, key, entries, last } => self.fed(worker, link, key, &entries, last),
             Happening::LinkUp { worker, link } => self.link_up(worker, link),
@@ -509,16 +510,18 @@ impl<'s> World<'s> {
         }
     }
 
-    /// A worker is asked to give back what a batch has not begun.
-    fn asked_back(&mut self, worker: u32, link: u32, key: Key) {
+    /// A worker is asked to give back what a batch has not begun, or a part of it. One that cannot tell a part gives all.
+    fn asked_back(&mut self, worker: u32, link: u32, key: Key, from: Option<u32>) {
+        let from = from.filter(|_| !self.random.chance(0.1));
         let w = &mut self.workers[worker as usize];
         if w.link != link || !w.up {
             return;
         }
         let Some(work) = w.slots.iter_mut().flatten().find(|work| work.key == key) else { return };
-        let kept = (work.position + usize::from(work.began)).max(1).min(work.entries.len());
+        let kept = from.and_then(|from| work.entries.iter().position(|entry| *entry == from)).unwrap_or(1);
+        let kept = (work.position + usize::from(work.began)).max(kept).min(work.entries.len());
         let entries = work.entries.split_off(kept);
-        if !entries.is_empty() {
+        if !entries.is_empty() || from.is_some() {
             self.send(worker, Message { key, said: Said::GaveBack { entries } });
         }
     }
@@ -874,10 +877,11 @@ impl<'s> World<'s> {
                 let link = self.workers[worker as usize].link;
                 self.after(self.scenario.latency, Happening::Granted { worker, link, grant: index });
             }
-            Effect::GiveBack { worker: WorkerId(worker), batch } => {
+            Effect::GiveBack { worker: WorkerId(worker), batch, from } => {
                 self.asked_back += 1;
                 let link = self.workers[worker as usize].link;
-                self.after(self.scenario.latency, Happening::AskedBack { worker, link, key: Key { run, batch } });
+                let asked = Happening::AskedBack { worker, link, key: Key { run, batch }, from };
+                self.after(self.scenario.latency, asked);
             }
             Effect::Attempt(attempt) => {
                 let (entry, kept) = (attempt.entry, one.ledger.cases.count(attempt.entry, attempt.number));

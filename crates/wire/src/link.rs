@@ -495,8 +495,14 @@ pub enum ToWorker {
     },
     /// This batch may begin: all that are to begin with it are there.
     Begin { key: BatchKey },
-    /// Give back what this batch has not begun, and end it after what runs.
-    GiveBack { key: BatchKey },
+    /// Give back what this batch has not begun: from this entry on, in its order, or all, and end it after what runs. It is answered
+    /// with [`WorkerEvent::GaveBack`], for a part also where nothing is left to give; a worker that does not know in which order its
+    /// tests run gives all.
+    GiveBack {
+        key: BatchKey,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        from: Option<u32>,
+    },
     /// Send what the attempts of this batch print as they run, from the beginning; or no longer.
     Follow { key: BatchKey, on: bool },
     /// Nothing new will come until this is taken back; to be said again in a later hello.
@@ -808,7 +814,9 @@ mod tests {
         assert_eq!(again(&ToWorker::Stored { number: 4 }), r#"{"say":"stored","number":4}"#);
         assert_eq!(again(&ToWorker::Revoke { key }), r#"{"say":"revoke","key":{"run":7,"batch":3}}"#);
         assert_eq!(again(&ToWorker::Begin { key }), r#"{"say":"begin","key":{"run":7,"batch":3}}"#);
-        assert_eq!(again(&ToWorker::GiveBack { key }), r#"{"say":"give-back","key":{"run":7,"batch":3}}"#);
+        let (all, part) = (ToWorker::GiveBack { key, from: None }, ToWorker::GiveBack { key, from: Some(4) });
+        assert_eq!(again(&all), r#"{"say":"give-back","key":{"run":7,"batch":3}}"#);
+        assert_eq!(again(&part), r#"{"say":"give-back","key":{"run":7,"batch":3},"from":4}"#);
         assert_eq!(again(&ToWorker::Drain { drain: true }), r#"{"say":"drain","drain":true}"#);
         again(&ToWorker::Follow { key, on: true });
         assert_eq!(again(&ToWorker::Retire), r#"{"say":"retire"}"#);

@@ -83,14 +83,25 @@ const MOST_LOSSES: u32 = 4;
 const AFTER_LOSS: Duration = Duration::from_secs(1);
 
 /// What a batch is told while it runs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Order {
     #[default]
     GoOn,
-    /// Give back what has not begun, and end after what runs.
-    GiveBack,
+    /// Give back what has not begun: from this entry on, or all, and end after what runs.
+    GiveBack { from: Option<u32> },
     /// End at once.
     Revoke,
+}
+
+impl Order {
+    /// Whether it is to be done in place of one that came before. More than once a part may be asked for.
+    pub(crate) fn outdoes(self, before: Self) -> bool {
+        match (self, before) {
+            (_, Self::Revoke) | (Self::GoOn, _) => false,
+            (Self::GiveBack { .. }, Self::GiveBack { from: None }) => false,
+            (new, before) => new != before,
+        }
+    }
 }
 
 /// Tells a batch what to do.
@@ -253,7 +264,9 @@ async fn carry(tools: &Tools, grant: &Grant, told: Told) -> BatchEnd {
         artifacts,
         order: told.order,
         follow: told.follow,
+        done: Order::GoOn,
         gave_back: false,
+        kept: usize::MAX,
         began_us: now_us(),
         began_wall_us: wall_us(),
         attempts: Vec::new(),
@@ -288,8 +301,12 @@ struct BatchRun<'b> {
     feed: mpsc::UnboundedReceiver<Fed>,
     /// More may be fed.
     feed_open: bool,
-    /// What had not begun was given back.
+    /// The last order that was done.
+    done: Order,
+    /// All that had not begun was given back.
     gave_back: bool,
+    /// What is at this place of the entries, or behind it, is not started, as it was given back.
+    kept: usize,
     began_us: i64,
     /// By the clock that files are dated by.
     began_wall_us: i64,
@@ -323,7 +340,7 @@ impl BatchRun<'_> {
             if let Err(trouble) = self.one_process(std::slice::from_ref(entry), offset).await {
                 return self.tools.without(self.grant.key, trouble).await;
             }
-            if self.gave_back {
+            if self.gave_back || offset + 1 >= self.kept {
                 break;
             }
         }
@@ -335,15 +352,22 @@ impl BatchRun<'_> {
         format!("{text} (batch {} on {})", self.grant.key.batch, self.tools.worker)
     }
 
-    /// Gives back what has not begun, if that is asked for: at least one test stays, and what runs goes on. The process is
-    /// ended when that has its results.
-    async fn give_back(&mut self, reading: &mut Reading, offset: usize) {
-        let of_process = reading.progress.give_back();
-        let after = offset + reading.progress.len()..self.entries.len();
+    /// Gives back what has not begun, from an entry on or all: at least one test stays, and what runs goes on. The process is ended when
+    /// what stays has its results. A process that has not kept to the order of its tests so far gives back all: it would run what
+    /// another runs by then.
+    async fn give_back(&mut self, reading: &mut Reading, offset: usize, from: Option<u32>) {
+        let one_each = self.ready.suite.tests.names_as == NamesAs::OneEach;
+        let in_order = one_each || reading.files.is_none() && reading.progress.in_order();
+        let place = from.and_then(|entry| self.entries.iter().position(|e| e.index == entry)).filter(|_| in_order);
+        self.gave_back = place.is_none();
+        let place = place.unwrap_or_default();
+        let of_process = reading.progress.give_back(place.saturating_sub(offset));
+        let start = (offset + reading.progress.len()).max(place);
+        let after = start..self.entries.len().min(self.kept);
+        self.kept = self.kept.min(start);
         let positions = of_process.into_iter().map(|position| offset + position).chain(after);
         let entries: Vec<u32> = positions.map(|position| self.entries[position].index).collect();
-        self.gave_back = true;
-        if !entries.is_empty() {
+        if !entries.is_empty() || from.is_some() {
             self.tools.report(vec![WorkerEvent::GaveBack { key: self.grant.key, entries }]).await;
         }
     }
@@ -563,8 +587,16 @@ impl BatchRun<'_> {
         loop {
             let followed = *follow.borrow_and_update();
             let more_to_tell = followed && self.tell_output(reading, offset, &mut sent);
-            if !self.gave_back && *order.borrow_and_update() == Order::GiveBack {
-                self.give_back(reading, offset).await;
+            let asked = *order.borrow_and_update();
+            if !self.gave_back
+                && asked != self.done
+                && let Order::GiveBack { from } = asked
+            {
+                self.give_back(reading, offset, from).await;
+                self.done = asked;
+            }
+            if !self.gave_back && reading.progress.strayed() {
+                self.give_back(reading, offset, None).await;
             }
             // When every test has its result, the process is about to end: what it still prints belongs to the last one.
             // One that stays and may be fed more is not.
@@ -1432,20 +1464,33 @@ mod tests {
         }
     }
 
-    /// Runs a batch of three that is asked to give back while its first test runs.
-    async fn given_back(results: &str, run_as: &str, script: &str) -> Vec<String> {
-        let mut bench = bench(results, run_as, "", script);
+    /// Reads lines until so many begin like this.
+    async fn read_until(bench: &mut Bench, lines: &mut Vec<String>, count: usize, beginning: &str) {
+        while lines.iter().filter(|line| line.starts_with(beginning)).count() < count {
+            let more = tokio::time::timeout(Duration::from_secs(10), bench.coming.recv()).await;
+            lines.extend(more.expect("they come").expect("it works").into_iter().filter_map(line_of));
+        }
+    }
+
+    /// Runs a batch that is asked to give back once its script has begun to wait and so many have ended; the file `on` comes when it has
+    /// given back so many times.
+    async fn gives_back(
+        mut bench: Bench,
+        names: &[&str],
+        from: Option<u32>,
+        (ended, times): (usize, usize),
+    ) -> Vec<String> {
         let (switches, told) = switches(true);
-        let (tools, job) = (bench.tools.clone(), patient(grant(&["a", "b", "c"], None)));
+        let (tools, job) = (bench.tools.clone(), patient(grant(names, None)));
         let running = tokio::spawn(async move { run(&tools, job, told).await });
         bench.begun().await;
-        switches.order.send_replace(Order::GiveBack);
         let mut lines = Vec::new();
-        while !lines.iter().any(|line: &String| line.starts_with("gave back")) {
-            let more = tokio::time::timeout(Duration::from_secs(10), bench.coming.recv()).await;
-            lines.extend(more.expect("it gives back").expect("it works").into_iter().filter_map(line_of));
-        }
+        read_until(&mut bench, &mut lines, ended, "passed").await;
+        switches.order.send_replace(Order::GiveBack { from });
+        read_until(&mut bench, &mut lines, 1, "gave back").await;
         bench.go();
+        read_until(&mut bench, &mut lines, times, "gave back").await;
+        std::fs::write(bench.beside("on"), "").unwrap();
         tokio::time::timeout(Duration::from_secs(10), running).await.expect("it ends").unwrap();
         assert_eq!(process::end_marked_of(&bench.tools.mark).await, 0, "nothing is left");
         lines.extend(lines_of(&mut bench));
@@ -1454,14 +1499,43 @@ mod tests {
 
     #[tokio::test(flavor = "multi_thread")]
     async fn what_has_not_begun_is_given_back_and_the_process_ended_after_what_runs() {
-        let lines = given_back("tap", "{names}", &format!("for t; do {WAITS}; echo \"ok - $t\"; done")).await;
+        let script = format!("for t; do {WAITS}; echo \"ok - $t\"; done");
+        let lines = gives_back(bench("tap", "{names}", "", &script), &["a", "b", "c"], None, (0, 1)).await;
         assert_eq!(lines, ["gave back [1, 2]", "passed 0 [] []", "Done"]);
+        let part = gives_back(bench("tap", "{names}", "", &script), &["a", "b", "c"], Some(2), (0, 1)).await;
+        assert_eq!(part, lines, "in which order they run is not known yet");
     }
 
     #[tokio::test(flavor = "multi_thread")]
     async fn processes_that_were_not_started_are_given_back() {
-        let lines = given_back("exit", "{name}", WAITS).await;
+        let lines = gives_back(bench("exit", "{name}", "", WAITS), &["a", "b", "c"], None, (0, 1)).await;
         assert_eq!(lines, ["gave back [1, 2]", "passed 0 [] []", "Done"]);
+        let part = gives_back(bench("exit", "{name}", "", WAITS), &["a", "b", "c"], Some(2), (0, 1)).await;
+        assert_eq!(part, ["gave back [2]", "passed 0 [] []", "passed 1 [] []", "Done"]);
+    }
+
+    /// Eight tests, of which the fourth waits.
+    const EIGHT: [&str; 8] = ["a", "b", "c", "d", "e", "f", "g", "h"];
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_process_that_keeps_to_the_order_goes_on_to_its_part() {
+        let script = format!("for t; do [ $t != d ] || {{ {WAITS}; }}; echo \"ok - $t\"; done");
+        let lines = gives_back(bench("tap", "{names}", "", &script), &EIGHT, Some(6), (3, 1)).await;
+        let wanted = "passed 0 [] [], passed 1 [] [], passed 2 [] [], gave back [6, 7], passed 3 [] [], passed 4 [] [], passed 5 [] [], Done";
+        assert_eq!(lines.join(", "), wanted);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_process_that_runs_what_it_gave_back_gives_back_the_rest() {
+        let on = "until [ -e on ]; do sleep 0.01; done";
+        let script = format!(
+            "for t in a b c d h e f g; do [ $t != d ] || {{ {WAITS}; }}; [ $t != e ] || {{ {on}; }}; echo \"ok - $t\"; done"
+        );
+        let mut lines = gives_back(bench("tap", "{names}", "", &script), &EIGHT, Some(7), (3, 2)).await;
+        // What it gives back may be told before the result that came with the sign.
+        lines.sort();
+        let wanted = "Done, gave back [5, 6], gave back [7], passed 0 [] [], passed 1 [] [], passed 2 [] [], passed 3 [] [], passed 4 [] []";
+        assert_eq!(lines.join(", "), wanted);
     }
 
     #[tokio::test(flavor = "multi_thread")]
@@ -1471,7 +1545,8 @@ mod tests {
                 echo "{\"test\":\"$t\",\"event\":\"start\"}" >&3; waits
                 echo "{\"test\":\"$t\",\"event\":\"end\",\"outcome\":\"passed\"}" >&3
             done"#;
-        let lines = given_back("events", "{names}", &script.replace("waits", WAITS)).await;
+        let bench = bench("events", "{names}", "", &script.replace("waits", WAITS));
+        let lines = gives_back(bench, &["a", "b", "c"], None, (0, 1)).await;
         assert_eq!(lines, ["gave back [1, 2]", "passed 0 [] []", "Done"]);
     }
 

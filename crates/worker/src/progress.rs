@@ -11,6 +11,9 @@ use kesmo_core::{
 };
 use kesmo_wire::link::GrantedEntry;
 
+/// So many tests in their order do not come so at random: one time in six at most, and in a batch of ten one in 720.
+const ENOUGH_IN_ORDER: usize = 3;
+
 /// Remarks about results that could not be attributed, for each batch.
 const MOST_REMARKS: usize = 5;
 
@@ -71,6 +74,8 @@ pub struct Progress {
     fed: bool,
     /// Tests that were given back: what the process still says of them does not count.
     given_back: Vec<usize>,
+    /// It said something of one of those.
+    strayed: bool,
 }
 
 /// When a process tells of its tests.
@@ -101,6 +106,7 @@ impl Progress {
             told,
             fed: false,
             given_back: Vec::new(),
+            strayed: false,
         }
     }
 
@@ -135,18 +141,33 @@ impl Progress {
         self.done.len()
     }
 
-    /// Gives back what has not begun, but never all: tells the positions.
-    pub fn give_back(&mut self) -> Vec<usize> {
+    /// Whether the tests run in their order, as far as those show that have ended: enough of them, and none before another that is ahead
+    /// of it.
+    pub fn in_order(&self) -> bool {
+        let ended = self.ended.iter().filter(|ended| ended.is_some()).count();
+        let begun = |i: &usize| self.ended[*i].is_some() || self.running.iter().any(|r| r.0 == *i);
+        let all = (0..self.names.len()).filter(begun).count();
+        self.told != Told::AtTheEnd && ended >= ENOUGH_IN_ORDER && (0..all).all(|i| begun(&i))
+    }
+
+    /// Whether the process said something of a test that was given back: it runs it, or has.
+    pub fn strayed(&self) -> bool {
+        self.strayed
+    }
+
+    /// Gives back what has not begun, from this position on, but never all: tells the positions.
+    pub fn give_back(&mut self, from: usize) -> Vec<usize> {
         let runs = |i: &usize| self.running.iter().any(|r| r.0 == *i);
         let mut open: Vec<usize> = (0..self.done.len()).filter(|i| !self.done[*i] && !runs(i)).collect();
         if self.running.is_empty() && !open.is_empty() {
             // The next one may begin at any moment.
             open.remove(0);
         }
+        open.retain(|position| *position >= from);
         for position in &open {
             self.done[*position] = true;
         }
-        self.given_back.clone_from(&open);
+        self.given_back.extend(&open);
         open
     }
 
@@ -232,6 +253,7 @@ impl Progress {
     /// A test says that it starts. Tells its position, or a remark.
     pub fn start(&mut self, name: &str, now: i64) -> Result<Option<usize>, Option<String>> {
         let position = self.find(name, "an event")?;
+        self.strayed |= self.given_back.contains(&position);
         if self.done[position] || self.running.iter().any(|r| r.0 == position) {
             return Ok(None);
         }
@@ -293,6 +315,7 @@ impl Progress {
         };
         if std::mem::replace(&mut self.done[position], true) {
             if self.given_back.contains(&position) {
+                self.strayed = true;
                 return Err(None);
             }
             let (name, first) = (self.names[position].clone(), self.ended[position]);
@@ -483,14 +506,47 @@ mod tests {
     fn what_is_given_back_no_longer_counts() {
         let mut progress = progress(Told::AsTheyEnd);
         progress.started(0);
-        assert_eq!(progress.give_back(), [1, 2]);
+        assert_eq!(progress.give_back(0), [1, 2]);
         assert!(progress.cut_short() && !progress.complete());
         assert!(progress.result("a", 1, passed(), 10).is_ok());
         assert!(progress.complete());
         assert!(matches!(progress.result("b", 2, passed(), 20), Err(None)), "it is left aside without a remark");
         assert!(progress.process_ended(&ProcessEnd::Badly("signal 9".into()), 30, "").is_empty());
         let mut before_any = self::progress(Told::WithStarts);
-        assert_eq!(before_any.give_back(), [1, 2], "one test stays");
+        assert_eq!(before_any.give_back(0), [1, 2], "one test stays");
+    }
+
+    #[test]
+    fn a_part_is_given_back_where_tests_run_in_their_order_and_one_that_strays_is_seen() {
+        let entry = |i: u32| GrantedEntry { index: i, name: i.to_string(), limit_us: 1000 };
+        let of_eight = |told, ended: &[&str]| {
+            let mut progress = Progress::new(&(0..8).map(entry).collect::<Vec<_>>(), told);
+            progress.started(0);
+            for name in ended {
+                progress.result(name, 0, passed(), 10).unwrap();
+            }
+            progress
+        };
+        assert!(!of_eight(Told::AsTheyEnd, &["0", "1"]).in_order(), "two may come so at random");
+        assert!(!of_eight(Told::AsTheyEnd, &["0", "1", "3"]).in_order());
+        assert!(!of_eight(Told::AtTheEnd, &["0", "1", "2"]).in_order(), "nobody knows in which order they run");
+        let mut beside_each_other = of_eight(Told::WithStarts, &["0", "1", "2"]);
+        beside_each_other.start("4", 10).unwrap();
+        assert!(!beside_each_other.in_order());
+        beside_each_other.start("3", 10).unwrap();
+        assert!(beside_each_other.in_order());
+
+        let mut progress = of_eight(Told::AsTheyEnd, &["0", "1", "2"]);
+        assert!(progress.in_order());
+        assert_eq!(progress.give_back(6), [6, 7]);
+        assert_eq!(progress.give_back(5), [5], "what is left may be asked for too");
+        assert!(progress.result("3", 0, passed(), 20).is_ok() && !progress.strayed() && !progress.complete());
+        assert!(matches!(progress.result("7", 0, passed(), 30), Err(None)));
+        assert!(progress.strayed());
+        assert!(progress.result("4", 0, passed(), 40).is_ok() && progress.complete());
+        let mut starts = of_eight(Told::WithStarts, &["0", "1", "2"]);
+        assert_eq!(starts.give_back(5), [5, 6, 7]);
+        assert_eq!((starts.start("6", 20), starts.strayed()), (Ok(None), true));
     }
 
     #[test]

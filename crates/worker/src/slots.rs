@@ -169,7 +169,7 @@ impl Slots {
                 }
             }
             ToWorker::Revoke { key } => self.order(key, Order::Revoke),
-            ToWorker::GiveBack { key } => self.order(key, Order::GiveBack),
+            ToWorker::GiveBack { key, from } => self.order(key, Order::GiveBack { from }),
             ToWorker::Feed { key, entries, last } => {
                 if let Some(switches) = self.switches.get(&key)
                     && switches.feed.send(Fed { entries, last }).is_err()
@@ -217,8 +217,10 @@ impl Slots {
     fn order(&self, batch: BatchKey, new: Order) {
         if let Some(switches) = self.switches.get(&batch) {
             switches.order.send_if_modified(|order| {
-                let more = *order < new;
-                *order = new.max(*order);
+                let more = new.outdoes(*order);
+                if more {
+                    *order = new;
+                }
                 more
             });
         }

@@ -3,6 +3,7 @@
 mod estimates;
 mod feeding;
 mod files;
+mod giving;
 pub(super) mod preparing;
 mod senders;
 mod starting;
@@ -41,9 +42,6 @@ const UNKNOWN_START: Span = Span::millis(50);
 const MOST_STARTS: usize = 15;
 /// Grants whose times are remembered, to tell which processes started together.
 const MOST_GRANTED: usize = 1000;
-
-/// Giving back is worth it for at least this much work, however cheap it is to start a process.
-const LEAST_TO_GIVE_BACK: Span = Span::millis(400);
 
 /// What the way to a process and back is taken to be before it was measured.
 const FIRST_ROUND_TRIP: Span = Span::millis(3);
@@ -171,6 +169,8 @@ pub struct Engine {
     batches: BTreeMap<BatchId, Batch>,
     /// Those of them that were asked to give back what they have not begun, or are fed nothing more.
     given_up: BTreeSet<BatchId>,
+    /// Those that were asked for a part of what they have not begun and have not answered, and since when.
+    asked_for_part: BTreeMap<BatchId, Timestamp>,
     next_batch: u32,
     ready: Ready,
     fleet: Fleet,
@@ -258,6 +258,7 @@ impl Engine {
             entries: Vec::new(),
             batches: BTreeMap::new(),
             given_up: BTreeSet::new(),
+            asked_for_part: BTreeMap::new(),
             next_batch: 1,
             ready: Ready::default(),
             fleet: Fleet::default(),
@@ -473,11 +474,11 @@ impl Engine {
             Input::Idle { slots } => {
                 // A run that may not use more slots has no use for idle ones.
                 let more = self.policy.shards.map_or(slots, |most| most.saturating_sub(self.slots_in_use()));
-                self.ask_largest_back(slots.min(more), now, &mut effects);
+                self.ask_largest_back(slots.min(more), true, now, &mut effects);
             }
             Input::Wanted { slots } if self.policy.fed => self.close_some(slots, &mut effects),
-            Input::Wanted { slots } => self.ask_largest_back(slots, now, &mut effects),
-            Input::Overloaded { batch } => self.ask_back(batch, &mut effects),
+            Input::Wanted { slots } => self.ask_largest_back(slots, false, now, &mut effects),
+            Input::Overloaded { batch } => self.ask_back(batch, None, &mut effects),
             Input::GaveBack { batch, entries } => self.gave_back(batch, &entries, now, &mut effects),
             Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
             // A worker cannot say of itself that it went away.
@@ -645,11 +646,10 @@ impl Engine {
     #[must_use]
     pub fn still_asked(&self) -> u32 {
         let open = |id: &&BatchId| {
-            let held = State::Held { batch: **id, began: None };
             let asked = self.batches.get(*id).filter(|batch| batch.stream.is_none());
-            asked.is_some_and(|batch| batch.entries.iter().any(|i| self.entries[*i as usize].state == held))
+            asked.is_some_and(|batch| batch.entries.iter().any(|i| self.not_begun(**id, *i)))
         };
-        self.given_up.iter().filter(open).count() as u32
+        self.given_up.iter().chain(self.asked_for_part.keys()).filter(open).count() as u32
     }
 
     /// Whether what other runs hold matters to what an input brings about: then [`Engine::others_hold`] goes before it. A slot
@@ -1096,71 +1096,10 @@ impl Engine {
         self.batches.insert(id, batch);
     }
 
-    /// Asks the batches with the most work that has not begun to give it back, one for each idle slot, where that is worth
-    /// starting other processes.
-    fn ask_largest_back(&mut self, slots: u32, now: Timestamp, effects: &mut Vec<Effect>) {
-        let (pace, start_cost) = (self.pace(), self.start_cost());
-        let least = LEAST_TO_GIVE_BACK.0.max(self.cost_of_starting(slots).0 * 3);
-        let mut candidates: Vec<(u64, BatchId)> = Vec::new();
-        for (id, batch) in self.batches.iter().filter(|(id, batch)| self.may_give_back(**id, batch)) {
-            let begun = batch.entries.iter().any(
-                |i| matches!(self.entries[*i as usize].state, State::Held { batch, began: Some(_) } if batch == *id),
-            );
-            // A batch that was granted just now has its process still to start.
-            let fresh = batch.granted_at.is_some_and(|t| now.since(t).0 < start_cost.0);
-            let open = |i: &&u32| self.entries[**i as usize].state == State::Held { batch: *id, began: None };
-            let work: u64 = batch.entries.iter().filter(open).map(|i| self.expected(*i).0).sum();
-            let work = (work as f64 * pace) as u64;
-            if work >= least && (begun || !fresh) {
-                candidates.push((work, *id));
-            }
-        }
-        candidates.sort_unstable();
-        for (_, id) in candidates.into_iter().rev().take(slots as usize) {
-            self.ask_back(id, effects);
-        }
-    }
-
-    /// Groups, claims and orders stay whole, and nothing is asked twice.
-    fn may_give_back(&self, id: BatchId, batch: &Batch) -> bool {
-        self.policy.give_back
-            && batch.stream.is_none()
-            && self.plan.order.is_none()
-            && !self.given_up.contains(&id)
-            && batch.claims.is_empty()
-            && batch.groups.is_empty()
-    }
-
-    /// Asks a batch to give back what it has not begun, if it may.
-    fn ask_back(&mut self, id: BatchId, effects: &mut Vec<Effect>) {
-        self.close_stream(id, effects);
-        if self.batches.get(&id).is_some_and(|batch| self.may_give_back(id, batch))
-            && let Some(batch) = self.batches.get_mut(&id)
-        {
-            self.given_up.insert(id);
-            batch.telling = false;
-            effects.push(Effect::GiveBack { worker: batch.worker, batch: id });
-        }
-    }
-
-    fn gave_back(&mut self, id: BatchId, entries: &[u32], now: Timestamp, effects: &mut Vec<Effect>) {
-        let held = |i: &u32| (*i as usize) < self.entries.len() && self.held_by(*i, id);
-        let back: BTreeSet<u32> = entries.iter().copied().filter(held).collect();
-        for index in &back {
-            self.goes_back(*index, effects);
-        }
-        if let Some(batch) = self.batches.get_mut(&id).filter(|_| !back.is_empty()) {
-            batch.entries.retain(|i| !back.contains(i));
-            effects.push(Effect::GaveBack { batch: id, left: batch.entries.clone() });
-            self.queue(&back.into_iter().collect::<Vec<_>>(), now);
-            // What comes back is dealt out anew.
-            self.round = Round::default();
-        }
-    }
-
     fn release(&mut self, id: BatchId) -> Option<Batch> {
         let batch = self.batches.remove(&id)?;
         self.given_up.remove(&id);
+        self.asked_for_part.remove(&id);
         for claim in batch.claims.iter().flat_map(|(_, set)| &self.plan.claim_sets[*set as usize]) {
             self.held_claims.remove(claim);
         }

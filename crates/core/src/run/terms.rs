@@ -239,8 +239,8 @@ pub enum Effect {
     Feed { worker: WorkerId, batch: BatchId, entries: Vec<u32>, last: bool },
     /// Let a sender through: it begins now, with all others.
     Begin { worker: WorkerId, batch: BatchId },
-    /// Ask the worker to give back what this batch has not begun.
-    GiveBack { worker: WorkerId, batch: BatchId },
+    /// Ask the worker to give back what this batch has not begun: from this entry on, in the order of the batch, or all.
+    GiveBack { worker: WorkerId, batch: BatchId, from: Option<u32> },
     /// An entry began to run (a change for watchers; nothing to keep).
     Began { entry: u32, batch: BatchId },
     /// Keep an attempt.

@@ -835,9 +835,15 @@ fn a_slow_batch_gives_back_what_it_has_not_begun() {
     bench.fleet(&[(W1, 1), (W2, 1)]);
     bench.pass_time(Span::seconds(1));
     let asked = bench.feed(Input::Idle { slots: 1 });
-    assert_eq!(asked, [Effect::GiveBack { worker: W1, batch: slow.batch }]);
+    let [Effect::GiveBack { worker: W1, batch, from: Some(from) }] = asked[..] else { panic!("{asked:?}") };
+    assert_eq!((batch, bench.engine.slots_given_up(), bench.engine.still_asked()), (slow.batch, 0, 1));
+    assert!((3..=5).contains(&from), "about half: from {from} of 8");
     assert!(bench.feed(Input::Idle { slots: 1 }).is_empty(), "it is asked once");
+    bench.pass_time(Span::seconds(5));
+    assert_eq!(bench.feed(Input::Idle { slots: 1 }).len(), 1, "once more, as its worker may not have heard it");
+    // Its worker does not know in which order its tests run, and gives all.
     bench.feed(Input::GaveBack { batch: slow.batch, entries: (2..8).collect() });
+    assert_eq!(bench.engine.still_asked(), 0);
     let other = bench.free(W2, 0).unwrap();
     assert!(other.entries.iter().all(|i| *i >= 2) && other.entries.len() < 6, "{:?}", other.entries);
     assert!(bench.end(slow.batch, 2, Ended::Passed).is_none(), "what was given back is no longer its");
@@ -1011,6 +1017,47 @@ fn processes_that_are_dear_to_start_here_and_now_are_started_once() {
 }
 
 #[test]
+fn a_batch_keeps_the_part_that_its_own_slot_is_due() {
+    // Of one batch of 12 tests the first of which has just begun, beside so many idle slots.
+    for (idle, parts) in [(1, 2), (2, 3), (5, 6)] {
+        let mut bench = Bench::new(policy(), names(12));
+        bench.fleet(&[(W1, 1)]);
+        let grant = bench.free(W1, 0).unwrap();
+        assert_eq!(grant.entries.len(), 12);
+
+        bench.fleet(&[(W1, 1), (W2, idle)]);
+        bench.feed(Input::Began { batch: grant.batch, entry: 0 });
+        bench.pass_time(Span::millis(100));
+        let asked = bench.feed(Input::Idle { slots: idle });
+        let [Effect::GiveBack { from: Some(from), .. }] = asked[..] else { panic!("{asked:?}") };
+        assert!((12 / parts..=12 / parts + 1).contains(&from), "{idle} idle: from {from}");
+        bench.feed(Input::GaveBack { batch: grant.batch, entries: (from..12).collect() });
+        assert_eq!(bench.engine.slots_given_up(), 0, "its process goes on");
+    }
+    // What it kept may be asked for too; where all has begun by then, it answers with nothing.
+    let mut bench = Bench::new(policy(), names(12));
+    bench.fleet(&[(W1, 1)]);
+    let grant = bench.free(W1, 0).unwrap();
+    bench.fleet(&[(W1, 1), (W2, 1)]);
+    bench.feed(Input::Began { batch: grant.batch, entry: 0 });
+    bench.pass_time(Span::seconds(1));
+    let mut all = 12;
+    while all > 2 {
+        let asked = bench.feed(Input::Idle { slots: 1 });
+        let [Effect::GiveBack { from, .. }] = asked[..] else { panic!("{asked:?}, {all} left") };
+        let kept = from.unwrap_or(1);
+        assert!(kept < all, "less is left each time: {kept} of {all}");
+        bench.feed(Input::GaveBack { batch: grant.batch, entries: (kept..all).collect() });
+        all = kept;
+        if from.is_none() {
+            break;
+        }
+    }
+    assert!(all <= 2, "{all}");
+    assert!(bench.feed(Input::GaveBack { batch: grant.batch, entries: Vec::new() }).is_empty());
+}
+
+#[test]
 fn idle_slots_that_a_run_may_not_use_do_not_cut_its_batches() {
     let mut bench = Bench::new(Policy { shards: Some(1), ..policy() }, names(8));
     let grant = bench.free(W1, 0).unwrap();
@@ -1018,7 +1065,11 @@ fn idle_slots_that_a_run_may_not_use_do_not_cut_its_batches() {
     bench.pass_time(Span::seconds(1));
     assert!(bench.feed(Input::Idle { slots: 3 }).is_empty());
     let wanted = bench.feed(Input::Wanted { slots: 1 });
-    assert_eq!(wanted, [Effect::GiveBack { worker: W1, batch: grant.batch }], "another run has a right to its slot");
+    assert_eq!(
+        wanted,
+        [Effect::GiveBack { worker: W1, batch: grant.batch, from: None }],
+        "another run has a right to its slot"
+    );
 }
 
 #[test]

@@ -446,7 +446,7 @@ async fn a_run_that_comes_later_is_given_its_due_and_not_more_is_asked_back() {
     let mut asked: Vec<BatchKey> = Vec::new();
     while asked.len() < 8 {
         match hand.next_but_stored().await {
-            ToWorker::GiveBack { key } => asked.push(key),
+            ToWorker::GiveBack { key, .. } => asked.push(key),
             other => panic!("not asked to give back but told: {other:?}"),
         }
     }
@@ -510,7 +510,7 @@ async fn for_an_idle_slot_one_batch_is_cut_short_whatever_the_number_of_runs() {
             for told in hand.told_within(Duration::from_millis(1)).await {
                 match told {
                     // It is not asked again, nor is another, as long as it has not answered.
-                    ToWorker::GiveBack { key } => {
+                    ToWorker::GiveBack { key, .. } => {
                         asked += 1;
                         tokio::time::sleep(Duration::from_millis(800)).await;
                         let batch = batches.iter().find(|grant| grant.key == key).expect("it was granted");
