@@ -139,6 +139,11 @@ enum Ended {
     Left,
 }
 
+/// A pause of half to all of this: workers that have lost their service at once do not all come back at once.
+fn drawn(pause: Duration, random: u32) -> Duration {
+    pause / 2 + (pause / 2).mul_f64(f64::from(random) / f64::from(u32::MAX))
+}
+
 impl Worker {
     async fn stay_linked(&mut self, leave: impl Future<Output = ()> + Unpin) -> Result<(), Error> {
         let mut leave = leave;
@@ -186,7 +191,7 @@ impl Worker {
                 }
             }
             tokio::select! {
-                () = tokio::time::sleep(pause) => {}
+                () = tokio::time::sleep(drawn(pause, getrandom::u32().unwrap_or_default())) => {}
                 () = &mut leave => return Ok(()),
             }
             pause = (pause * 2).min(Duration::from_secs(1));
@@ -478,6 +483,13 @@ mod tests {
         assert_eq!(sizes((0..1100).map(|_| note(1)).collect()), [512, 512, 76]);
         assert_eq!(sizes((0..20).map(|_| note(400_000)).collect()), [5, 5, 5, 5]);
         assert_eq!(sizes(vec![note(1), note(9 << 20), note(1)]), [1, 1, 1], "one that is too large goes alone");
+    }
+
+    #[test]
+    fn workers_that_were_cut_off_together_come_back_one_by_one() {
+        let pause = Duration::from_millis(100);
+        let drawn = [0, 1 << 30, 1 << 31, u32::MAX].map(|random| drawn(pause, random).as_millis());
+        assert_eq!(drawn, [50, 62, 75, 100]);
     }
 
     #[test]
