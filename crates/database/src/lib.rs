@@ -25,6 +25,10 @@ pub use dump::{dump, load};
 pub use programs::Error;
 use programs::find_programs;
 
+/// For rows that are written all the time: after each checkpoint PostgreSQL writes every page that changes once more as a whole, so
+/// that they are to be rare. Up to 4 GiB of its log may be kept for it, by whoever writes so much in a quarter of an hour.
+const AS_IT_IS_USED: &str = "-c shared_buffers=128MB -c max_wal_size=4GB -c checkpoint_timeout=15min";
+
 /// A running cluster.
 #[derive(Debug, Clone)]
 pub struct Postgres {
@@ -134,10 +138,11 @@ impl Postgres {
     fn run_server(&self) -> Result<(), Error> {
         let log = text(&self.cluster.join("server.log"));
         let options = format!(
-            "-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=64MB",
+            "-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120 {AS_IT_IS_USED}",
             self.port
         );
-        let words = ["-D", &text(&self.cluster), "-l", &log, "-w", "-t", "60", "-o", &options, "start"];
+        // After a crash it first does again what was written since its last checkpoint.
+        let words = ["-D", &text(&self.cluster), "-l", &log, "-w", "-t", "600", "-o", &options, "start"];
         self.call("pg_ctl", &words).map(drop)
     }
 
