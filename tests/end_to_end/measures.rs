@@ -235,6 +235,9 @@ fn the_senders_of_a_load_begin_together_over_several_workers() {
     fs::write(&held, "").expect("a file");
     let run = quay.start_run(&folder, &["--each-slot", "--pick", "a"]);
     until("all send", || (quay.run(&run)["tally"]["running"] == 4).then_some(()));
+    // Four senders of each of the two tests, and these: a process that is started has not done anything.
+    let have_begun = || fs::read_to_string(&begun).unwrap_or_default().lines().count();
+    until("all have begun", || (have_begun() == 12).then_some(()));
     drop(tern);
     until("the others are ended", || quay.run(&run)["notes"].to_string().contains("went away as it ran").then_some(()));
     let waits = until("it says what it lacks", || {
@@ -249,9 +252,7 @@ fn the_senders_of_a_load_begin_together_over_several_workers() {
     quay.start();
     let _tern = quay.worker("tern", 2);
     until("all send again", || (quay.run(&run)["tally"]["running"] == 4).then_some(()));
-    // Four senders of each of the two tests, four that went away, and these: a process that is started has not done anything.
-    let have_begun = || fs::read_to_string(&begun).unwrap_or_default().lines().count();
-    until("all have begun", || (have_begun() == 16).then_some(()));
+    until("all have begun again", || (have_begun() == 16).then_some(()));
     // Killed as they send: they go on, and no more of them begin.
     quay.kill_service();
     fs::remove_file(&held).expect("a file");
