@@ -478,7 +478,7 @@ impl Engine {
             }
             Input::Wanted { slots } if self.policy.fed => self.close_some(slots, &mut effects),
             Input::Wanted { slots } => self.ask_largest_back(slots, false, now, &mut effects),
-            Input::Overloaded { batch } => self.ask_back(batch, None, &mut effects),
+            Input::Overloaded { batch } => self.ask_back(batch, None, now, &mut effects),
             Input::GaveBack { batch, entries } => self.gave_back(batch, &entries, now, &mut effects),
             Input::Began { batch, entry } => self.began(batch, entry, now, &mut effects),
             // A worker cannot say of itself that it went away.

@@ -1024,7 +1024,6 @@ fn a_batch_keeps_the_part_that_its_own_slot_is_due() {
         bench.fleet(&[(W1, 1)]);
         let grant = bench.free(W1, 0).unwrap();
         assert_eq!(grant.entries.len(), 12);
-
         bench.fleet(&[(W1, 1), (W2, idle)]);
         bench.feed(Input::Began { batch: grant.batch, entry: 0 });
         bench.pass_time(Span::millis(100));

@@ -41,7 +41,7 @@ impl Engine {
         for (_, id) in candidates.into_iter().rev().take(slots as usize) {
             let from =
                 self.batches.get(&id).filter(|_| idle).and_then(|batch| self.beyond_its_part(id, batch, parts, now));
-            self.ask_back(id, from.map(|from| (from, now)), effects);
+            self.ask_back(id, from, now, effects);
         }
     }
 
@@ -90,18 +90,18 @@ impl Engine {
     }
 
     /// Asks a batch to give back what it has not begun, from this entry on or all, if it may.
-    pub(super) fn ask_back(&mut self, id: BatchId, from: Option<(u32, Timestamp)>, effects: &mut Vec<Effect>) {
+    pub(super) fn ask_back(&mut self, id: BatchId, from: Option<u32>, now: Timestamp, effects: &mut Vec<Effect>) {
         self.close_stream(id, effects);
         if self.batches.get(&id).is_some_and(|batch| self.may_give_back(id, batch))
             && let Some(batch) = self.batches.get_mut(&id)
         {
-            if let Some((_, now)) = from {
+            if from.is_some() {
                 self.asked_for_part.insert(id, now);
             } else {
                 self.given_up.insert(id);
             }
             batch.telling = false;
-            effects.push(Effect::GiveBack { worker: batch.worker, batch: id, from: from.map(|(from, _)| from) });
+            effects.push(Effect::GiveBack { worker: batch.worker, batch: id, from });
         }
     }
 
