@@ -1,12 +1,16 @@
 //! The service speaks TLS itself.
 
 use std::{
-    fs,
+    fs, io,
+    net::{TcpListener, TcpStream},
+    os::unix::fs::{MetadataExt, PermissionsExt, chown},
     path::Path,
     process::{Command, Output, Stdio},
 };
 
-use crate::quay::{KESMO, Process, Quay, all_said, assert_says, spawn, text, until};
+use kesmo_database::Postgres;
+
+use crate::quay::{KESMO, Process, Quay, all_said, assert_says, psql, spawn, text, until};
 
 /// Makes a certificate for this machine, signed by itself, as `NAME.pem` and `NAME.key`.
 fn certify(folder: &Path, name: &str) {
@@ -151,4 +155,97 @@ fn a_service_is_run_by_a_file_and_the_environment_and_says_when_it_is_ready() {
         assert_eq!(checked.status.code(), Some(2), "{}", all_said(&checked));
         assert_says(&all_said(&checked), &[why]);
     }
+}
+
+/// A PostgreSQL that speaks TLS by the certificate `own.pem` of its folder.
+fn postgres_with_tls(folder: &Path) -> Postgres {
+    fs::set_permissions(folder, fs::Permissions::from_mode(0o755)).expect("its rights");
+    let postgres = Postgres::start(folder).expect("PostgreSQL runs");
+    certify(folder, "own");
+    let owner = fs::metadata(folder.join("postgres")).expect("a cluster");
+    let path = |ending: &str| folder.join(format!("own.{ending}"));
+    fs::set_permissions(path("key"), fs::Permissions::from_mode(0o600)).expect("its rights");
+    chown(path("key"), Some(owner.uid()), Some(owner.gid())).expect("it is PostgreSQL's");
+    for (name, value) in [
+        ("ssl_cert_file", path("pem").display().to_string()),
+        ("ssl_key_file", path("key").display().to_string()),
+        ("ssl", "on".to_owned()),
+    ] {
+        psql(&postgres.url(), &format!("alter system set {name} = '{value}'")).expect("it is set");
+    }
+    psql(&postgres.url(), "select pg_reload_conf()").expect("it is read");
+    until("it speaks TLS", || psql(&postgres.url(), "show ssl").is_ok_and(|said| said.trim() == "on").then_some(()));
+    postgres
+}
+
+/// Carries every connection on to a port.
+fn carry_on(listener: &TcpListener, port: u16) {
+    for caller in listener.incoming() {
+        let (Ok(caller), Ok(called)) = (caller, TcpStream::connect(("127.0.0.1", port))) else { return };
+        for (mut from, mut to) in [
+            (caller.try_clone().expect("another handle"), called.try_clone().expect("another handle")),
+            (called, caller),
+        ] {
+            std::thread::spawn(move || {
+                drop(io::copy(&mut from, &mut to));
+                drop(to.shutdown(std::net::Shutdown::Write));
+            });
+        }
+    }
+}
+
+#[test]
+fn a_service_waits_for_a_postgresql_that_comes_later_and_speaks_tls_with_it() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let postgres = postgres_with_tls(dir.path());
+    let plain = postgres.url();
+    let port = plain.rsplit(':').next().and_then(|rest| rest.split('/').next()).expect("a port").to_owned();
+    let reserved = TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a port");
+    let address = plain.split_once('?').map_or(plain.as_str(), |(address, _)| address);
+    let address = address.replace(&format!(":{port}/"), &format!(":{}/", reserved.port()));
+    let checked = format!("{address}?sslmode=verify-full&sslrootcert={}", dir.path().join("own.pem").display());
+
+    // Asked to end while nobody is there, it ends.
+    let mut alone = Command::new(KESMO);
+    alone.args(["serve", "--listen", "127.0.0.1:0", "--database", &checked, "--data"]).arg(dir.path().join("alone"));
+    let said = fs::File::create(dir.path().join("alone.log")).expect("a log");
+    alone.stdout(Stdio::null()).stderr(said);
+    let mut alone = Process(spawn(alone));
+    let waits = |log: &Path| fs::read_to_string(log).is_ok_and(|said| said.contains("PostgreSQL does not answer"));
+    until("it waits", || waits(&dir.path().join("alone.log")).then_some(()));
+    alone.signal(libc::SIGTERM);
+    assert_eq!(alone.wait(), 0);
+
+    let quay = Quay::with_options_in(|own| {
+        let (log, port) = (own.join("service.log"), port.parse().expect("a port"));
+        std::thread::spawn(move || {
+            until("it waits", || waits(&log).then_some(()));
+            carry_on(&TcpListener::bind(reserved).expect("the port is still free"), port);
+        });
+        ["--database", &checked].map(str::to_owned).to_vec()
+    });
+    let _worker = quay.worker("heron", 2);
+    let folder = quay.tap("gate", "a b c", "echo ok - $t", "");
+    assert_eq!(quay.wait(&folder, &[]).0, 0);
+    let encrypted = "select bool_and(ssl)::text from pg_stat_ssl join pg_stat_activity using (pid) where backend_type = 'client backend' and pid <> pg_backend_pid()";
+    assert_eq!(psql(&plain, encrypted).expect("it answers").trim(), "true");
+
+    // Copies are taken by PostgreSQL's own tools from the same address.
+    let (to, data) = (quay.path("copy").display().to_string(), quay.path("service").display().to_string());
+    let copied = quay.kesmo(&["backup", &to, "--data", &data, "--database", &checked]);
+    assert!(copied.status.success(), "{}", all_said(&copied));
+
+    // Whoever else is there is not taken for it.
+    certify(dir.path(), "another");
+    let wrong = format!("{address}?sslmode=verify-full&sslrootcert={}", dir.path().join("another.pem").display());
+    let mut other = Command::new(KESMO);
+    other.args(["serve", "--listen", "127.0.0.1:0", "--database", &wrong, "--data"]).arg(dir.path().join("other"));
+    let refused = other.output().expect("it runs");
+    assert!(!refused.status.success());
+    assert_says(
+        &all_said(&refused),
+        &["PostgreSQL cannot be used by the address that was given", "invalid peer certificate"],
+    );
+    drop(quay);
+    postgres.stop().expect("it stops");
 }

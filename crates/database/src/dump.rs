@@ -49,29 +49,11 @@ fn without_password(url: &str) -> (String, Option<String>) {
     let parts = url.split_once("://").and_then(|(scheme, rest)| {
         let (who, place) = rest.split_once('@')?;
         let (user, password) = who.split_once(':')?;
-        Some((format!("{scheme}://{user}@{place}"), decoded(password)))
+        // A URI is written so (RFC 3986, section 2.1).
+        let password = percent_encoding::percent_decode_str(password).decode_utf8_lossy().into_owned();
+        Some((format!("{scheme}://{user}@{place}"), password))
     });
     parts.map_or_else(|| (url.to_owned(), None), |(address, password)| (address, Some(password)))
-}
-
-/// Text in which some bytes are written as `%41` (RFC 3986, section 2.1).
-fn decoded(text: &str) -> String {
-    let mut bytes = Vec::with_capacity(text.len());
-    let mut rest = text.as_bytes();
-    while let Some((first, after)) = rest.split_first() {
-        let hex = after.get(..2).and_then(|two| std::str::from_utf8(two).ok());
-        match hex.and_then(|two| u8::from_str_radix(two, 16).ok()).filter(|_| *first == b'%') {
-            Some(byte) => {
-                bytes.push(byte);
-                rest = &after[2..];
-            }
-            None => {
-                bytes.push(*first);
-                rest = after;
-            }
-        }
-    }
-    String::from_utf8_lossy(&bytes).into_owned()
 }
 
 #[cfg(test)]
@@ -87,6 +69,6 @@ mod tests {
         );
         assert_eq!(parted("postgres://kesmo@db/kesmo"), ("postgres://kesmo@db/kesmo".into(), None));
         assert_eq!(parted("host=db password=x").1, None, "another form is handed on as it is");
-        assert_eq!(decoded("100%"), "100%");
+        assert_eq!(parted("postgres://kesmo:100%@db/kesmo").1, Some("100%".into()));
     }
 }

@@ -15,8 +15,9 @@ use std::{
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
+        mpsc,
     },
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use kesmo_files::secret::{random_text, write_secret};
@@ -28,6 +29,11 @@ use programs::find_programs;
 /// For rows that are written all the time: after each checkpoint PostgreSQL writes every page that changes once more as a whole, so
 /// that they are to be rare. Up to 4 GiB of its log may be kept for it, by whoever writes so much in a quarter of an hour.
 const AS_IT_IS_USED: &str = "-c shared_buffers=128MB -c max_wal_size=4GB -c checkpoint_timeout=15min";
+
+/// How long a server is waited for that starts or stops: after a crash it first does again what was written since its last checkpoint.
+const IN_TIME: Duration = Duration::from_secs(600);
+/// After how long it is told that this takes long, and how often then.
+const TELL: (Duration, Duration) = (Duration::from_secs(10), Duration::from_secs(30));
 
 /// A running cluster.
 #[derive(Debug, Clone)]
@@ -64,7 +70,7 @@ impl Postgres {
         if !postgres.cluster.join("PG_VERSION").exists() {
             postgres.make(&place)?;
         }
-        match postgres.running_port() {
+        match postgres.settled() {
             Some(port) => {
                 postgres.port = port;
                 return Ok((postgres, true));
@@ -81,7 +87,7 @@ impl Postgres {
     /// The address to connect to.
     #[must_use]
     pub fn url(&self) -> String {
-        format!("postgres://kesmo:{}@127.0.0.1:{}/postgres", self.password, self.port)
+        format!("postgres://kesmo:{}@127.0.0.1:{}/postgres?sslmode=disable", self.password, self.port)
     }
 
     /// Starts the server again whenever it is gone, until [`Postgres::stop`].
@@ -90,7 +96,7 @@ impl Postgres {
             tokio::time::sleep(Duration::from_millis(500)).await;
             let this = self.clone();
             let looked = tokio::task::spawn_blocking(move || {
-                if this.stopping.load(Ordering::SeqCst) || this.running_port().is_some() {
+                if this.settled().is_some() || this.stopping.load(Ordering::SeqCst) {
                     return Ok(());
                 }
                 tracing::warn!("PostgreSQL is gone; starting it again");
@@ -141,9 +147,42 @@ impl Postgres {
             "-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120 {AS_IT_IS_USED}",
             self.port
         );
-        // After a crash it first does again what was written since its last checkpoint.
-        let words = ["-D", &text(&self.cluster), "-l", &log, "-w", "-t", "600", "-o", &options, "start"];
+        let seconds = IN_TIME.as_secs().to_string();
+        let words = ["-D", &text(&self.cluster), "-l", &log, "-w", "-t", &seconds, "-o", &options, "start"];
+        let _waits = self.tell_of_waiting();
         self.call("pg_ctl", &words).map(drop)
+    }
+
+    /// The port of the running server; one that is only starting, or is stopping, is waited for.
+    fn settled(&self) -> Option<u16> {
+        let (began, mut waits) = (Instant::now(), None);
+        loop {
+            let port = self.running_port();
+            if port.is_some() || !self.has_server() || self.stopping.load(Ordering::SeqCst) || began.elapsed() > IN_TIME
+            {
+                return port;
+            }
+            waits.get_or_insert_with(|| self.tell_of_waiting());
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+
+    /// Says now and then that PostgreSQL is waited for, until what it returns is dropped.
+    fn tell_of_waiting(&self) -> mpsc::Sender<()> {
+        let (ends, ended) = mpsc::channel();
+        let (began, log) = (Instant::now(), self.cluster.join("server.log"));
+        std::thread::spawn(move || {
+            let mut pause = TELL.0;
+            while ended.recv_timeout(pause) == Err(mpsc::RecvTimeoutError::Timeout) {
+                tracing::warn!(
+                    "PostgreSQL is waited for since {} s: after a crash it first does again what was written since its last checkpoint ({} says how far it is)",
+                    began.elapsed().as_secs(),
+                    log.display()
+                );
+                pause = TELL.1;
+            }
+        });
+        ends
     }
 
     /// The port of the running server, from the fourth line of its `postmaster.pid`, if its process lives.
@@ -153,6 +192,12 @@ impl Postgres {
         let pid = lines.next()?.trim();
         let port = lines.nth(2)?.trim().parse().ok()?;
         (self.lives(pid) && lines.nth(3).is_some_and(|state| state.trim() == "ready")).then_some(port)
+    }
+
+    /// Whether a server of this cluster lives, ready or not.
+    fn has_server(&self) -> bool {
+        let file = fs::read_to_string(self.cluster.join("postmaster.pid")).unwrap_or_default();
+        self.lives(file.lines().next().unwrap_or_default().trim())
     }
 
     /// Whether a process is a server of this cluster that lives.
@@ -261,19 +306,53 @@ fn free_port() -> Result<u16, Error> {
 mod tests {
     use super::*;
 
-    #[test]
-    fn a_lock_of_a_dead_server_is_removed_and_that_of_no_process_left_to_postgresql() {
-        let dir = tempfile::tempdir().unwrap();
-        let cluster = dir.path().to_owned();
-        let postgres = Postgres {
+    fn of_cluster(cluster: &Path) -> Postgres {
+        Postgres {
             bin: PathBuf::new(),
-            cluster: cluster.clone(),
+            cluster: cluster.to_owned(),
             port: 0,
             password: String::new(),
             as_root: false,
             stopping: Arc::default(),
-        };
-        let lock = cluster.join("postmaster.pid");
+        }
+    }
+
+    #[test]
+    fn a_server_that_starts_or_stops_is_waited_for() {
+        use std::os::unix::process::CommandExt;
+        let dir = tempfile::tempdir().unwrap();
+        let (postgres, lock) = (of_cluster(dir.path()), dir.path().join("postmaster.pid"));
+        assert_eq!(postgres.settled(), None);
+        // By its command a server of this cluster, until nobody writes to it any more.
+        let mut server = Command::new("sh");
+        server.arg0("/bin/postgres").args(["-c", "read -r _", &text(dir.path())]).stdin(std::process::Stdio::piped());
+        let mut server = server.spawn().unwrap();
+        let id = server.id();
+        let state = |state: &str| fs::write(&lock, format!("{id}\n/x\n0\n5432\n\n\n\n{state}\n")).unwrap();
+        while !postgres.lives(&id.to_string()) {
+            std::thread::yield_now();
+        }
+        std::thread::scope(|at_once| {
+            state("starting");
+            let waits = at_once.spawn(|| postgres.settled());
+            std::thread::sleep(Duration::from_millis(200));
+            assert!(!waits.is_finished(), "it starts");
+            state("ready   ");
+            assert_eq!(waits.join().unwrap(), Some(5432));
+            state("stopping");
+            let waits = at_once.spawn(|| postgres.settled());
+            std::thread::sleep(Duration::from_millis(200));
+            assert!(!waits.is_finished(), "it stops");
+            drop(server.stdin.take());
+            server.wait().unwrap();
+            assert_eq!(waits.join().unwrap(), None);
+        });
+    }
+
+    #[test]
+    fn a_lock_of_a_dead_server_is_removed_and_that_of_no_process_left_to_postgresql() {
+        let dir = tempfile::tempdir().unwrap();
+        let (postgres, lock) = (of_cluster(dir.path()), dir.path().join("postmaster.pid"));
         postgres.clear_after_the_dead().unwrap();
         // A process that has ended and whose status nobody took.
         let mut zombie = Command::new("true").spawn().unwrap();

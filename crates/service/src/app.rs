@@ -1,6 +1,9 @@
 //! What every call can reach.
 
-use std::sync::{Arc, OnceLock};
+use std::{
+    ops::Deref,
+    sync::{Arc, OnceLock},
+};
 
 use kesmo_files::{blobs::Blobs, git::Git};
 use kesmo_fleet::Fleet;
@@ -14,8 +17,22 @@ use crate::{
 };
 
 /// What every call can reach.
+///
+/// Each call's future holds it, and is asked each time whether it may go to another thread. It says so by itself, and not by all that it
+/// is made of: the compiler went through more than a thousand types for each call.
 #[derive(Clone)]
-pub struct App {
+pub struct App(Arc<dyn Deref<Target = Parts> + Send + Sync>);
+
+impl Deref for App {
+    type Target = Parts;
+
+    fn deref(&self) -> &Parts {
+        &self.0
+    }
+}
+
+/// What [`App`] is made of.
+pub struct Parts {
     pub store: Store,
     pub floor: FloorHandle,
     pub blobs: Blobs,
@@ -57,6 +74,12 @@ pub struct App {
 }
 
 impl App {
+    /// One that is made of these.
+    #[must_use]
+    pub fn new(parts: Parts) -> Self {
+        Self(Arc::new(Box::new(parts)))
+    }
+
     /// The address under which people reach this service's console, without a slash at its end.
     #[must_use]
     pub fn base(&self) -> String {

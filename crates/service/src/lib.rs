@@ -212,6 +212,36 @@ async fn first_to_die(
     (part, why(ended))
 }
 
+/// A PostgreSQL that does not answer when the service starts is waited for so long: it may be starting as well.
+const COMES_UP: Duration = Duration::from_secs(60);
+const TRY_AGAIN: Duration = Duration::from_millis(500);
+
+/// Opens the store once PostgreSQL answers; none if the service is asked to end before.
+async fn opened(url: &str, asked: &mut watch::Receiver<bool>) -> Result<Option<Store>, Error> {
+    if let Ok(address) = kesmo_store::connecting::Address::parse(url)
+        && let Some(host) = address.unchecked()
+    {
+        tracing::warn!(
+            "nobody checks that {host} is the PostgreSQL that is meant: end the address of --database with ?sslmode=verify-full&sslrootcert=FILE"
+        );
+    }
+    let (began, mut told) = (std::time::Instant::now(), String::new());
+    loop {
+        match Store::open(url).await {
+            Err(kesmo_store::Error::Away(why)) if began.elapsed() < COMES_UP => {
+                if told != why {
+                    tracing::warn!("PostgreSQL does not answer, and is asked for {} s: {why}", COMES_UP.as_secs());
+                    told = why;
+                }
+            }
+            opened => return Ok(Some(opened?)),
+        }
+        if tokio::time::timeout(TRY_AGAIN, asked.wait_for(|asked| *asked)).await.is_ok() {
+            return Ok(None);
+        }
+    }
+}
+
 async fn serve_with(
     config: &Config,
     data: &Path,
@@ -230,7 +260,8 @@ async fn serve_with(
         None => KeySource::File(own_key(&config.blobs.clone().unwrap_or_else(|| data.join("blobs")))?),
     };
     let vault = Vault::open(keys).map_err(|why| Error::Option(format!("secrets cannot be sealed: {why}")))?;
-    let store = Store::open(&url).await?.with_vault(vault);
+    let Some(store) = opened(&url, &mut asked).await? else { return Ok(()) };
+    let store = store.with_vault(vault);
     if let Some(postgres) = postgres {
         tokio::spawn(postgres.clone().keep_up());
     }
@@ -261,7 +292,7 @@ async fn serve_with(
     let fleet = kesmo_fleet::Ground::new(store.clone(), floor.clone(), blobs.clone(), Arc::clone(&address));
     let (fleet, fleet_task) = kesmo_fleet::Fleet::start(fleet, asked.clone());
     let watched = watched::Watched::new(floor.figures.clone());
-    let app = App {
+    let app = App::new(app::Parts {
         deliveries: Deliveries::start(store.clone()),
         reaches: reaching::Reaches::default(),
         store,
@@ -286,7 +317,7 @@ async fn serve_with(
         hashing: Arc::new(Semaphore::new(HASHING)),
         dead: Arc::clone(&dead),
         draining,
-    };
+    });
     let audited = app.store.clone();
     let catching_up = tokio::spawn(api::failing::keep_up(app.clone(), asked.clone()));
     let sweeping = tokio::spawn(sweeping::keep_swept(app.clone(), asked.clone()));

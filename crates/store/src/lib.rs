@@ -9,6 +9,7 @@ pub mod audit;
 pub mod briefs;
 pub mod cases;
 pub mod commit;
+pub mod connecting;
 pub mod covers;
 pub mod cuts;
 pub mod failing;
@@ -43,14 +44,16 @@ use std::{sync::Arc, time::Duration};
 use diesel::sql_types::Text;
 use diesel_async::{
     AsyncConnection, AsyncMigrationHarness, AsyncPgConnection,
-    pooled_connection::{
-        AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
-        deadpool::{Object, Pool},
-    },
+    pooled_connection::{AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod, deadpool::Pool},
 };
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+use futures::future::BoxFuture;
 
-use crate::{known::Known, query::RunQueryDsl};
+use crate::{
+    connecting::{Connection, NotConnected},
+    known::Known,
+    query::RunQueryDsl,
+};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
@@ -71,6 +74,9 @@ pub enum Error {
     /// Another service carries out these runs now: nothing was written.
     #[error("another service carries out these runs now")]
     Elsewhere,
+    /// PostgreSQL cannot be reached as its address says, or whoever is there is not trusted.
+    #[error("PostgreSQL cannot be used by the address that was given: {0}")]
+    Address(String),
     /// The tables could not be brought up to date.
     #[error("the tables could not be brought up to date: {0}")]
     Migration(String),
@@ -161,9 +167,21 @@ fn pool(url: &str, size: usize, known: &Arc<Known>) -> Result<Pool<AsyncPgConnec
     Pool::builder(manager).max_size(size).build().map_err(|e| Error::Away(e.to_string()))
 }
 
+/// A connection before there is a pool: what keeps it away is told apart.
+async fn first_connection(url: &str) -> Result<AsyncPgConnection, Error> {
+    let connected = tokio::time::timeout(WAIT, connecting::connect(url)).await;
+    let connected = connected.map_err(|_| Error::Away(format!("nothing came within {} s", WAIT.as_secs())))?;
+    connected.map_err(|why| match why {
+        NotConnected::Away(why) => Error::Away(why),
+        NotConnected::Refused(why) => Error::Refused(why),
+        NotConnected::Address(why) => Error::Address(why),
+    })
+}
+
 /// A connection whose statements are carried out as they are: compiling one beforehand takes PostgreSQL longer than any of them.
 async fn connect(url: &str) -> diesel::ConnectionResult<AsyncPgConnection> {
-    let mut connection = AsyncPgConnection::establish(url).await?;
+    let connection = connecting::connect(url).await;
+    let mut connection = connection.map_err(|e| diesel::ConnectionError::BadConnection(e.why()))?;
     let set = diesel::sql_query("set jit = off").execute(&mut connection).await;
     set.map_err(diesel::ConnectionError::CouldntSetupConfiguration)?;
     Ok(connection)
@@ -173,11 +191,11 @@ impl Store {
     /// Connects and brings the tables up to date.
     ///
     /// # Errors
-    /// If PostgreSQL does not answer at `url`, or a migration fails.
+    /// If PostgreSQL does not answer at `url` ([`Error::Away`] only if it may later), or a migration fails.
     pub async fn open(url: &str) -> Result<Self, Error> {
         let known = Arc::default();
         let pool = pool(url, CONNECTIONS, &known)?;
-        let mut first = AsyncPgConnection::establish(url).await.map_err(|e| Error::Away(e.to_string()))?;
+        let mut first = first_connection(url).await?;
         // Of two services that start at once, one migrates and the other waits.
         diesel::sql_query("select pg_advisory_lock(7215)").execute(&mut first).await?;
         let mut harness = AsyncMigrationHarness::new(first);
@@ -190,9 +208,7 @@ impl Store {
     /// # Errors
     /// If it does not.
     pub async fn answers_at(url: &str) -> Result<(), Error> {
-        let connected = tokio::time::timeout(WAIT, AsyncPgConnection::establish(url)).await;
-        let connected = connected.map_err(|_| Error::Away(format!("nothing came within {} s", WAIT.as_secs())))?;
-        connected.map(drop).map_err(|e| Error::Away(e.to_string()))
+        first_connection(url).await.map(drop)
     }
 
     /// What seals and opens values, where this store was given keys.
@@ -246,11 +262,14 @@ impl Store {
         (count(status.size), count(status.available))
     }
 
-    pub(crate) async fn connection(&self) -> Result<Object<AsyncPgConnection>, Error> {
-        match tokio::time::timeout(WAIT, self.pool.get()).await {
-            Ok(connection) => connection.map_err(|e| Error::Away(e.to_string())),
-            Err(_) => Err(Error::Away(format!("no connection was free within {} s", WAIT.as_secs()))),
-        }
+    pub(crate) fn connection(&self) -> BoxFuture<'_, Result<Connection, Error>> {
+        Box::pin(async {
+            match tokio::time::timeout(WAIT, self.pool.get()).await {
+                Ok(Ok(connection)) => Ok(Connection::of_pool(connection)),
+                Ok(Err(e)) => Err(Error::Away(e.to_string())),
+                Err(_) => Err(Error::Away(format!("no connection was free within {} s", WAIT.as_secs()))),
+            }
+        })
     }
 }
 

@@ -17,6 +17,8 @@ use rustls_pki_types::{CertificateDer, ServerName, UnixTime};
 #[derive(Debug)]
 pub(crate) struct Authorities {
     given: RootCertStore,
+    /// The machine's own are trusted as well.
+    machine: bool,
     provider: Arc<CryptoProvider>,
     /// None if there is not a single authority.
     check: OnceLock<Option<Arc<WebPkiServerVerifier>>>,
@@ -24,14 +26,21 @@ pub(crate) struct Authorities {
 
 impl Authorities {
     pub(crate) fn new(given: RootCertStore, provider: Arc<CryptoProvider>) -> Self {
-        Self { given, provider, check: OnceLock::new() }
+        Self { given, machine: true, provider, check: OnceLock::new() }
+    }
+
+    /// Those that were given, and not the machine's.
+    pub(crate) fn only(given: RootCertStore, provider: Arc<CryptoProvider>) -> Self {
+        Self { machine: false, ..Self::new(given, provider) }
     }
 
     fn check(&self) -> Result<&WebPkiServerVerifier, Error> {
         let check = self.check.get_or_init(|| {
             let mut roots = self.given.clone();
-            // What cannot be read is no authority; a certificate that needs it is refused with a reason.
-            roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+            if self.machine {
+                // What cannot be read is no authority; a certificate that needs it is refused with a reason.
+                roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+            }
             WebPkiServerVerifier::builder_with_provider(Arc::new(roots), Arc::clone(&self.provider)).build().ok()
         });
         check.as_deref().ok_or(Error::InvalidCertificate(CertificateError::UnknownIssuer))

@@ -1,11 +1,13 @@
 //! TLS for whoever calls a service: which certificate authorities are trusted, and connections for HTTP and for WebSockets.
 //!
 //! The machine's own authorities are trusted, and those of a file that is given (`--ca FILE`), so that a service behind a
-//! company's own authority can be called. Nothing turns the check of certificates off.
+//! company's own authority can be called. Nothing turns the check of certificates off. How far PostgreSQL's is checked says its address
+//! ([`checked`]).
 
 pub mod answering;
 mod authorities;
 mod carry;
+pub mod checked;
 pub mod request;
 mod stream;
 

@@ -6,6 +6,7 @@ mod looking;
 mod machines;
 mod people;
 mod planned;
+mod reaching;
 mod secrets;
 mod sweeping;
 
@@ -459,7 +460,7 @@ async fn a_second_start_takes_the_running_server_over_and_migrates_nothing() {
     assert!(Store::open(&again.url()).await.expect("the store opens").answers().await);
     assert!(first.answers().await);
     let wrong = again.url().replace("kesmo:", "kesmo:x");
-    assert!(matches!(Store::open(&wrong).await, Err(kesmo_store::Error::Away(_))), "the cluster wants its password");
+    assert!(matches!(Store::open(&wrong).await, Err(Error::Refused(_))), "the cluster wants its password");
 }
 
 /// A run of a suite, not made yet.
