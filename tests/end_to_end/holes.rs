@@ -28,13 +28,15 @@ use tokio_tungstenite::{
 
 use crate::{
     console::browser,
-    quay::{KESMO, Process, Quay, all_said, assert_says, processes_with, shared, text, until},
+    quay::{KESMO, Process, Quay, all_said, assert_says, processes_with, psql, shared, text, until},
 };
 
 /// A worker's link, spoken by the test.
 struct Link {
     socket: WebSocketStream<MaybeTlsStream<tokio::net::TcpStream>>,
     number: u64,
+    /// How often the service said no more than that it is there.
+    pinged: u32,
 }
 
 fn hello(name: &str, offers: &[(&str, &str)]) -> Hello {
@@ -63,7 +65,7 @@ impl Link {
         let bearer = HeaderValue::from_str(&format!("Bearer {token}")).expect("a header");
         request.headers_mut().insert("Authorization", bearer);
         let (socket, _) = tokio_tungstenite::connect_async(request).await.expect("it links");
-        Self { socket, number: 0 }
+        Self { socket, number: 0, pinged: 0 }
     }
 
     /// A link that said hello and was welcomed.
@@ -96,6 +98,7 @@ impl Link {
             match tokio::time::timeout(Duration::from_millis(500), self.socket.next()).await {
                 Ok(Some(Ok(Message::Text(text)))) => return Some(serde_json::from_str(&text).expect("a message")),
                 Ok(Some(Ok(Message::Close(_)) | Err(_)) | None) => return None,
+                Ok(Some(Ok(Message::Ping(_)))) => self.pinged += 1,
                 Ok(Some(Ok(_))) => {}
                 // A link that is closed meanwhile is found so above.
                 Err(_) => drop(self.socket.send(Message::Ping(Vec::new())).await),
@@ -656,6 +659,59 @@ fn a_worker_that_comes_back_to_a_name_that_another_has_waits_for_it() {
         drop(other);
     });
     until("it has its name again", || gull().filter(|berth| berth.as_deref() == Some("7")));
+}
+
+#[test]
+fn a_database_that_stands_still_cuts_no_link_to_a_worker() {
+    let quay = Quay::open();
+    let token = worker_token(&quay, "gulls");
+    let worker = quay.worker("heron", 2);
+    let names: Vec<String> = (0..40).map(|n| format!("t{n}")).collect();
+    let run = quay.start_run(&quay.tap("gate", &names.join(" "), "sleep 0.3; echo ok - $t", ""), &[]);
+    until("it runs", || (quay.run(&run)["phase"] == "running").then_some(()));
+    Runtime::new().expect("a runtime").block_on(async {
+        let mut gulls = Vec::new();
+        for n in 0..10 {
+            let hello = Hello { pool: "aside".into(), ..hello(&format!("gull-{n}"), &[]) };
+            gulls.push(Link::welcomed(&quay.url, &token, hello).await);
+        }
+        // For four times as long as a link may be silent, nothing can be kept.
+        let database = quay.database();
+        let still = std::thread::spawn(move || {
+            let lock = "begin; lock table attempts, batches in access exclusive mode; select pg_sleep(8); commit";
+            psql(&database, lock).expect("it stands still");
+        });
+        let waits = "select count(*) > 0 from pg_stat_activity where wait_event_type = 'Lock'";
+        until("something cannot be kept", || (quay.sql(waits) == "t").then_some(()));
+        // So much is said meanwhile that the service has to let it wait.
+        let floods = gulls.into_iter().map(|mut gull| {
+            tokio::spawn(async move {
+                for _ in 0..800 {
+                    gull.report(Vec::new()).await;
+                }
+                gull.stored().await;
+                gull.pinged
+            })
+        });
+        let mut pinged = 0;
+        for flood in floods.collect::<Vec<_>>() {
+            pinged += flood.await.expect("its link lives");
+        }
+        assert!(pinged > 0, "who waits for the service hears that it is there");
+        still.join().expect("it goes on");
+    });
+    until("the verdict", || {
+        let shown = quay.run(&run);
+        (shown["phase"] == "finished").then(|| assert_eq!(shown["verdict"], "passed", "{shown}"))
+    });
+    drop(worker);
+    let said = |log: &str, word: &str| {
+        let log = fs::read_to_string(quay.path(log)).expect("a log");
+        log.lines().filter(|line| line.contains(word)).map(str::to_owned).collect::<Vec<_>>()
+    };
+    assert_eq!(said("service.log", "silent"), [""; 0], "the service let its worker go");
+    assert_eq!(said("workers.log", " linked").len(), 1, "the worker let its service go: {:?}", said("workers.log", ""));
+    assert_eq!(quay.sql("select count(*) from attempts where ended = 'lost'"), "0");
 }
 
 /// The answer to a call, as it comes.

@@ -31,7 +31,7 @@ fn call(program: &str, url: &str, options: impl FnOnce(&mut Command)) -> Result<
     let (address, password) = without_password(url);
     let mut tool = Command::new(find_programs()?.join(program));
     // Arguments are read by others of the machine, the environment is not.
-    tool.arg("--dbname").arg(address).stdin(Stdio::null());
+    tool.arg("--dbname").arg(with_authorities(&address, Path::new(MACHINES))).stdin(Stdio::null());
     if let Some(password) = password {
         tool.env("PGPASSWORD", password);
     }
@@ -42,6 +42,25 @@ fn call(program: &str, url: &str, options: impl FnOnce(&mut Command)) -> Result<
     }
     let said = String::from_utf8_lossy(&output.stderr).trim().to_owned();
     Err(Error::Postgres(format!("{program} failed with {}: {said}", output.status)))
+}
+
+/// The machine's own authorities, in a file (Debian's package `ca-certificates`).
+const MACHINES: &str = "/etc/ssl/certs/ca-certificates.crt";
+
+/// An address in which the machine's own authorities are a file, if that is there: PostgreSQL's tools before version 16 know no other
+/// name for them.
+fn with_authorities(address: &str, file: &Path) -> String {
+    const MEANT: &str = "sslrootcert=system";
+    let Some((place, query)) = address.split_once('?') else { return address.to_owned() };
+    if !file.exists() || !query.split('&').any(|pair| pair == MEANT) {
+        return address.to_owned();
+    }
+    let said = |pair: &str| if pair == MEANT { format!("sslrootcert={}", file.display()) } else { pair.to_owned() };
+    let mut pairs: Vec<String> = query.split('&').map(said).collect();
+    if !pairs.iter().any(|pair| pair.starts_with("sslmode=")) {
+        pairs.push("sslmode=verify-full".into());
+    }
+    format!("{place}?{}", pairs.join("&"))
 }
 
 /// An address without its password, and that, as it is meant.
@@ -59,6 +78,22 @@ fn without_password(url: &str) -> (String, Option<String>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_machines_authorities_are_a_file_to_the_tools() {
+        let there = tempfile::NamedTempFile::new().unwrap();
+        let file = there.path().display().to_string();
+        let with = |address| with_authorities(address, there.path());
+        let checked = format!("postgres://k@db/k?sslmode=verify-full&sslrootcert={file}");
+        assert_eq!(with("postgres://k@db/k?sslmode=verify-full&sslrootcert=system"), checked);
+        let usual = format!("postgres://k@db/k?sslrootcert={file}&sslmode=verify-full");
+        assert_eq!(with("postgres://k@db/k?sslrootcert=system"), usual, "that is what is meant then");
+        for other in ["postgres://k@db/k", "postgres://k@db/k?sslmode=verify-full&sslrootcert=/system"] {
+            assert_eq!(with(other), other);
+        }
+        let system = "postgres://k@db/k?sslrootcert=system";
+        assert_eq!(with_authorities(system, Path::new("/quay/none")), system);
+    }
 
     #[test]
     fn a_password_is_taken_out_of_an_address() {

@@ -222,7 +222,7 @@ async fn opened(url: &str, asked: &mut watch::Receiver<bool>) -> Result<Option<S
         && let Some(host) = address.unchecked()
     {
         tracing::warn!(
-            "nobody checks that {host} is the PostgreSQL that is meant: end the address of --database with ?sslmode=verify-full&sslrootcert=FILE"
+            "nobody checks that {host} is the PostgreSQL that is meant, and what goes there may be read on the way: add sslmode=verify-full and sslrootcert=FILE to the address of --database"
         );
     }
     let (began, mut told) = (std::time::Instant::now(), String::new());

@@ -159,6 +159,14 @@ struct Round {
     reserve: u64,
 }
 
+/// What a batch was asked to give back.
+#[derive(Debug, Clone, Copy)]
+struct AskedBack {
+    /// From this entry on; all without.
+    from: Option<u32>,
+    at: Timestamp,
+}
+
 /// One run. See [`super`] for its promises.
 #[derive(Debug)]
 pub struct Engine {
@@ -169,8 +177,8 @@ pub struct Engine {
     batches: BTreeMap<BatchId, Batch>,
     /// Those of them that were asked to give back what they have not begun, or are fed nothing more.
     given_up: BTreeSet<BatchId>,
-    /// Those that were asked for a part of what they have not begun and have not answered, and since when.
-    asked_for_part: BTreeMap<BatchId, Timestamp>,
+    /// Those that were asked for some of what they have not begun or for all, and have not answered.
+    asked_back: BTreeMap<BatchId, AskedBack>,
     next_batch: u32,
     ready: Ready,
     fleet: Fleet,
@@ -258,7 +266,7 @@ impl Engine {
             entries: Vec::new(),
             batches: BTreeMap::new(),
             given_up: BTreeSet::new(),
-            asked_for_part: BTreeMap::new(),
+            asked_back: BTreeMap::new(),
             next_batch: 1,
             ready: Ready::default(),
             fleet: Fleet::default(),
@@ -508,11 +516,12 @@ impl Engine {
                 self.lose(&gone, now, &mut effects);
                 let unknown = holds.iter().filter(|b| !self.batches.contains_key(b));
                 effects.extend(unknown.map(|batch| Effect::Revoke { worker, batch: *batch }));
-                // What it was fed may not have come to it.
-                let fed: Vec<BatchId> = self.batches_of(worker).collect();
-                for batch in fed {
+                // What it was fed may not have come to it, nor what it was asked for.
+                let held: Vec<BatchId> = self.batches_of(worker).collect();
+                for batch in held {
                     self.feed_again(batch, &mut effects);
                     self.feed(batch, now, &mut effects);
+                    self.ask_again(batch, now, &mut effects);
                 }
                 // What kept it from this run may have been mended since.
                 self.fleet.take_back(worker);
@@ -649,7 +658,7 @@ impl Engine {
             let asked = self.batches.get(*id).filter(|batch| batch.stream.is_none());
             asked.is_some_and(|batch| batch.entries.iter().any(|i| self.not_begun(**id, *i)))
         };
-        self.given_up.iter().chain(self.asked_for_part.keys()).filter(open).count() as u32
+        self.asked_back.keys().filter(open).count() as u32
     }
 
     /// Whether what other runs hold matters to what an input brings about: then [`Engine::others_hold`] goes before it. A slot
@@ -1099,7 +1108,7 @@ impl Engine {
     fn release(&mut self, id: BatchId) -> Option<Batch> {
         let batch = self.batches.remove(&id)?;
         self.given_up.remove(&id);
-        self.asked_for_part.remove(&id);
+        self.asked_back.remove(&id);
         for claim in batch.claims.iter().flat_map(|(_, set)| &self.plan.claim_sets[*set as usize]) {
             self.held_claims.remove(claim);
         }

@@ -1057,6 +1057,27 @@ fn a_batch_keeps_the_part_that_its_own_slot_is_due() {
 }
 
 #[test]
+fn a_worker_that_comes_back_is_asked_again_for_what_it_has_not_answered() {
+    let mut bench = Bench::new(policy(), names(12));
+    bench.fleet(&[(W1, 1)]);
+    let grant = bench.free(W1, 0).unwrap();
+    bench.feed(Input::Began { batch: grant.batch, entry: 0 });
+    let back = || Input::WorkerBack { worker: W1, holds: BTreeSet::from([grant.batch]) };
+    assert!(bench.feed(back()).is_empty(), "it was asked for nothing");
+    bench.fleet(&[(W1, 1), (W2, 1)]);
+    bench.pass_time(Span::seconds(1));
+    for (wanted, answer) in [(Input::Idle { slots: 1 }, 9..12), (Input::Wanted { slots: 1 }, 1..9)] {
+        let asked = bench.feed(wanted);
+        assert!(matches!(asked[..], [Effect::GiveBack { .. }]), "{asked:?}");
+        assert_eq!(bench.feed(back()), asked);
+        assert_eq!(bench.engine.still_asked(), 1);
+        bench.feed(Input::GaveBack { batch: grant.batch, entries: answer.collect() });
+        assert!(bench.feed(back()).is_empty(), "it has answered");
+        assert_eq!(bench.engine.still_asked(), 0);
+    }
+}
+
+#[test]
 fn idle_slots_that_a_run_may_not_use_do_not_cut_its_batches() {
     let mut bench = Bench::new(Policy { shards: Some(1), ..policy() }, names(8));
     let grant = bench.free(W1, 0).unwrap();

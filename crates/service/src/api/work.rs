@@ -1,6 +1,7 @@
 //! What workers call: their link, the bundles that they fetch, and the files that they leave.
 
 use std::{
+    pin::pin,
     sync::atomic::{AtomicU64, Ordering},
     time::Duration,
 };
@@ -27,7 +28,7 @@ use crate::{
     refused::Refused,
 };
 use kesmo_files::blobs::LARGEST;
-use kesmo_floor::NotLinked;
+use kesmo_floor::{FloorHandle, NotLinked};
 use rocket::data::ToByteUnit;
 
 /// Messages to a worker that may wait to be read; past that the worker is too slow.
@@ -169,6 +170,20 @@ impl Acknowledged {
     }
 }
 
+/// Hands a message to the floor. While that takes none, as nothing can be kept, the worker hears that its service is there.
+async fn hand_over(
+    stream: &mut DuplexStream,
+    floor: &FloorHandle,
+    link: u64,
+    message: FromWorker,
+) -> Result<(), String> {
+    let mut taken = pin!(floor.link_message(link, message));
+    while tokio::time::timeout(floor.patience / 4, &mut taken).await.is_err() {
+        stream.send(Message::Ping(Vec::new())).await.map_err(|e| e.to_string())?;
+    }
+    Ok(())
+}
+
 /// Sends a message of the floor and those that wait behind it.
 async fn pass_on(
     stream: &mut DuplexStream,
@@ -251,7 +266,11 @@ async fn carry(
                     return Err("closed by the worker".into());
                 }
                 match read(&message) {
-                    Ok(Some(message)) => floor.link_message(number, message).await,
+                    Ok(Some(message)) => {
+                        hand_over(stream, floor, number, message).await?;
+                        // While it waited, nothing else was heard.
+                        heard = Instant::now();
+                    }
                     Ok(None) => {}
                     // It would send the same again for ever.
                     Err(message) => {
@@ -265,7 +284,13 @@ async fn carry(
                 None => return Err("cut off by the floor".into()),
             },
             () = tokio::time::sleep_until(due.unwrap_or(heard)), if due.is_some() => {}
-            () = tokio::time::sleep_until(heard + patience) => return Err("silent for too long".into()),
+            () = tokio::time::sleep_until(heard + patience) => {
+                // Who is late stood still itself: what came meanwhile is still to be read.
+                if (heard + patience).elapsed() < patience / 4 {
+                    return Err("silent for too long".into());
+                }
+                heard = Instant::now();
+            }
             () = &mut shutdown => {
                 if let Some(stored) = acknowledged.take(Instant::now()) {
                     put(stream, &stored).await?;

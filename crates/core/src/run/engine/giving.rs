@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::{Batch, Engine, Round, State};
+use super::{AskedBack, Batch, Engine, Round, State};
 use crate::{
     run::terms::{BatchId, Effect},
     time::{Span, Timestamp},
@@ -21,7 +21,7 @@ impl Engine {
         let (pace, start_cost) = (self.pace(), self.start_cost());
         let least = LEAST_TO_GIVE_BACK.0.max(self.cost_of_starting(slots).0 * 3);
         let mut candidates: Vec<(u64, BatchId)> = Vec::new();
-        let asked = |id: &BatchId| self.asked_for_part.get(id).is_some_and(|at| now.since(*at) < UNANSWERED);
+        let asked = |id: &BatchId| self.asked_back.get(id).is_some_and(|asked| now.since(asked.at) < UNANSWERED);
         let may = |id: &BatchId, batch: &Batch| !asked(id) && self.may_give_back(*id, batch);
         for (id, batch) in self.batches.iter().filter(|(id, batch)| may(id, batch)) {
             let begun = batch.entries.iter().any(
@@ -95,9 +95,8 @@ impl Engine {
         if self.batches.get(&id).is_some_and(|batch| self.may_give_back(id, batch))
             && let Some(batch) = self.batches.get_mut(&id)
         {
-            if from.is_some() {
-                self.asked_for_part.insert(id, now);
-            } else {
+            self.asked_back.insert(id, AskedBack { from, at: now });
+            if from.is_none() {
                 self.given_up.insert(id);
             }
             batch.telling = false;
@@ -105,8 +104,16 @@ impl Engine {
         }
     }
 
+    /// Says once more what a batch was asked for, if it has not answered.
+    pub(super) fn ask_again(&mut self, id: BatchId, now: Timestamp, effects: &mut Vec<Effect>) {
+        if let Some((batch, asked)) = self.batches.get(&id).zip(self.asked_back.get_mut(&id)) {
+            asked.at = now;
+            effects.push(Effect::GiveBack { worker: batch.worker, batch: id, from: asked.from });
+        }
+    }
+
     pub(super) fn gave_back(&mut self, id: BatchId, entries: &[u32], now: Timestamp, effects: &mut Vec<Effect>) {
-        self.asked_for_part.remove(&id);
+        self.asked_back.remove(&id);
         let held = |i: &u32| (*i as usize) < self.entries.len() && self.held_by(*i, id);
         let back: BTreeSet<u32> = entries.iter().copied().filter(held).collect();
         for index in &back {
