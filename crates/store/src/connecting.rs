@@ -145,9 +145,15 @@ impl Said {
             Some("verify-ca") => (SslMode::Require, Checked::Issuer(whose("verify-ca")?)),
             // With authorities that is checked too, as PostgreSQL's own programs do.
             Some("require") => (SslMode::Require, issuers.map_or(Checked::Nothing, Checked::Issuer)),
+            None if issuers == Some(Issuers::Machine) => (SslMode::Require, Checked::Host(Issuers::Machine)),
+            Some("prefer" | "disable") | None if issuers.is_some() => {
+                return Err(
+                    "sslrootcert is looked at only with sslmode=verify-full, verify-ca or require: add one of them"
+                        .into(),
+                );
+            }
             Some("prefer") => (SslMode::Prefer, Checked::Nothing),
             Some("disable") => (SslMode::Disable, Checked::Nothing),
-            None if issuers == Some(Issuers::Machine) => (SslMode::Require, Checked::Host(Issuers::Machine)),
             None => (usual, Checked::Nothing),
             Some(other) => {
                 return Err(format!(
@@ -296,6 +302,8 @@ mod tests {
             ("?sslmode=verify-ca", "sslrootcert=FILE"),
             ("?sslmode=require&sslrootcert=system", "needs sslmode=verify-full"),
             ("?sslmode=verify", "sslmode=verify is not known"),
+            ("?sslrootcert=/a.pem", "add one of them"),
+            ("?sslmode=prefer&sslrootcert=/a.pem", "add one of them"),
             ("?sslmode=", "sslmode says nothing"),
             ("?sslmode=require&sslmode=disable", "twice"),
             ("?sslcert=/c", "go together"),
