@@ -6,16 +6,8 @@ use std::{
     sync::Arc,
 };
 
-use rustls::{
-    CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
-    client::{
-        danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier},
-        verify_server_name,
-    },
-    crypto::ring,
-    server::ParsedCertificate,
-};
-use rustls_pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime, pem::PemObject};
+use rustls::{ClientConfig, RootCertStore, crypto::ring};
+use rustls_pki_types::{CertificateDer, PrivateKeyDer, pem::PemObject};
 
 use crate::authorities::Authorities;
 
@@ -50,23 +42,23 @@ pub fn client(checked: &Checked, own: Option<(&Path, &Path)>) -> Result<ClientCo
         Checked::Issuer(issuers) => (Some(issuers), false),
         Checked::Host(issuers) => (Some(issuers), true),
     };
-    let (named, authorities) = match issuers {
-        None | Some(Issuers::Machine) => (Vec::new(), Authorities::new(RootCertStore::empty(), Arc::clone(&provider))),
-        Some(Issuers::File(file)) => {
-            let named = chain(file)?;
-            let mut roots = RootCertStore::empty();
-            for certificate in &named {
-                roots.add(certificate.clone()).map_err(|e| format!("{}: {e}", file.display()))?;
-            }
-            (named, Authorities::only(roots, Arc::clone(&provider)))
+    let (mut named, mut roots) = (Vec::new(), RootCertStore::empty());
+    if let Some(Issuers::File(file)) = issuers {
+        named = chain(file)?;
+        for certificate in &named {
+            roots.add(certificate.clone()).map_err(|e| format!("{}: {e}", file.display()))?;
         }
-    };
-    let verifier = Verifier { anybody: issuers.is_none(), host, named, authorities };
+    }
+    let mut authorities = Authorities::new(roots, Arc::clone(&provider));
+    authorities.machine = issuers == Some(&Issuers::Machine);
+    authorities.anybody = issuers.is_none();
+    authorities.host = host;
+    authorities.named = named;
     let config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .map_err(|e| e.to_string())?
         .dangerous()
-        .with_custom_certificate_verifier(Arc::new(verifier));
+        .with_custom_certificate_verifier(Arc::new(authorities));
     let Some((certificate, key)) = own else { return Ok(config.with_no_client_auth()) };
     let read = PrivateKeyDer::from_pem_file(key).map_err(|e| format!("{}: {e}", key.display()))?;
     let fits = |e| format!("{} does not fit {}: {e}", key.display(), certificate.display());
@@ -79,65 +71,4 @@ fn chain(file: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
     let pem = std::fs::read(file).map_err(|e| of_file(e.to_string()))?;
     let read = crate::certificates(&pem).map_err(of_file)?;
     Ok(read.into_iter().map(CertificateDer::from).collect())
-}
-
-#[derive(Debug)]
-struct Verifier {
-    /// Whoever answers is taken.
-    anybody: bool,
-    /// The certificate is to be one for the host.
-    host: bool,
-    /// Those that the file of authorities holds: whoever makes a certificate by oneself has no other to name.
-    named: Vec<CertificateDer<'static>>,
-    authorities: Authorities,
-}
-
-impl ServerCertVerifier for Verifier {
-    fn verify_server_cert(
-        &self,
-        end_entity: &CertificateDer<'_>,
-        intermediates: &[CertificateDer<'_>],
-        name: &ServerName<'_>,
-        ocsp: &[u8],
-        now: UnixTime,
-    ) -> Result<ServerCertVerified, Error> {
-        if self.anybody {
-            return Ok(ServerCertVerified::assertion());
-        }
-        if self.named.contains(end_entity) {
-            if self.host {
-                verify_server_name(&ParsedCertificate::try_from(end_entity)?, name)?;
-            }
-            return Ok(ServerCertVerified::assertion());
-        }
-        // The name is looked at last: whoever is refused for it has been found to be issued by who may.
-        match self.authorities.verify_server_cert(end_entity, intermediates, name, ocsp, now) {
-            Err(Error::InvalidCertificate(
-                CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. },
-            )) if !self.host => Ok(ServerCertVerified::assertion()),
-            checked => checked,
-        }
-    }
-
-    fn verify_tls12_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, Error> {
-        self.authorities.verify_tls12_signature(message, certificate, signed)
-    }
-
-    fn verify_tls13_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, Error> {
-        self.authorities.verify_tls13_signature(message, certificate, signed)
-    }
-
-    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.authorities.supported_verify_schemes()
-    }
 }
