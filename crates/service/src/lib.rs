@@ -52,6 +52,7 @@ use tokio::{
 
 pub use access::provider::{Given, ProviderConfig};
 pub use app::App;
+pub use auditing::WORDS;
 use config::blobs_of;
 pub use config::{Config, check};
 use deliveries::Deliveries;

@@ -1,9 +1,9 @@
-//! The arguments of `commands/backup.rs`.
+//! The arguments of `kesmo/backup.rs`.
 
 use std::path::PathBuf;
 
 use clap::Args;
-use kesmo_service::ObjectsAt;
+use kesmo_files::objects::ObjectsAt;
 
 /// Where a service keeps everything.
 #[derive(Debug, Args)]

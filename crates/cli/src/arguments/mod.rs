@@ -66,7 +66,7 @@ pub use share::Share;
 pub use start::{Again, Start};
 pub use suites::{AddSuite, PollBranches, Suite, Tests};
 pub use usage::Usage;
-pub use values::pairs;
+pub use values::{GroupRole, pairs};
 pub use watch::Watch;
 pub use webhooks::{AddWebhook, SendWebhook, TryWebhook, Webhook};
 pub use worker::{DrainOf, Worker, WorkerCommand};
@@ -84,14 +84,21 @@ pub struct Kesmo {
     pub command: Command,
 }
 
+/// What needs the service itself, and not only its address.
 #[derive(Debug, Subcommand)]
-pub enum Command {
+pub enum Hosting {
     /// Run the service; with no database address it keeps a PostgreSQL of its own
     Serve(Box<Serve>),
     /// Copy all that a service keeps into a folder; it may go on meanwhile
     Backup(Backup),
     /// Fill a new service's place from such a copy
     Restore(Restore),
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    #[command(flatten)]
+    Hosting(Hosting),
     /// Offer slots to a pool
     Worker(Worker),
     /// Save a service's address and a token for later calls, or sign in as an account

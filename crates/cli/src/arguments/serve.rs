@@ -1,4 +1,4 @@
-//! The arguments of `commands/serve.rs`.
+//! The arguments of `kesmo/serve.rs`.
 
 use std::{
     net::{IpAddr, SocketAddr},
@@ -6,9 +6,9 @@ use std::{
     time::Duration,
 };
 
-use super::values::{duration, group_role};
+use super::values::{GroupRole, duration, group_role};
 use clap::Args;
-use kesmo_service::{Given, ObjectsAt};
+use kesmo_files::objects::ObjectsAt;
 use kesmo_wire::DEFAULT_PORT;
 
 #[derive(Debug, Args)]
@@ -94,7 +94,7 @@ pub struct Serve {
     /// Which group of the provider gives which role, `*` for whoever can sign in there (repeatable); the highest counts. With
     /// :GLOB,GLOB behind it only for those suites
     #[arg(long, value_name = "GROUP=ROLE", requires = "oidc_issuer", value_parser = group_role)]
-    pub oidc_role: Vec<Given>,
+    pub oidc_role: Vec<GroupRole>,
     /// The claim that holds a person's groups; one within another is written with dots
     #[arg(long, value_name = "CLAIM", default_value = "groups", requires = "oidc_issuer")]
     pub oidc_groups: String,

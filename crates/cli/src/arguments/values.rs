@@ -8,7 +8,6 @@ use kesmo_core::{
     plan::{Priority, brief::ThenIf},
     time::{Bytes, Span},
 };
-use kesmo_service::Given;
 use kesmo_wire::api::Role;
 
 pub(super) fn pair(text: &str) -> Result<(String, String), String> {
@@ -27,8 +26,16 @@ pub(super) fn integer<T: std::str::FromStr + std::fmt::Display>(text: &str) -> R
     })
 }
 
-/// Which group of a provider gives which role: `wardens=admin`.
-pub(super) fn group_role(text: &str) -> Result<Given, String> {
+/// Which group of a provider gives which role, and for which suites (globs; none: all): `wardens=admin`.
+#[derive(Clone, Debug)]
+pub struct GroupRole {
+    pub group: String,
+    pub role: Role,
+    pub suites: Vec<String>,
+}
+
+/// Reads one.
+pub(super) fn group_role(text: &str) -> Result<GroupRole, String> {
     // A group's name may hold anything, a role's and a glob of suites does not.
     let wrong = || "write it as GROUP=ROLE, or GROUP=ROLE:SUITE,SUITE".to_owned();
     let (group, role) = text.rsplit_once('=').ok_or_else(wrong)?;
@@ -45,7 +52,7 @@ pub(super) fn group_role(text: &str) -> Result<Given, String> {
         let hint = did_you_mean(role, ["reader", "operator", "admin"]);
         format!("{role:?} is not a valid role of a person{hint}; use reader, operator or admin")
     })?;
-    Ok(Given { group: group.trim().to_owned(), role, suites })
+    Ok(GroupRole { group: group.trim().to_owned(), role, suites })
 }
 
 pub(super) fn priority(text: &str) -> Result<Priority, String> {

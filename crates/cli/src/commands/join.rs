@@ -9,12 +9,11 @@ use tokio::sync::oneshot;
 use super::{
     asked_to_end, reports, run_path as path,
     runs::entries,
-    serve::log_to_stderr,
     start::new_run,
     watch::until_verdict,
     worker::{Place, offers, place},
 };
-use crate::{arguments::Join, context::Context, failure::Failure};
+use crate::{arguments::Join, context::Context, failure::Failure, logging::log_to_stderr};
 
 /// How many batches this machine runs at once unless told otherwise.
 pub fn usual_slots() -> u16 {

@@ -1,7 +1,6 @@
 //! What the commands do, a module for each subject.
 
 pub mod accounts;
-pub mod backup;
 pub mod briefs;
 mod cases;
 pub mod comparing;
@@ -31,7 +30,6 @@ pub mod reports;
 pub mod runs;
 pub mod schedules;
 pub mod secrets;
-pub mod serve;
 pub mod share;
 pub mod since;
 pub mod start;

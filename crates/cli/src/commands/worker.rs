@@ -7,7 +7,7 @@ use std::{
 
 use kesmo_core::{name::Slug, suite::container::OFFER};
 
-use super::{asked_to_end, serve::log_to_stderr};
+use super::asked_to_end;
 use kesmo_wire::api::{self, Drain};
 use kesmo_worker::{ContainerEngine, Home};
 
@@ -15,6 +15,7 @@ use crate::{
     arguments::{DrainOf, Worker, pairs},
     context::Context,
     failure::Failure,
+    logging::log_to_stderr,
     service::Service,
 };
 

@@ -114,7 +114,9 @@ fn refused(status: Status, request: &Request<'_>) -> Json<Refusal> {
     }))
 }
 
-pub(crate) fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
+/// All calls that the service answers.
+#[must_use]
+pub fn mount(rocket: Rocket<Build>) -> Rocket<Build> {
     rocket
         .mount("/", routes![health, ready, openapi, report_schema])
         .mount("/", people::routes())

@@ -1,16 +1,10 @@
 //! `kesmo backup` and `kesmo restore`: copies of all that a service keeps.
 
+use kesmo_cli::{Backup, Failure, Kept, Restore, moment, print_json};
 use kesmo_core::time::Bytes;
 use kesmo_service::{
     Error,
     backup::{self, Place},
-};
-
-use super::print_json;
-use crate::{
-    arguments::{Backup, Kept, Restore},
-    failure::Failure,
-    view,
 };
 
 fn place(kept: &Kept) -> Place {
@@ -48,7 +42,7 @@ pub async fn restore(options: &Restore, json: bool) -> Result<(), Failure> {
     }
     println!(
         "Restored as it was at {}: the database, and {} files ({}). Start it: kesmo serve --data {}",
-        view::moment(about.at),
+        moment(about.at),
         about.files,
         Bytes(about.bytes),
         options.kept.data.display()

@@ -1,5 +1,6 @@
-//! `kesmo`: the one program for everyone who runs tests. Parses the call, does it, and ends with the status that
-//! `docs/command-line.md` promises.
+//! The command line: parses the call, does it, and ends with the status that `docs/command-line.md` promises. What needs the
+//! service itself, to run it or to copy what it keeps, is done by the program around this (`crates/kesmo`), so that neither waits
+//! for the other to be built.
 
 mod arguments;
 mod asking;
@@ -7,18 +8,29 @@ mod commands;
 mod connection;
 mod context;
 mod failure;
+mod logging;
 mod saved;
 mod service;
 mod settled;
 mod view;
 
-use std::process::ExitCode;
+use std::{pin::Pin, process::ExitCode};
 
 use arguments::{Command, Kesmo};
 use context::Context;
-use failure::{Failure, NO_SERVICE};
+use failure::NO_SERVICE;
 
-fn main() -> ExitCode {
+pub use arguments::{Backup, GroupRole, Hosting, Kept, Restore, Serve};
+pub use commands::print_json;
+pub use failure::Failure;
+pub use logging::log_to_stderr;
+pub use view::moment;
+
+/// Does what needs the service itself; with `json` what it prints is for programs.
+pub type Host = for<'a> fn(&'a Hosting, json: bool) -> Pin<Box<dyn Future<Output = Result<(), Failure>> + 'a>>;
+
+/// The whole of a call, from this process's arguments to its exit status.
+pub fn main(host: Host) -> ExitCode {
     let kesmo = match settled::parse(std::env::args_os().collect()) {
         Ok(kesmo) => kesmo,
         Err(failure) => {
@@ -28,7 +40,11 @@ fn main() -> ExitCode {
     };
     if !matches!(
         kesmo.command,
-        Command::Serve(_) | Command::Worker(_) | Command::Here(_) | Command::Join(_) | Command::Reach(_)
+        Command::Hosting(Hosting::Serve(_))
+            | Command::Worker(_)
+            | Command::Here(_)
+            | Command::Join(_)
+            | Command::Reach(_)
     ) {
         // A reader that closes the pipe early (`kesmo runs | head`) ends the program quietly, as other programs do.
         // SAFETY: sets the default disposition before any thread is started.
@@ -51,7 +67,7 @@ fn main() -> ExitCode {
             return ExitCode::from(NO_SERVICE);
         }
     };
-    let ended = runtime.block_on(run(kesmo));
+    let ended = runtime.block_on(run(kesmo, host));
     // A read of standard input that still waits must not hold the program.
     runtime.shutdown_timeout(std::time::Duration::from_millis(200));
     match ended {
@@ -63,16 +79,14 @@ fn main() -> ExitCode {
     }
 }
 
-async fn run(kesmo: Kesmo) -> Result<u8, Failure> {
+async fn run(kesmo: Kesmo, host: Host) -> Result<u8, Failure> {
     let done = |result: Result<(), Failure>| result.map(|()| 0);
     let context = || -> Result<Context, Failure> {
         let service = kesmo.connection.service()?;
         Ok(Context { client: service.client()?, service, json: kesmo.json })
     };
     match &kesmo.command {
-        Command::Backup(options) => done(commands::backup::backup(options, kesmo.json).await),
-        Command::Restore(options) => done(commands::backup::restore(options, kesmo.json).await),
-        Command::Serve(options) => done(commands::serve::run(options).await),
+        Command::Hosting(hosting) => done(host(hosting, kesmo.json).await),
         Command::Worker(arguments::Worker { command: Some(arguments::WorkerCommand::Drain(options)), .. }) => {
             done(commands::worker::drain(options, &context()?).await)
         }

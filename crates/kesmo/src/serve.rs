@@ -2,39 +2,8 @@
 
 use std::io::{IsTerminal, Write};
 
-use kesmo_service::scheduler::clock::Clock;
-use tracing::Level;
-use tracing_subscriber::{
-    EnvFilter, Layer,
-    filter::{FilterExt, filter_fn},
-    layer::SubscriberExt,
-    util::SubscriberInitExt,
-};
-
-use crate::{arguments::Serve, failure::Failure};
-
-/// Structured logs to standard error; `KESMO_LOG` sets what is logged, as in `kesmo_service=debug`.
-pub fn log_to_stderr(as_json: bool) {
-    let filter = EnvFilter::try_from_env("KESMO_LOG")
-        .unwrap_or_else(|_| EnvFilter::new("warn,rocket=error,kesmo=info,kesmo_service=info,kesmo_worker=info"));
-    // What libraries say in more detail holds what was sent: tokens, and the parameters of statements.
-    let quiet = filter_fn(|meta| meta.target().starts_with("kesmo") || *meta.level() <= Level::INFO);
-    // Told beforehand what is never asked for, libraries do not even put it together: they would for every message of a link.
-    let quiet = match filter.max_level_hint() {
-        Some(most) => quiet.with_max_level_hint(most),
-        None => quiet,
-    };
-    let filter = filter.and(quiet);
-    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).with_target(false);
-    let result = if as_json {
-        tracing_subscriber::registry().with(lines.json().with_filter(filter)).try_init()
-    } else {
-        tracing_subscriber::registry().with(lines.with_ansi(false).with_filter(filter)).try_init()
-    };
-    if let Err(e) = result {
-        eprintln!("kesmo: logs cannot be written: {e}");
-    }
-}
+use kesmo_cli::{Failure, GroupRole, Serve, log_to_stderr};
+use kesmo_service::{Given, scheduler::clock::Clock};
 
 /// Tells what the service would use, or what is wrong.
 async fn check(config: &kesmo_service::Config) -> Result<(), Failure> {
@@ -60,6 +29,10 @@ async fn check(config: &kesmo_service::Config) -> Result<(), Failure> {
         println!("Notices are mailed from {}.", mail.from);
     }
     Ok(())
+}
+
+fn given(GroupRole { group, role, suites }: GroupRole) -> Given {
+    Given { group, role, suites }
 }
 
 pub async fn run(options: &Serve) -> Result<(), Failure> {
@@ -103,7 +76,7 @@ pub async fn run(options: &Serve) -> Result<(), Failure> {
             name: options.oidc_name.clone(),
             scopes: options.oidc_scopes.clone(),
             groups: options.oidc_groups.clone(),
-            roles: options.oidc_role.clone(),
+            roles: options.oidc_role.iter().cloned().map(given).collect(),
             ca: options.oidc_ca.clone(),
         }),
         traces: options.traces.clone(),
