@@ -36,6 +36,19 @@ fn a_pick_that_matches_nothing_is_void_and_names_the_nearest() {
 }
 
 #[test]
+fn a_folder_that_is_named_like_a_suite_is_told_how_it_is_meant() {
+    let quay = shared();
+    quay.tap("unmoored", "a", "echo \"ok - $t\"", "");
+    for words in [&["start", "suite-unmoored"][..], &["tests", "suite-unmoored"], &["forecast", "suite-unmoored"]] {
+        let output = quay.kesmo(words);
+        assert_eq!(output.status.code(), Some(2), "{}", all_said(&output));
+        let why = "there is no suite named \"suite-unmoored\"; the suite in the folder suite-unmoored is named as ./suite-unmoored";
+        assert_says(&all_said(&output), &[why]);
+    }
+    assert_eq!(quay.kesmo(&["start", "./suite-unmoored", "--wait"]).status.code(), Some(0));
+}
+
+#[test]
 fn a_list_that_is_empty_broken_or_fails_makes_the_run_void() {
     let quay = shared();
     let cases = [

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use kesmo_client::pack;
+use kesmo_client::{Error, pack};
 
 use crate::{context::Context, failure::Failure};
 
@@ -19,4 +19,14 @@ pub async fn suite_and_bundle(suite: &str, context: &Context) -> Result<(String,
     let bundle = pack::pack(Path::new(suite))?;
     context.client.upload(&bundle).await?;
     Ok((bundle.suite, Some(bundle.digest)))
+}
+
+/// Why a call about a suite failed. One that the service does not know may be meant as the folder of that name.
+pub fn not_known(error: Error, suite: &str) -> Failure {
+    let unknown = matches!(error, Error::Refused { status: 404, .. });
+    let mut failure = Failure::from(error);
+    if unknown && !is_folder(suite) && Path::new(suite).join("kesmo.toml").is_file() {
+        failure.message += &format!("; the suite in the folder {suite} is named as ./{suite}");
+    }
+    failure
 }

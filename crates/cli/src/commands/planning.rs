@@ -6,7 +6,10 @@ use kesmo_wire::api::{
     PortionQuery,
 };
 
-use super::{folders::suite_and_bundle, print_json};
+use super::{
+    folders::{not_known, suite_and_bundle},
+    print_json,
+};
 use crate::{
     arguments::{Forecast, Park, Parked, PortionOf, Unpark},
     context::Context,
@@ -34,7 +37,11 @@ pub async fn forecast(options: &Forecast, context: &Context) -> Result<(), Failu
     let shards = numbers(&options.shards)?;
     let (suite, bundle) = suite_and_bundle(&options.suite, context).await?;
     let query = ForecastQuery { bundle, pool: options.pool.clone(), options: options.choosing.options()?, shards };
-    let made: ForecastView = context.client.post(&format!("/api/suites/{suite}/forecast"), &query).await?;
+    let made: ForecastView = context
+        .client
+        .post(&format!("/api/suites/{suite}/forecast"), &query)
+        .await
+        .map_err(|e| not_known(e, &options.suite))?;
     if context.json {
         return print_json(&made);
     }
@@ -92,7 +99,11 @@ pub async fn portion(options: &PortionOf, context: &Context) -> Result<(), Failu
         stamp: options.stamp,
         key: options.key.clone(),
     };
-    let found: PortionView = context.client.post(&format!("/api/suites/{suite}/portion"), &query).await?;
+    let found: PortionView = context
+        .client
+        .post(&format!("/api/suites/{suite}/portion"), &query)
+        .await
+        .map_err(|e| not_known(e, &options.suite))?;
     if context.json {
         return print_json(&found);
     }

@@ -14,7 +14,7 @@ use kesmo_core::{
 use kesmo_wire::api::{Again as AgainBody, NewRun, PoolOf, Run, Worker};
 
 use super::{
-    folders::is_folder,
+    folders::{is_folder, not_known},
     print_json,
     reports::{self, Wanted},
     run_path as path,
@@ -60,7 +60,7 @@ pub async fn run(options: &Start, context: &Context) -> Result<u8, Failure> {
     let no_suite = || Failure::call("the brief names no suite: write suite = \"NAME\" in it, or name one in the call");
     let suite = options.suite.clone().or(brief.suite).ok_or_else(no_suite)?;
     let new = new_run(&suite, changes, &options.running, context).await?;
-    let run: Run = context.client.post("/api/runs", &new).await?;
+    let run: Run = context.client.post("/api/runs", &new).await.map_err(|e| not_known(e, &suite))?;
     started(&run, &options.staying, &reports, context).await
 }
 

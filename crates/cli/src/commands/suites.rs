@@ -12,7 +12,10 @@ use kesmo_core::{
 };
 use kesmo_wire::api::{NewPoll, NewSuite, PollOf, Suite as SuiteView, SuiteDetail, Tests as TestsView, TestsQuery};
 
-use super::{folders::suite_and_bundle, print_json};
+use super::{
+    folders::{not_known, suite_and_bundle},
+    print_json,
+};
 use crate::{
     arguments::{AddSuite, PollBranches, Suite, Tests},
     context::Context,
@@ -214,7 +217,11 @@ fn check(folder: &Path, json: bool) -> Result<(), Failure> {
 pub async fn tests(options: &Tests, context: &Context) -> Result<(), Failure> {
     let (suite, bundle) = suite_and_bundle(&options.suite, context).await?;
     let query = TestsQuery { bundle, options: options.choosing.options()? };
-    let found: TestsView = context.client.post(&format!("/api/suites/{suite}/tests"), &query).await?;
+    let found: TestsView = context
+        .client
+        .post(&format!("/api/suites/{suite}/tests"), &query)
+        .await
+        .map_err(|e| not_known(e, &options.suite))?;
     if context.json {
         return print_json(&found);
     }

@@ -7,9 +7,12 @@ mod containers_tests;
 pub mod covers;
 pub mod draft;
 pub mod file;
+#[cfg(test)]
+mod file_tests;
 pub mod listing;
 pub mod pick;
 mod reader;
+mod reading;
 pub mod secrets;
 pub mod tried;
 pub mod variant;

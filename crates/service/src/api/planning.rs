@@ -35,7 +35,7 @@ use crate::{
     lookup::{DEFAULT_POOL, named, suite_file},
     refused::Refused,
 };
-use kesmo_floor::{ListAsk, keeping::history};
+use kesmo_floor::{ListAsk, history};
 
 pub(super) fn routes() -> Vec<Route> {
     routes![chosen, portion, forecast, meet]

@@ -19,12 +19,11 @@ use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::TcpStream,
     sync::{mpsc, watch},
-    time::Instant,
 };
 
 use super::{
     body::Answer,
-    sockets::{say, within},
+    sockets::{Silence, say, within},
 };
 use crate::{
     access::{MayLend, MayOperate, MaySee, Standing},
@@ -114,12 +113,12 @@ async fn talk(
     shutdown: &mut Shutdown,
 ) -> Result<(), String> {
     say(stream, &ToOfferer::Offered).await?;
-    let mut heard = Instant::now();
+    let mut silence = Silence::new(patience);
     loop {
         tokio::select! {
             message = stream.next() => {
                 let message = message.ok_or("closed")?.map_err(|e| e.to_string())?;
-                heard = Instant::now();
+                silence.ends();
                 match message {
                     Message::Close(_) => return Err("closed by the machine that offered".into()),
                     Message::Text(text) => match FromOfferer::read(&text) {
@@ -137,7 +136,7 @@ async fn talk(
                 Some(message) => say(stream, &message).await?,
                 None => return Err("nobody asks any more".into()),
             },
-            () = tokio::time::sleep_until(heard + patience) => return Err("silent for too long".into()),
+            () = silence.is_too_long() => return Err("silent for too long".into()),
             () = &mut *shutdown => {
                 stream.close(None).await.map_err(|e| e.to_string())?;
                 return Err("the service is stopping".into());

@@ -20,7 +20,7 @@ use tokio::{sync::mpsc, time::Instant};
 
 use super::{
     body::Answer,
-    sockets::{put, say, within},
+    sockets::{Silence, put, say, within},
 };
 use crate::{
     access::{MayLend, Standing},
@@ -247,7 +247,7 @@ async fn carry(
     }
     // Only who is taken is welcome, and before anything that the floor sends.
     say(stream, &ToWorker::Welcome { patience_ms: patience.as_millis() as u64, version: VERSION }).await?;
-    let mut heard = Instant::now();
+    let mut silence = Silence::new(patience);
     let mut acknowledged = Acknowledged::default();
     loop {
         let now = Instant::now();
@@ -261,7 +261,7 @@ async fn carry(
         tokio::select! {
             message = stream.next() => {
                 let message = message.ok_or("closed")?.map_err(|e| e.to_string())?;
-                heard = Instant::now();
+                silence.ends();
                 if matches!(message, Message::Close(_)) {
                     return Err("closed by the worker".into());
                 }
@@ -269,7 +269,7 @@ async fn carry(
                     Ok(Some(message)) => {
                         hand_over(stream, floor, number, message).await?;
                         // While it waited, nothing else was heard.
-                        heard = Instant::now();
+                        silence.ends();
                     }
                     Ok(None) => {}
                     // It would send the same again for ever.
@@ -283,14 +283,8 @@ async fn carry(
                 Some(message) => pass_on(stream, message, &mut receiver, &mut acknowledged).await?,
                 None => return Err("cut off by the floor".into()),
             },
-            () = tokio::time::sleep_until(due.unwrap_or(heard)), if due.is_some() => {}
-            () = tokio::time::sleep_until(heard + patience) => {
-                // Who is late stood still itself: what came meanwhile is still to be read.
-                if (heard + patience).elapsed() < patience / 4 {
-                    return Err("silent for too long".into());
-                }
-                heard = Instant::now();
-            }
+            () = tokio::time::sleep_until(due.unwrap_or(now)), if due.is_some() => {}
+            () = silence.is_too_long() => return Err("silent for too long".into()),
             () = &mut shutdown => {
                 if let Some(stored) = acknowledged.take(Instant::now()) {
                     put(stream, &stored).await?;
