@@ -42,8 +42,8 @@ fn a_folder_that_is_named_like_a_suite_is_told_how_it_is_meant() {
     for words in [&["start", "suite-unmoored"][..], &["tests", "suite-unmoored"], &["forecast", "suite-unmoored"]] {
         let output = quay.kesmo(words);
         assert_eq!(output.status.code(), Some(2), "{}", all_said(&output));
-        let why = "there is no suite named \"suite-unmoored\"; the suite in the folder suite-unmoored is named as ./suite-unmoored";
-        assert_says(&all_said(&output), &[why]);
+        let hint = "the suite in the folder suite-unmoored is named as ./suite-unmoored";
+        assert_says(&all_said(&output), &["there is no suite named \"suite-unmoored\"", hint]);
     }
     assert_eq!(quay.kesmo(&["start", "./suite-unmoored", "--wait"]).status.code(), Some(0));
 }

@@ -4,6 +4,7 @@
 mod calling;
 mod leaving;
 mod orders;
+mod pipes;
 
 use std::{
     collections::HashMap,
@@ -25,7 +26,7 @@ use kesmo_engine::Input;
 use kesmo_wire::link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
 use nix::{sys::stat::Mode, unistd::mkfifo};
 use tokio::{
-    io::{AsyncRead, AsyncReadExt, AsyncWriteExt},
+    io::AsyncWriteExt,
     sync::{mpsc, watch},
     task::JoinSet,
 };
@@ -47,6 +48,7 @@ use crate::{
 };
 
 pub use orders::{Fed, Order, Switches, Told, switches};
+use pipes::{Bytes, Came, Pipes};
 
 /// A failing TAP point whose explanation does not come is given out after this.
 const HELD_BACK: Duration = Duration::from_millis(30);
@@ -54,6 +56,11 @@ const HELD_BACK: Duration = Duration::from_millis(30);
 const CLOSING: Duration = Duration::from_millis(200);
 /// After a process ended, what it printed is waited for so long, if something holds its pipes open.
 const LAST_WORDS: Duration = Duration::from_millis(300);
+
+/// Whoever looks late waits so long for what came meanwhile.
+const A_MOMENT: Duration = Duration::from_millis(20);
+/// Where telling takes longer than this, nothing was read meanwhile: that time is no test's.
+const HELD_UP: i64 = 100_000;
 
 /// What waits to begin says so that often.
 const AT_GATE_EVERY: Duration = Duration::from_secs(2);
@@ -444,8 +451,8 @@ impl BatchRun<'_> {
         &mut self,
         process: &mut Running,
         reading: &mut Reading,
-        mut events: Option<tokio::net::unix::pipe::Receiver>,
-        batch_deadline: i64,
+        events: Option<tokio::net::unix::pipe::Receiver>,
+        mut batch_deadline: i64,
         offset: usize,
     ) -> (Option<Exit>, Option<String>) {
         let mut input = process.input.take();
@@ -453,10 +460,8 @@ impl BatchRun<'_> {
         if input.is_some() {
             self.entries.iter().for_each(|entry| to_write.extend(format!("{}\n", entry.name).bytes()));
         }
-        let mut out = process.out.take();
-        let mut err = process.err.take();
-        let (mut out_buffer, mut err_buffer, mut event_buffer) =
-            (vec![0; 64 << 10], vec![0; 16 << 10], vec![0; 64 << 10]);
+        let by_events = events.is_some();
+        let mut pipes = Pipes::new(process.out.take(), process.err.take(), events);
         let limit_of_end = self.ready.suite.limits.test.0 as i64;
         let mut status = None;
         let mut ended_at: Option<tokio::time::Instant> = None;
@@ -467,6 +472,7 @@ impl BatchRun<'_> {
         loop {
             let followed = *follow.borrow_and_update();
             let more_to_tell = followed && self.tell_output(reading, offset, &mut sent);
+            let looked = now_us();
             let asked = *order.borrow_and_update();
             if !self.gave_back
                 && asked != self.done
@@ -489,14 +495,21 @@ impl BatchRun<'_> {
             }
             let closing = complete && ended_at.is_none();
             let complete_at = if complete { *complete_since.get_or_insert_with(now_us) } else { now_us() };
-            let still_open = ended_at.is_none() || out.is_some() || err.is_some();
+            let still_open = ended_at.is_none() || !pipes.have_ended();
             let hold = complete && still_open && now_us() < complete_at + CLOSING.as_micros() as i64;
             reading.end_second(now_us(), false);
             if reading.has_news() && !hold {
                 self.flush(reading, offset).await;
             }
-            if ended_at.is_some() && out.is_none() && err.is_none() {
+            if ended_at.is_some() && pipes.have_ended() {
                 break;
+            }
+            // While the service takes nothing, telling waits, and with it all that is read: no test is to pay for it.
+            let held_up = now_us() - looked;
+            if held_up > HELD_UP {
+                reading.progress.held_up(held_up);
+                batch_deadline = batch_deadline.saturating_add(held_up);
+                complete_since = complete_since.map(|since| since + held_up);
             }
             if ended_at.is_none() && complete && reading.progress.cut_short() {
                 // It would go on with what was given back.
@@ -514,18 +527,13 @@ impl BatchRun<'_> {
             };
             let past_deadline = ended_at.is_none() && now_us() >= deadline;
             if ended_at.is_some_and(|t| t.elapsed() >= LAST_WORDS) {
+                // Whoever comes to this late has not read what is there.
+                self.take_rest(&mut pipes, reading, offset, A_MOMENT).await;
                 break;
             }
             let until_deadline = Duration::from_micros(u64::try_from(deadline - now_us()).unwrap_or(0));
             tokio::select! {
-                read = read_some(&mut out, &mut out_buffer) => match read {
-                    0 => out = None,
-                    read => reading.take_out(&out_buffer[..read], now_us()),
-                },
-                read = read_some(&mut events, &mut event_buffer) => {
-                    let named = reading.take_events(&event_buffer[..read], now_us());
-                    self.note_files(named, offset);
-                }
+                came = pipes.next() => self.take(&mut pipes, &came, reading, offset),
                 fed = self.feed.recv(), if self.feed_open => self.take_fed(fed, reading, &mut to_write),
                 written = write_some(&mut input, &to_write), if input.is_some() && !to_write.is_empty() => match written {
                     Ok(written) => drop(to_write.drain(..written)),
@@ -538,10 +546,6 @@ impl BatchRun<'_> {
                             reading.found.push(Step::Remark(text.to_owned()));
                         }
                     }
-                },
-                read = read_some(&mut err, &mut err_buffer) => match read {
-                    0 => err = None,
-                    read => reading.take_err(&err_buffer[..read]),
                 },
                 changed = follow.changed(), if !followed => {
                     if changed.is_err() {
@@ -576,6 +580,12 @@ impl BatchRun<'_> {
                 () = tokio::time::sleep(LAST_WORDS), if ended_at.is_some() => {}
                 () = tokio::time::sleep(until_deadline), if ended_at.is_none() => {}
                 () = std::future::ready(()), if past_deadline => {
+                    // What came in time counts, also where this is looked at late.
+                    let before = (reading.progress.deadline(), complete);
+                    self.take_rest(&mut pipes, reading, offset, A_MOMENT).await;
+                    if before != (reading.progress.deadline(), reading.progress.complete() && !self.feed_open) {
+                        continue;
+                    }
                     let now = now_us();
                     let why = match reading.progress.deadline() {
                         _ if closing => {
@@ -599,41 +609,51 @@ impl BatchRun<'_> {
                     };
                     process.end().await;
                     // What it printed until then is still in the pipes.
-                    let rest = async {
-                        loop {
-                            match read_some(&mut out, &mut out_buffer).await {
-                                0 => break,
-                                read => reading.take_out(&out_buffer[..read], now_us()),
-                            }
-                        }
-                        loop {
-                            match read_some(&mut err, &mut err_buffer).await {
-                                0 => break,
-                                read => reading.take_err(&err_buffer[..read]),
-                            }
-                        }
-                    };
-                    if tokio::time::timeout(LAST_WORDS, rest).await.is_err() {
-                        tracing::debug!("an output was not closed");
+                    self.take_rest(&mut pipes, reading, offset, LAST_WORDS).await;
+                    while let Some(came) = pipes.next_event() {
+                        self.take(&mut pipes, &came, reading, offset);
                     }
                     return (None, Some(why));
                 }
             }
         }
         // The FIFO has no end; what was written is there by now.
-        if let Some(events) = &mut events {
-            while let Ok(read) = events.try_read(&mut event_buffer) {
-                if read == 0 {
-                    break;
-                }
-                let named = reading.take_events(&event_buffer[..read], now_us());
-                self.note_files(named, offset);
-            }
+        while let Some(came) = pipes.next_event() {
+            self.take(&mut pipes, &came, reading, offset);
+        }
+        if by_events {
             let named = reading.take_events(b"\n", now_us());
             self.note_files(named, offset);
         }
         reading.finish_out(now_us());
         (status, None)
+    }
+
+    /// Takes in what came over a pipe.
+    fn take(&mut self, pipes: &mut Pipes, came: &Came, reading: &mut Reading, offset: usize) {
+        match pipes.bytes(came) {
+            Bytes::Out(bytes) => reading.take_out(bytes, now_us()),
+            Bytes::Err(bytes) => reading.take_err(bytes),
+            Bytes::Events(bytes) => {
+                let named = reading.take_events(bytes, now_us());
+                self.note_files(named, offset);
+            }
+            Bytes::Nothing => {}
+        }
+    }
+
+    /// Takes in what has come over the pipes already, and what comes in so long a time, or until both outputs have ended. The pipes are
+    /// read before the time is looked at: also where this machine stood still meanwhile.
+    async fn take_rest(&mut self, pipes: &mut Pipes, reading: &mut Reading, offset: usize, wait: Duration) {
+        let rest = async {
+            while !pipes.have_ended() {
+                let came = pipes.next().await;
+                self.take(pipes, &came, reading, offset);
+            }
+        };
+        if tokio::time::timeout(wait, rest).await.is_err() {
+            tracing::trace!("an output is still open");
+        }
     }
 
     /// Sends what the running test printed since the last time to whoever follows; tells whether there is more to come back
@@ -777,13 +797,6 @@ async fn write_some(input: &mut Option<Input>, bytes: &[u8]) -> std::io::Result<
 /// Whether a signal ended a process.
 fn killed(exit: &Option<Exit>) -> bool {
     exit.as_ref().is_none_or(Exit::killed)
-}
-
-async fn read_some(stream: &mut Option<impl AsyncRead + Unpin>, buffer: &mut [u8]) -> usize {
-    match stream {
-        Some(stream) => stream.read(buffer).await.unwrap_or(0),
-        None => std::future::pending().await,
-    }
 }
 
 /// A FIFO for event lines. It is open for writing here too, so that it has no end while tests come and go.

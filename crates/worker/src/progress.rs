@@ -189,6 +189,13 @@ impl Progress {
         }
     }
 
+    /// For so many microseconds nothing could be read: the process may have told something meanwhile, or waited until it could. That
+    /// time is no test's.
+    pub fn held_up(&mut self, us: i64) {
+        self.began_us = self.began_us.saturating_add(us);
+        self.running.iter_mut().for_each(|r| r.1 = r.1.saturating_add(us));
+    }
+
     fn assume_next(&mut self, from: usize, now: i64) -> Option<usize> {
         let next = (from..self.done.len()).chain(0..from).find(|i| !self.done[*i])?;
         self.running = vec![(next, now)];

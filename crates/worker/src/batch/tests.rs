@@ -258,6 +258,38 @@ async fn a_limit_ends_the_test_that_ran() {
     assert!(lines[1].ends_with("[waiting]"), "what it printed until then is kept: {lines:?}");
 }
 
+const ONE_AFTER_THE_OTHER: &str = "for t; do sleep 0.2; echo \"ok - $t\"; done";
+const ALL_PASSED: [&str; 5] = ["passed 0 [] []", "passed 1 [] []", "passed 2 [] []", "passed 3 [] []", "Done"];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_runs_while_nothing_can_be_told_is_not_late_for_it() {
+    let mut bench = bench("tap", "{names}", "", ONE_AFTER_THE_OTHER);
+    (bench.tools.events, bench.coming) = mpsc::channel(1);
+    let (tools, job) = (bench.tools.clone(), grant(&["a", "b", "c", "d"], None));
+    let (_switches, told) = switches(true);
+    let running = tokio::spawn(async move { run(&tools, job, told).await });
+    // The service takes nothing for longer than any of them may run.
+    tokio::time::sleep(Duration::from_millis(2500)).await;
+    let mut lines = Vec::new();
+    while lines.last().is_none_or(|line| line != "Done") {
+        let events = bench.coming.recv().await.expect("the batch goes on");
+        lines.extend(events.into_iter().filter_map(line_of));
+    }
+    assert_eq!(lines, ALL_PASSED);
+    running.await.expect("it ends");
+}
+
+#[tokio::test]
+async fn what_came_while_the_worker_stood_still_came_in_time() {
+    let mut bench = bench("tap", "{names}", "", ONE_AFTER_THE_OTHER);
+    let still = tokio::spawn(async {
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        std::thread::sleep(Duration::from_millis(2200));
+    });
+    assert_eq!(told(&mut bench, grant(&["a", "b", "c", "d"], None)).await, ALL_PASSED);
+    still.await.expect("it stood still");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_program_that_never_stops_printing_is_ended_at_its_limit() {
     let mut bench = bench("tap", "{names}", "[limits]\noutput = \"8 KiB\"", "while :; do echo again and again; done");
