@@ -258,18 +258,31 @@ async fn a_limit_ends_the_test_that_ran() {
     assert!(lines[1].ends_with("[waiting]"), "what it printed until then is kept: {lines:?}");
 }
 
-const ONE_AFTER_THE_OTHER: &str = "for t; do sleep 0.2; echo \"ok - $t\"; done";
-const ALL_PASSED: [&str; 5] = ["passed 0 [] []", "passed 1 [] []", "passed 2 [] []", "passed 3 [] []", "Done"];
+const ONE_AFTER_THE_OTHER: &str = "for t; do sleep 0.7; echo \"ok - $t\"; done";
+const ALL_PASSED: [&str; 7] = [
+    "passed 0 [] []",
+    "passed 1 [] []",
+    "passed 2 [] []",
+    "passed 3 [] []",
+    "passed 4 [] []",
+    "passed 5 [] []",
+    "Done",
+];
+
+/// Six tests, each of which may run for half of the time in which nothing is heard of them.
+fn six() -> Grant {
+    let job = grant(&["a", "b", "c", "d", "e", "f"], None);
+    let entries = job.entries.into_iter().map(|e| GrantedEntry { limit_us: 1_500_000, ..e }).collect();
+    Grant { entries, ..job }
+}
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_runs_while_nothing_can_be_told_is_not_late_for_it() {
     let mut bench = bench("tap", "{names}", "", ONE_AFTER_THE_OTHER);
     (bench.tools.events, bench.coming) = mpsc::channel(1);
-    let (tools, job) = (bench.tools.clone(), grant(&["a", "b", "c", "d"], None));
-    let (_switches, told) = switches(true);
-    let running = tokio::spawn(async move { run(&tools, job, told).await });
-    // The service takes nothing for longer than any of them may run.
-    tokio::time::sleep(Duration::from_millis(2500)).await;
+    let (tools, (_switches, told)) = (bench.tools.clone(), switches(true));
+    let running = tokio::spawn(async move { run(&tools, six(), told).await });
+    tokio::time::sleep(Duration::from_secs(3)).await;
     let mut lines = Vec::new();
     while lines.last().is_none_or(|line| line != "Done") {
         let events = bench.coming.recv().await.expect("the batch goes on");
@@ -284,9 +297,9 @@ async fn what_came_while_the_worker_stood_still_came_in_time() {
     let mut bench = bench("tap", "{names}", "", ONE_AFTER_THE_OTHER);
     let still = tokio::spawn(async {
         tokio::time::sleep(Duration::from_millis(300)).await;
-        std::thread::sleep(Duration::from_millis(2200));
+        std::thread::sleep(Duration::from_millis(2700));
     });
-    assert_eq!(told(&mut bench, grant(&["a", "b", "c", "d"], None)).await, ALL_PASSED);
+    assert_eq!(told(&mut bench, six()).await, ALL_PASSED);
     still.await.expect("it stood still");
 }
 
