@@ -561,11 +561,7 @@ impl BatchRun<'_> {
                     }
                 }
                 waited = process.wait(), if ended_at.is_none() => {
-                    match waited {
-                        Ok(exit) => status = Some(exit),
-                        Err(why) if process.container().is_some() => self.lost = Some(why),
-                        Err(why) => tracing::warn!("a process's end is not known: {why}"),
-                    }
+                    status = self.exit_of(waited, process.container().is_some());
                     ended_at = Some(tokio::time::Instant::now());
                 }
                 // Only to wake: what was measured in a second is told when it is over.
@@ -584,6 +580,11 @@ impl BatchRun<'_> {
                     let before = (reading.progress.deadline(), complete);
                     self.take_rest(&mut pipes, reading, offset, A_MOMENT).await;
                     if before != (reading.progress.deadline(), reading.progress.complete() && !self.feed_open) {
+                        continue;
+                    }
+                    if let Ok(waited) = tokio::time::timeout(A_MOMENT, process.wait()).await {
+                        status = self.exit_of(waited, process.container().is_some());
+                        ended_at = Some(tokio::time::Instant::now());
                         continue;
                     }
                     let now = now_us();
@@ -627,6 +628,16 @@ impl BatchRun<'_> {
         }
         reading.finish_out(now_us());
         (status, None)
+    }
+
+    /// How a process ended, if that is known.
+    fn exit_of(&mut self, waited: Result<Exit, String>, in_container: bool) -> Option<Exit> {
+        match waited {
+            Ok(exit) => return Some(exit),
+            Err(why) if in_container => self.lost = Some(why),
+            Err(why) => tracing::warn!("a process's end is not known: {why}"),
+        }
+        None
     }
 
     /// Takes in what came over a pipe.

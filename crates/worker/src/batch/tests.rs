@@ -292,14 +292,27 @@ async fn what_runs_while_nothing_can_be_told_is_not_late_for_it() {
     running.await.expect("it ends");
 }
 
+/// From 300 ms after now on the worker does nothing until three seconds have passed.
+async fn stands_still() {
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    std::thread::sleep(Duration::from_millis(2700));
+}
+
 #[tokio::test]
 async fn what_came_while_the_worker_stood_still_came_in_time() {
     let mut bench = bench("tap", "{names}", "", ONE_AFTER_THE_OTHER);
-    let still = tokio::spawn(async {
-        tokio::time::sleep(Duration::from_millis(300)).await;
-        std::thread::sleep(Duration::from_millis(2700));
-    });
+    let still = tokio::spawn(stands_still());
     assert_eq!(told(&mut bench, six()).await, ALL_PASSED);
+    still.await.expect("it stood still");
+}
+
+#[tokio::test]
+async fn what_ended_while_the_worker_stood_still_ended_in_time() {
+    let mut bench = bench("exit", "{name}", "", "sleep 0.7");
+    let still = tokio::spawn(stands_still());
+    let job = six();
+    let one = Grant { entries: job.entries[..1].to_vec(), ..job };
+    assert_eq!(told(&mut bench, one).await, ["passed 0 [] []", "Done"]);
     still.await.expect("it stood still");
 }
 
