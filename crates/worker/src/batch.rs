@@ -59,14 +59,16 @@ const LAST_WORDS: Duration = Duration::from_millis(300);
 
 /// Whoever looks late waits so long for what came meanwhile.
 const A_MOMENT: Duration = Duration::from_millis(20);
-/// Where telling takes longer than this, nothing was read meanwhile: that time is no test's.
+/// Where nothing was read for so much longer than was meant, in microseconds, that time is no test's.
 const HELD_UP: i64 = 100_000;
 
 /// What waits to begin says so that often.
 const AT_GATE_EVERY: Duration = Duration::from_secs(2);
 
-/// What running attempts print is sent at most so often to whoever follows, and so many bytes of it at a time.
+/// A process is looked at so often, also where nothing comes.
 const A_SECOND: Duration = Duration::from_secs(1);
+
+/// What running attempts print is sent at most so often to whoever follows, and so many bytes of it at a time.
 const OUTPUT_EVERY: Duration = Duration::from_millis(100);
 const MOST_OUTPUT: usize = 32 << 10;
 
@@ -469,10 +471,14 @@ impl BatchRun<'_> {
         let mut order = self.order.clone();
         let mut follow = self.follow.clone();
         let mut sent = Sent::default();
+        let mut looked = now_us();
         loop {
             let followed = *follow.borrow_and_update();
             let more_to_tell = followed && self.tell_output(reading, offset, &mut sent);
-            let looked = now_us();
+            // Who wakes late stood still, and maybe all of this machine with it.
+            let away = now_us() - looked;
+            let mut held_up = if away > A_SECOND.as_micros() as i64 + HELD_UP { away } else { 0 };
+            looked = now_us();
             let asked = *order.borrow_and_update();
             if !self.gave_back
                 && asked != self.done
@@ -505,8 +511,10 @@ impl BatchRun<'_> {
                 break;
             }
             // While the service takes nothing, telling waits, and with it all that is read: no test is to pay for it.
-            let held_up = now_us() - looked;
-            if held_up > HELD_UP {
+            let told_in = now_us() - looked;
+            held_up += if told_in > HELD_UP { told_in } else { 0 };
+            looked = now_us();
+            if held_up > 0 {
                 reading.progress.held_up(held_up);
                 batch_deadline = batch_deadline.saturating_add(held_up);
                 complete_since = complete_since.map(|since| since + held_up);
@@ -564,8 +572,8 @@ impl BatchRun<'_> {
                     status = self.exit_of(waited, process.container().is_some());
                     ended_at = Some(tokio::time::Instant::now());
                 }
-                // Only to wake: what was measured in a second is told when it is over.
-                () = tokio::time::sleep(A_SECOND), if reading.measures() => {}
+                // Only to wake: what was measured in a second is told when it is over, and a second that was longer is noticed.
+                () = tokio::time::sleep(A_SECOND) => {}
                 () = tokio::time::sleep(CLOSING), if hold => {}
                 () = tokio::time::sleep(HELD_BACK), if held_back => {
                     for tap in reading.points.as_mut().map(Points::release).unwrap_or_default() {

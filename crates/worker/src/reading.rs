@@ -132,11 +132,6 @@ impl Reading {
             || self.files.as_ref().is_some_and(Files::waits)
     }
 
-    /// Whether it measured something in a second that is not over, as far as is known.
-    pub fn measures(&self) -> bool {
-        self.gathering.waits()
-    }
-
     /// Ends the second in which something was measured, if it is over now, or with the process.
     pub fn end_second(&mut self, now: i64, all: bool) {
         if all || self.gathering.is_due(now / 1_000_000) {

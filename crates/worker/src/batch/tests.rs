@@ -307,6 +307,16 @@ async fn what_came_while_the_worker_stood_still_came_in_time() {
 }
 
 #[tokio::test]
+async fn what_may_have_stood_still_with_its_worker_has_its_time_after_that() {
+    let mut bench = bench("tap", "{names}", "", "sleep 3.6; echo ok - a");
+    let still = tokio::spawn(stands_still());
+    let job = six();
+    let one = Grant { entries: job.entries[..1].to_vec(), ..job };
+    assert_eq!(told(&mut bench, one).await, ["passed 0 [] []", "Done"]);
+    still.await.expect("it stood still");
+}
+
+#[tokio::test]
 async fn what_ended_while_the_worker_stood_still_ended_in_time() {
     let mut bench = bench("exit", "{name}", "", "sleep 0.7");
     let still = tokio::spawn(stands_still());
