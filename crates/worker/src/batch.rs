@@ -515,9 +515,9 @@ impl BatchRun<'_> {
             held_up += if told_in > HELD_UP { told_in } else { 0 };
             looked = now_us();
             if held_up > 0 {
-                reading.progress.held_up(held_up);
+                reading.progress.held_up(held_up, looked);
                 batch_deadline = batch_deadline.saturating_add(held_up);
-                complete_since = complete_since.map(|since| since + held_up);
+                complete_since = complete_since.map(|since| looked.min(since + held_up));
             }
             if ended_at.is_none() && complete && reading.progress.cut_short() {
                 // It would go on with what was given back.
@@ -529,7 +529,7 @@ impl BatchRun<'_> {
             let held_back = reading.points.as_ref().is_some_and(Points::holds_back);
             // When all is reported, the process has as long as one test to clear up after itself.
             let deadline = match reading.progress.deadline() {
-                _ if closing => complete_at + limit_of_end,
+                _ if closing => complete_since.unwrap_or(looked) + limit_of_end,
                 Some((at, _)) => at.min(batch_deadline),
                 None => batch_deadline,
             };
@@ -587,7 +587,8 @@ impl BatchRun<'_> {
                     // What came in time counts, also where this is looked at late.
                     let before = (reading.progress.deadline(), complete);
                     self.take_rest(&mut pipes, reading, offset, A_MOMENT).await;
-                    if before != (reading.progress.deadline(), reading.progress.complete() && !self.feed_open) {
+                    let after = (reading.progress.deadline(), reading.progress.complete() && !self.feed_open);
+                    if before != after && (after.1 || now_us() < batch_deadline) {
                         continue;
                     }
                     if let Ok(waited) = tokio::time::timeout(A_MOMENT, process.wait()).await {

@@ -189,11 +189,12 @@ impl Progress {
         }
     }
 
-    /// For so many microseconds nothing could be read: the process may have told something meanwhile, or waited until it could. That
-    /// time is no test's.
-    pub fn held_up(&mut self, us: i64) {
-        self.began_us = self.began_us.saturating_add(us);
-        self.running.iter_mut().for_each(|r| r.1 = r.1.saturating_add(us));
+    /// For so many microseconds before now nothing could be read: the process may have told something meanwhile, or waited until it
+    /// could. That time is no test's.
+    pub fn held_up(&mut self, us: i64, now: i64) {
+        let later = |began: i64| now.min(began.saturating_add(us)).max(began);
+        self.began_us = later(self.began_us);
+        self.running.iter_mut().for_each(|r| r.1 = later(r.1));
     }
 
     fn assume_next(&mut self, from: usize, now: i64) -> Option<usize> {
@@ -432,6 +433,19 @@ mod tests {
 
     fn passed() -> Reported {
         Reported::plain(Ended::Passed)
+    }
+
+    #[test]
+    fn time_in_which_nothing_was_read_is_no_tests() {
+        let mut p = progress(Told::AsTheyEnd);
+        p.started(100);
+        p.held_up(5000, 5300);
+        assert_eq!(p.deadline(), Some((6100, 0)));
+        let (a, _) = p.result("a", 0, passed(), 5400).unwrap();
+        assert_eq!((a.began_us, a.spent), (5100, Span(300)));
+        // What began after that does not begin later for it.
+        p.held_up(5000, 5400);
+        assert_eq!(p.deadline(), Some((6400, 1)));
     }
 
     #[test]

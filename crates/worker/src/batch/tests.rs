@@ -258,6 +258,15 @@ async fn a_limit_ends_the_test_that_ran() {
     assert!(lines[1].ends_with("[waiting]"), "what it printed until then is kept: {lines:?}");
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_batch_that_goes_on_and_on_is_ended_at_its_limit() {
+    let mut bench = bench("tap", "{names}", "[limits]\nbatch = \"1s\"", "for t; do echo \"ok - $t\"; sleep 0.1; done");
+    let names: Vec<String> = (0..50).map(|n| n.to_string()).collect();
+    let lines = told(&mut bench, grant(&names.iter().map(String::as_str).collect::<Vec<_>>(), None)).await;
+    let late = lines.iter().position(|line| line.contains("its batch ran longer than 1.0 s")).expect("it is ended");
+    assert!(late < 40 && lines[late].starts_with("timed-out"), "{lines:?}");
+}
+
 const ONE_AFTER_THE_OTHER: &str = "for t; do sleep 0.7; echo \"ok - $t\"; done";
 const ALL_PASSED: [&str; 7] = [
     "passed 0 [] []",
