@@ -9,7 +9,7 @@ use std::process::ExitCode;
 use kesmo_cli::Hosting;
 use mimalloc::MiMalloc;
 
-/// What a service holds comes and goes in small pieces, on a dozen threads: it takes a third less memory so than with the C library's
+/// What a service holds comes and goes in small pieces, on a dozen threads: it takes a fifth less memory so than with the C library's
 /// (docs/benchmarks.md).
 #[global_allocator]
 static ALLOCATOR: MiMalloc = MiMalloc;
