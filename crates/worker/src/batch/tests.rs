@@ -320,9 +320,25 @@ async fn what_may_have_stood_still_with_its_worker_has_its_time_after_that() {
     let mut bench = bench("tap", "{names}", "", "sleep 3.6; echo ok - a");
     let still = tokio::spawn(stands_still());
     let job = six();
-    let one = Grant { entries: job.entries[..1].to_vec(), ..job };
+    let one = Grant { entries: vec![GrantedEntry { limit_us: 2_500_000, ..job.entries[0].clone() }], ..job };
     assert_eq!(told(&mut bench, one).await, ["passed 0 [] []", "Done"]);
     still.await.expect("it stood still");
+}
+
+#[tokio::test]
+async fn a_worker_that_is_always_late_ends_what_hangs_all_the_same() {
+    let mut bench = bench("tap", "{names}", "", "sleep 600");
+    let late = tokio::spawn(async {
+        loop {
+            tokio::task::yield_now().await;
+            std::thread::sleep(Duration::from_millis(1300));
+        }
+    });
+    let job = six();
+    let one = Grant { entries: job.entries[..1].to_vec(), ..job };
+    let lines = tokio::time::timeout(Duration::from_secs(60), told(&mut bench, one)).await.expect("it is ended");
+    assert!(lines[0].starts_with("timed-out 0 [it ran longer than its limit of 1.5 s"), "{lines:?}");
+    late.abort();
 }
 
 #[tokio::test]
