@@ -288,12 +288,6 @@ impl Gathering {
         !self.now.is_empty() && second != self.second
     }
 
-    /// Whether something is gathered.
-    #[must_use]
-    pub fn waits(&self) -> bool {
-        !self.now.is_empty()
-    }
-
     /// What was gathered, if anything.
     pub fn finish(&mut self) -> Option<Part> {
         if self.now.is_empty() {
