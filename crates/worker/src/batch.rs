@@ -22,11 +22,9 @@ use kesmo_core::{
     run::BatchEnd,
     suite::file::{NamesAs, Results},
 };
-use kesmo_engine::Input;
 use kesmo_wire::link::{AttemptReport, BatchKey, FromWorker, Grant, GrantedEntry, KeptFile, Log, WorkerEvent};
 use nix::{sys::stat::Mode, unistd::mkfifo};
 use tokio::{
-    io::AsyncWriteExt,
     sync::{mpsc, watch},
     task::JoinSet,
 };
@@ -35,6 +33,7 @@ use crate::{
     cases::{EndOfProcess, Files},
     clock::{now_us, skew_us, wall_us},
     exit::{self, Exit},
+    feeding::Feeding,
     files,
     hearing::{Heard, Hearing},
     mask::Mask,
@@ -457,10 +456,9 @@ impl BatchRun<'_> {
         mut batch_deadline: i64,
         offset: usize,
     ) -> (Option<Exit>, Option<String>) {
-        let mut input = process.input.take();
-        let mut to_write: Vec<u8> = Vec::new();
-        if input.is_some() {
-            self.entries.iter().for_each(|entry| to_write.extend(format!("{}\n", entry.name).bytes()));
+        let mut feeding = Feeding::of(process.input.take());
+        if feeding.is_open() {
+            self.entries.iter().for_each(|entry| feeding.push(&entry.name));
         }
         let by_events = events.is_some();
         let mut pipes = Pipes::new(process.out.take(), process.err.take(), events);
@@ -497,8 +495,8 @@ impl BatchRun<'_> {
             if reading.hides_start && reading.cores.is_none() && reading.progress.any_done() {
                 reading.cores = Some(process.cores());
             }
-            if to_write.is_empty() && !self.feed_open {
-                input = None;
+            if !self.feed_open {
+                feeding.end();
             }
             let closing = complete && ended_at.is_none();
             let complete_at = if complete { *complete_since.get_or_insert_with(now_us) } else { now_us() };
@@ -543,17 +541,13 @@ impl BatchRun<'_> {
             let until_deadline = Duration::from_micros(u64::try_from(deadline - now_us()).unwrap_or(0));
             tokio::select! {
                 came = pipes.next() => self.take(&mut pipes, &came, reading, offset),
-                fed = self.feed.recv(), if self.feed_open => self.take_fed(fed, reading, &mut to_write),
-                written = write_some(&mut input, &to_write), if input.is_some() && !to_write.is_empty() => match written {
-                    Ok(written) => drop(to_write.drain(..written)),
-                    Err(_) => {
-                        // What it was fed and does not answer for is seen when it ends, or at its time limit.
-                        (input, self.feed_open) = (None, false);
-                        to_write.clear();
-                        if !reading.progress.complete() {
-                            let text = "a process closed its input before it had read all its tests";
-                            reading.found.push(Step::Remark(text.to_owned()));
-                        }
+                fed = self.feed.recv(), if self.feed_open => self.take_fed(fed, reading, &mut feeding),
+                written = feeding.write(), if feeding.waits() => if written.is_err() {
+                    // What it was fed and does not answer for is seen when it ends, or at its time limit.
+                    self.feed_open = false;
+                    if ended_at.is_none() && !reading.progress.complete() {
+                        let text = "a process closed its input before it had read all its tests";
+                        reading.found.push(Step::Remark(text.to_owned()));
                     }
                 },
                 changed = follow.changed(), if !followed => {
@@ -637,6 +631,7 @@ impl BatchRun<'_> {
             self.note_files(named, offset);
         }
         reading.finish_out(now_us());
+        reading.progress.left_unread(feeding.unread());
         (status, None)
     }
 
@@ -700,7 +695,7 @@ impl BatchRun<'_> {
     }
 
     /// More entries come for the process, or nothing more.
-    fn take_fed(&mut self, fed: Option<Fed>, reading: &mut Reading, to_write: &mut Vec<u8>) {
+    fn take_fed(&mut self, fed: Option<Fed>, reading: &mut Reading, feeding: &mut Feeding) {
         // Whoever fed it is gone.
         let Some(Fed { entries, last }) = fed else {
             self.feed_open = false;
@@ -711,7 +706,7 @@ impl BatchRun<'_> {
             if reading.progress.has(&entry.name) {
                 continue;
             }
-            to_write.extend(format!("{}\n", entry.name).bytes());
+            feeding.push(&entry.name);
             let now = now_us();
             reading.found.extend(reading.progress.add(&entry, now).map(|position| Step::Began(position, now)));
             self.entries.push(entry);
@@ -806,13 +801,6 @@ struct Sent {
     entry: Option<u32>,
     bytes: u64,
     at: Option<tokio::time::Instant>,
-}
-
-async fn write_some(input: &mut Option<Input>, bytes: &[u8]) -> std::io::Result<usize> {
-    match input {
-        Some(input) => input.write(bytes).await,
-        None => std::future::pending().await,
-    }
 }
 
 /// Whether a signal ended a process.

@@ -14,6 +14,7 @@ mod clock;
 mod config;
 mod error;
 mod exit;
+mod feeding;
 mod files;
 mod hearing;
 mod home;

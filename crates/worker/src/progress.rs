@@ -72,6 +72,12 @@ pub struct Progress {
     told: Told,
     /// The process is fed its tests one by one, and ends when it wants.
     fed: bool,
+    /// Tests that it was fed while it had another.
+    ahead: Vec<usize>,
+    /// Tests that it was fed and did not read of before it ended, where that is known.
+    unread: Option<Vec<usize>>,
+    /// Tests that it said something of besides a result.
+    spoken_of: Vec<usize>,
     /// Tests that were given back: what the process still says of them does not count.
     given_back: Vec<usize>,
     /// It said something of one of those.
@@ -105,6 +111,9 @@ impl Progress {
             began_us: 0,
             told,
             fed: false,
+            ahead: Vec::new(),
+            unread: None,
+            spoken_of: Vec::new(),
             given_back: Vec::new(),
             strayed: false,
         }
@@ -112,7 +121,7 @@ impl Progress {
 
     /// The same for a process that is fed its tests.
     pub fn of_fed(entries: &[GrantedEntry]) -> Self {
-        Self { fed: true, ..Self::new(entries, Told::AsTheyEnd) }
+        Self { fed: true, ahead: (1..entries.len()).collect(), ..Self::new(entries, Told::AsTheyEnd) }
     }
 
     /// The process is fed another test. Tells its position if it is taken to run from now on: its time counts from here.
@@ -123,7 +132,11 @@ impl Progress {
         self.limits.push(Span(entry.limit_us));
         self.done.push(false);
         self.ended.push(None);
-        if self.running.is_empty() { self.assume_next(position, now) } else { None }
+        if self.running.is_empty() {
+            return self.assume_next(position, now);
+        }
+        self.ahead.push(position);
+        None
     }
 
     /// The test whose output is being printed, as far as one can tell: the first that runs.
@@ -262,6 +275,7 @@ impl Progress {
     pub fn start(&mut self, name: &str, now: i64) -> Result<Option<usize>, Option<String>> {
         let position = self.find(name, "an event")?;
         self.strayed |= self.given_back.contains(&position);
+        self.spoken_of.push(position);
         if self.done[position] || self.running.iter().any(|r| r.0 == position) {
             return Ok(None);
         }
@@ -272,6 +286,7 @@ impl Progress {
     /// A test says that it did a step.
     pub fn step(&mut self, name: &str, step: Step) -> Result<(), Option<String>> {
         let position = self.find(name, "a step")?;
+        self.spoken_of.push(position);
         let steps = self.steps.entry(position).or_default();
         if steps.len() < 1000 {
             steps.push(step);
@@ -324,7 +339,14 @@ impl Progress {
         if std::mem::replace(&mut self.done[position], true) {
             if self.given_back.contains(&position) {
                 self.strayed = true;
-                return Err(None);
+                // Beside another process that runs it now it may fail for that alone.
+                let text = format!(
+                    "{:?} failed in a process that it was taken from{}; what counts is the process that it was given to",
+                    shorten(&self.names[position], 120),
+                    because(&reported)
+                );
+                let told = reported.ended.failing().then(|| self.remark(text)).flatten();
+                return Err(told.map(Aside::Remark));
             }
             let (name, first) = (self.names[position].clone(), self.ended[position]);
             if reported.ended.failing() && first.is_some_and(|first| !first.failing()) {
@@ -362,6 +384,41 @@ impl Progress {
         Ok((finished, next))
     }
 
+    /// The process has ended, and so many bytes of the names that it was fed were not read; none where nobody knows.
+    pub fn left_unread(&mut self, bytes: Option<u64>) {
+        let Some(mut bytes) = bytes else { return };
+        let mut unread = Vec::new();
+        for position in (0..self.names.len()).rev() {
+            if bytes == 0 {
+                break;
+            }
+            unread.push(position);
+            bytes = bytes.saturating_sub(self.names[position].len() as u64 + 1);
+        }
+        self.unread = Some(unread);
+    }
+
+    /// Whether the process, which was fed and ended well, had begun a test of which it told no result; none where nobody knows: it may
+    /// have read ahead what it was fed ahead.
+    fn begun(&self, position: usize) -> Option<bool> {
+        let sure = match &self.unread {
+            Some(unread) if unread.contains(&position) => return Some(false),
+            Some(_) => !self.ahead.contains(&position),
+            None => !self.any_done(),
+        };
+        (sure || self.spoken_of.contains(&position)).then_some(true)
+    }
+
+    /// What is to be said where a process that was fed ended well and nobody knows whether it had begun another test.
+    pub fn unsure(&mut self) -> Option<String> {
+        let unsure = |(position, _): &&(usize, i64)| !self.done[*position] && self.begun(*position).is_none();
+        let of = self.running.iter().find(unsure).filter(|_| self.fed);
+        let name = shorten(&self.names[of?.0], 120);
+        self.remark(format!(
+            "a process ended with status 0, and told nothing of {name:?}, which it had been handed ahead: it runs in another process"
+        ))
+    }
+
     /// The process has ended: the attempts that end with it. What is not among them goes back, uncharged.
     pub fn process_ended(&mut self, end: &ProcessEnd, now: i64, last_words: &str) -> Vec<Finished> {
         let undone: Vec<usize> = (0..self.done.len()).filter(|i| !self.done[*i]).collect();
@@ -369,7 +426,8 @@ impl Progress {
         let (ended, charged, message) = match end {
             // It may end when it wants, but not under a test.
             ProcessEnd::Well if self.fed => {
-                let ran = if running.is_empty() { undone.into_iter().take(1).collect() } else { running };
+                let mut ran = if running.is_empty() { undone.into_iter().take(1).collect() } else { running };
+                ran.retain(|position| self.begun(*position) == Some(true));
                 (Ended::Crashed, ran, "its process ended under it, with status 0".to_owned())
             }
             // It says that it is done: nothing is to come for what it did not name.
@@ -446,6 +504,43 @@ mod tests {
         // What began after that does not begin later for it.
         p.held_up(5000, 5400);
         assert_eq!(p.deadline(), Some((6400, 1)));
+    }
+
+    #[test]
+    fn a_process_that_is_fed_may_end_between_two_tests() {
+        let entry = |name: &str| GrantedEntry { index: 0, name: name.into(), limit_us: 1000 };
+        let fed = |ahead: bool, unread: Option<u64>| {
+            let mut p = Progress::of_fed(&[entry("a")]);
+            p.started(100);
+            if ahead {
+                p.add(&entry("bb"), 110);
+            }
+            p.result("a", 0, passed(), 150).unwrap();
+            if !ahead {
+                p.add(&entry("bb"), 160);
+            }
+            p.left_unread(unread);
+            p
+        };
+        let charged = |mut p: Progress, end: &ProcessEnd| {
+            let said = p.unsure().is_some();
+            (p.process_ended(end, 200, "").iter().map(|f| f.position).collect::<Vec<_>>(), said)
+        };
+        let badly = ProcessEnd::Badly("signal 9".into());
+        for ahead in [true, false] {
+            assert_eq!(charged(fed(ahead, Some(3)), &ProcessEnd::Well), (vec![], false), "it did not read of bb");
+            assert_eq!(charged(fed(ahead, Some(1)), &ProcessEnd::Well), (vec![], false), "nor all of it");
+            assert_eq!(charged(fed(ahead, None), &ProcessEnd::Well), (vec![], true), "nobody knows");
+            let mut began = fed(ahead, None);
+            began.start("bb", 155).unwrap();
+            assert_eq!(charged(began, &ProcessEnd::Well), (vec![1], false));
+            assert_eq!(charged(fed(ahead, None), &badly).0, [1], "it died");
+        }
+        assert_eq!(charged(fed(true, Some(0)), &ProcessEnd::Well), (vec![], true), "it may have read ahead");
+        assert_eq!(charged(fed(false, Some(0)), &ProcessEnd::Well), (vec![1], false), "it had nothing else to do");
+        let mut first = Progress::of_fed(&[entry("a"), entry("bb")]);
+        first.started(100);
+        assert_eq!(charged(first, &ProcessEnd::Well), (vec![0], false), "it told of nothing at all");
     }
 
     #[test]
@@ -532,6 +627,14 @@ mod tests {
         assert!(progress.result("a", 1, passed(), 10).is_ok());
         assert!(progress.complete());
         assert!(matches!(progress.result("b", 2, passed(), 20), Err(None)), "it is left aside without a remark");
+        let failed = Reported { message: "no berth".into(), ..Reported::plain(Ended::Failed) };
+        let Err(Some(Aside::Remark(said))) = progress.result("c", 3, failed, 25) else {
+            panic!("a failing one is told")
+        };
+        assert_eq!(
+            said,
+            r#""c" failed in a process that it was taken from: no berth; what counts is the process that it was given to"#
+        );
         assert!(progress.process_ended(&ProcessEnd::Badly("signal 9".into()), 30, "").is_empty());
         let mut before_any = self::progress(Told::WithStarts);
         assert_eq!(before_any.give_back(0), [1, 2], "one test stays");
@@ -583,6 +686,7 @@ mod tests {
         assert_eq!(p.add(&entry("c"), 5000), Some(2), "its time counts from here");
         assert_eq!(p.add(&entry("d"), 5001), None);
         assert_eq!(p.deadline(), Some((6000, 2)));
+        p.left_unread(Some(0));
         let ended = p.process_ended(&ProcessEnd::Well, 5100, "");
         assert_eq!(ended.iter().map(|f| (f.position, f.ended)).collect::<Vec<_>>(), [(2, Ended::Crashed)]);
     }

@@ -25,7 +25,7 @@ use crate::{
     exit::{self, Exit},
     hearing::Heard,
     mask::{Mask, Piecewise},
-    progress::{Aside, Finished, Progress, Told as When},
+    progress::{Aside, Finished, ProcessEnd, Progress, Told as When},
 };
 
 /// Lines are read for results up to this length.
@@ -261,7 +261,12 @@ impl Reading {
                 self.found.extend(files.beyond().map(Step::Remark));
                 files.ended(how)
             }
-            None => self.progress.process_ended(how.end, how.now, how.last_words),
+            None => {
+                if matches!(how.end, ProcessEnd::Well) {
+                    self.found.extend(self.progress.unsure().map(Step::Remark));
+                }
+                self.progress.process_ended(how.end, how.now, how.last_words)
+            }
         };
         for finished in ended {
             let log = self.log.take();

@@ -6,12 +6,13 @@ use kesmo_core::{
     run::Cores,
     suite::container::{BATCH, Container, FILES, Image},
 };
-use kesmo_engine::{Boxed, Engine, Input, Marks, Mount, Output, Spec};
+use kesmo_engine::{Boxed, Engine, Marks, Mount, Output, Spec};
 use kesmo_wire::link::SecretGiven;
 use tokio::process::Command;
 
 use crate::{
     exit::Exit,
+    feeding::Feeder,
     mask::{Mask, masked},
     process::{self, Process},
     user::RunAs,
@@ -108,7 +109,7 @@ impl From<kesmo_engine::Error> for Trouble {
 
 /// A process that runs, with its input and outputs.
 pub struct Running {
-    pub input: Option<Input>,
+    pub input: Option<Feeder>,
     pub out: Option<Output>,
     pub err: Option<Output>,
     kind: Kind,
@@ -122,7 +123,7 @@ enum Kind {
 impl From<Process> for Running {
     fn from(mut process: Process) -> Self {
         let child = &mut process.child;
-        let input = child.stdin.take().map(|input| Box::pin(input) as Input);
+        let input = child.stdin.take().map(Feeder::Pipe);
         let out = child.stdout.take().map(|out| Box::pin(out) as Output);
         let err = child.stderr.take().map(|err| Box::pin(err) as Output);
         Self { input, out, err, kind: Kind::Bare(process) }
@@ -160,7 +161,7 @@ impl Around {
             Self::Image(inside) => {
                 let spec = inside.spec(call, mark, fed);
                 let mut boxed = inside.engine.start(&spec, &inside.image.to_string()).await?;
-                let (input, out, err) = (boxed.input.take(), boxed.out.take(), boxed.err.take());
+                let (input, out, err) = (boxed.input.take().map(Feeder::Engine), boxed.out.take(), boxed.err.take());
                 Ok(Running { input, out, err, kind: Kind::Boxed(Box::new(boxed), inside.container.memory) })
             }
         }
