@@ -125,6 +125,18 @@ fn a_file_that_ends_badly_fails_though_all_its_cases_passed() {
 }
 
 #[test]
+fn files_that_all_die_after_they_told_of_cases_are_a_failed_run_and_no_void_one() {
+    for (told, verdict) in [(Passed, Verdict::Failed), (Failed, Verdict::Failed), (Crashed, Verdict::Void)] {
+        let mut bench = files(0, MOST_BARREN_BATCHES + 2);
+        while let Some(grant) = bench.free(W1, 0).filter(|_| bench.verdict().is_none()) {
+            bench.tell(&grant, 0, &[("a", told)]);
+            bench.end_file(&grant, Crashed, 1);
+        }
+        assert_eq!(bench.verdict().map(|(verdict, _)| verdict), Some(verdict), "{told:?}");
+    }
+}
+
+#[test]
 fn what_is_told_twice_counts_once_and_what_is_missing_is_seen() {
     let mut bench = files(0, 2);
     let grant = bench.free(W1, 0).unwrap();

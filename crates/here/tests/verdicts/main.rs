@@ -56,6 +56,15 @@ fn fault(program: &Program, finished: &Result<Finished, kesmo_here::Error>) -> O
         let of = finished.entries.iter().find(|entry| entry.test == **name);
         of.is_none_or(|entry| entry.outcome != Some(Outcome::Failed))
     };
+    // A void run says of no test more than it knows.
+    if finished.verdict() == Verdict::Void {
+        return None;
+    }
+    let charged =
+        |name: &&String| finished.entries.iter().any(|e| e.test == **name && e.outcome == Some(Outcome::Failed));
+    if let Some(name) = program.innocent.iter().find(charged) {
+        return Some(format!("{name} did nothing bad, and failed"));
+    }
     program.failing.iter().find(wrong).map(|name| format!("{name} says that it failed, and is not told as failed"))
 }
 

@@ -101,6 +101,8 @@ pub struct Program {
     pub good: bool,
     /// Names of which it says itself that they failed, and nothing better.
     pub failing: Vec<String>,
+    /// Names of which all is good, in a process of their own or fed, and whose processes end well.
+    pub innocent: Vec<String>,
     /// What was drawn.
     pub drawn: String,
 }
@@ -126,11 +128,14 @@ struct Draw {
     rerun: bool,
     /// How it ends does not count.
     ignored: bool,
+    /// Each result of JUnit XML is in a file of its own.
+    apart: bool,
+    /// They share a claim, or are in groups.
+    rule: &'static str,
     /// Each of two values of a facet, and each test twice.
     times_two: (bool, bool),
     bad: bool,
     retries: u64,
-    good: bool,
     /// Its process may end before all is done.
     leaves: bool,
     drawn: String,
@@ -160,6 +165,8 @@ pub fn program(seed: u64) -> Program {
     };
     let rerun = form == Form::File && planned != Planned::First && random.chance(0.5);
     let ignored = results != Results::Exit && random.chance(0.2);
+    let apart = results == Results::Junit && random.chance(0.4);
+    let rule = ["", "", "claims = [\"berth\"]", "group-by = 1"][random.below(4) as usize];
     let times_two = (random.chance(0.2), random.chance(0.2));
     let bad = random.chance(0.5);
     let retries = [0, 0, 1, 2][random.below(4) as usize];
@@ -169,9 +176,23 @@ pub fn program(seed: u64) -> Program {
     {
         drawn += &if is { format!(", {what}") } else { String::new() };
     }
-    let (good, leaves, drawn) = (true, false, drawn + ":");
-    let mut draw =
-        Draw { random, results, form, planned, order, rerun, ignored, times_two, bad, retries, good, leaves, drawn };
+    let (leaves, drawn) = (false, drawn + ":");
+    let mut draw = Draw {
+        random,
+        results,
+        form,
+        planned,
+        order,
+        rerun,
+        ignored,
+        times_two,
+        apart,
+        rule,
+        bad,
+        retries,
+        leaves,
+        drawn,
+    };
     draw.write()
 }
 
@@ -179,7 +200,7 @@ impl Draw {
     fn write(&mut self) -> Program {
         let count = 1 + self.random.below(6);
         let names: Vec<String> = (1..=count).map(|i| format!("gate/late {i}")).collect();
-        let mut failing = Vec::new();
+        let (mut failing, mut innocent, mut good) = (Vec::new(), Vec::new(), true);
         let mut script = String::from(HEAD);
         let tell = match self.results {
             Results::Tap => TAP,
@@ -188,6 +209,7 @@ impl Draw {
             Results::Exit => EXIT,
         };
         script += tell;
+        script += if self.apart { APART } else { "" };
         script += if self.rerun { ONLY } else { "wanted() { :; }\n" };
         if self.planned == Planned::First && self.form != Form::File {
             script += "echo 1..$#\n";
@@ -199,13 +221,14 @@ impl Draw {
             if self.planned == Planned::First && self.form == Form::File {
                 does += &format!("echo 1..{cases}\n");
             }
-            let mut fails = false;
+            let (mut fails, mut bad) = (false, false);
             for case in 1..=cases {
                 let of_case = format!("case {case}");
                 let (told, first) =
                     if self.form == Form::File { (of_case.as_str(), case == 1) } else { (name.as_str(), i == 0) };
                 let act = self.act(first);
                 fails |= act == Act::Fail;
+                bad |= BAD_ACTS.contains(&act);
                 does += &format!("t={told:?}\nif wanted; then\n");
                 does += lines(act);
                 does += "fi\n";
@@ -213,10 +236,18 @@ impl Draw {
             if fails {
                 failing.push(name.clone());
             }
+            if !bad && self.form != Form::Names {
+                innocent.push(name.clone());
+            }
+            good &= !bad;
             script += &format!("{name:?})\nf={name:?}\n{does};;\nesac\ncase $1 in\n");
         }
         script += "esac\n}\n";
         let end = self.end();
+        if BAD_ENDS.contains(&end) {
+            good = false;
+            innocent.clear();
+        }
         script += match (self.form, self.order) {
             (Form::Fed, _) => "while read -r name; do act \"$name\"; done\n",
             (Form::File, _) => "act \"$1\"\n",
@@ -230,8 +261,8 @@ impl Draw {
         script += &self.last(end);
         let slots = 1 + self.random.below(3) as u16;
         let suite_file = self.suite_file();
-        let (good, drawn, repeat) = (self.good, self.drawn.clone(), self.times_two.1.then_some(2));
-        Program { suite_file, names, script, slots, repeat, good, failing, drawn }
+        let (drawn, repeat) = (self.drawn.clone(), self.times_two.1.then_some(2));
+        Program { suite_file, names, script, slots, repeat, good, failing, innocent, drawn }
     }
 
     fn suite_file(&self) -> String {
@@ -253,10 +284,12 @@ impl Draw {
         };
         let retries = self.retries;
         let end = if self.ignored { "end = \"ignored\"\n" } else { "" };
+        let rule =
+            if self.rule.is_empty() { String::new() } else { format!("[[rule]]\ntests = [\"**\"]\n{}\n", self.rule) };
         let facets = if self.times_two.0 { "[facets]\nscreen = [\"phone\", \"desk\"]\n" } else { "" };
         format!(
             "suite = \"by-chance\"\n[tests]\nlist = [\"cat\", \"names\"]\n{run}\n{results}\n{end}\
-             [limits]\ntest = \"4s\"\noutput = \"64 KiB\"\n[retry]\ntimes = {retries}\n{facets}"
+             [limits]\ntest = \"4s\"\noutput = \"64 KiB\"\n[retry]\ntimes = {retries}\n{rule}{facets}"
         )
     }
 
@@ -295,7 +328,6 @@ impl Draw {
                 break act;
             }
         };
-        self.good &= !is_bad;
         self.leaves |= act == PassesAndLeaves;
         self.drawn += &format!(" {act:?}");
         act
@@ -308,7 +340,7 @@ impl Draw {
         let by_result = self.results != Results::Exit;
         let end = loop {
             let end = if is_bad {
-                [Badly, Killed, FailUnknown, Counts, Cut][self.random.below(5) as usize]
+                BAD_ENDS[self.random.below(BAD_ENDS.len() as u64) as usize]
             } else {
                 [Well, Well, Noise, Left, Closed, Ignored][self.random.below(6) as usize]
             };
@@ -317,14 +349,13 @@ impl Draw {
                 Ignored => self.ignored,
                 Badly | Killed => !self.ignored,
                 FailUnknown => by_result,
-                Counts => self.results == Results::Junit || self.planned == Planned::Last,
-                Cut => self.results == Results::Junit || self.results == Results::Events,
+                Counts => self.results == Results::Junit && !self.apart || self.planned == Planned::Last,
+                Cut => self.results == Results::Junit && !self.apart || self.results == Results::Events,
             };
             if fits {
                 break end;
             }
         };
-        self.good &= !is_bad;
         self.drawn += &format!(", {end:?}");
         end
     }
@@ -337,7 +368,7 @@ impl Draw {
         if self.planned == Planned::Last {
             lines += if end == End::Counts { "echo 1..$((n+1))\n" } else { "echo 1..$n\n" };
         }
-        if self.results == Results::Junit {
+        if self.results == Results::Junit && !self.apart {
             lines += match end {
                 End::Counts => "failures=$((failures+1))\nwrite '</testsuite>'\n",
                 End::Cut => "write ''\n",
@@ -437,6 +468,8 @@ const BAD_ACTS: &[Act] = &[
     Hangs,
 ];
 
+const BAD_ENDS: &[End] = &[End::Badly, End::Killed, End::FailUnknown, End::Counts, End::Cut];
+
 /// Which of a file's cases are to run, where it is started for some.
 const ONLY: &str = "wanted() { [ \"$only\" != yes ] || grep -qxF -- \"$t\" \"$list\"; }\nonly=; list=$3; if [ \"$2\" = --only ]; then only=yes; fi\n";
 
@@ -481,6 +514,11 @@ pass() { told ''; }
 fail() { failures=$((failures+1)); told '<failure message=\"the gate is closed\"/>'; }
 skip() { told '<skipped/>'; }
 write() { mkdir -p out; printf '<testsuite name=\"gate\" tests=\"%d\" failures=\"%d\">%s%s' \"$n\" \"$failures\" \"$all\" \"$1\" >out/r.xml; }
+";
+
+/// A file for each result, as soon as it is known.
+const APART: &str = "\
+told() { n=$((n+1)); mkdir -p out; printf '<testsuite><testcase name=\"%s\">%s</testcase></testsuite>' \"$t\" \"$1\" >\"out/$$-$n.xml\"; }
 ";
 
 const EXIT: &str = "\

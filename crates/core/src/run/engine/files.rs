@@ -17,6 +17,7 @@ impl Engine {
     #[must_use]
     pub fn with_cases(mut self, tallies: &BTreeMap<u32, CaseTally>, rows: &[PastCase]) -> Self {
         for (entry, tally) in tallies {
+            self.any_result |= tally.total() > 0;
             self.stand_cases(*entry, *tally);
         }
         let open = |row: &&PastCase| {
@@ -167,6 +168,11 @@ impl Engine {
                 tally.count(outcome, 1);
             }
             outcomes.push((parked, at_once.then_some(outcome)));
+        }
+        // Its process told something, however it ends. A case of whose end nothing was told is no result.
+        if cases.iter().any(|case| case.ended != Ended::Crashed) {
+            self.any_result = true;
+            self.batches.get_mut(&batch).into_iter().for_each(|batch| batch.fruitful = true);
         }
         let number = self.entries[index as usize].attempts + 1;
         self.stand_cases(index, tally);
