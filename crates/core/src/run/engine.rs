@@ -1422,6 +1422,11 @@ impl Engine {
                 continue;
             };
             let held: Vec<u32> = batch.entries.iter().copied().filter(|i| self.held_by(*i, *id)).collect();
+            if held.is_empty() {
+                let text =
+                    "a process was lost with its worker when its tests had their results: how it ended is not known";
+                effects.push(Effect::Note(text.to_owned()));
+            }
             let began = |i: &u32| matches!(self.entries[*i as usize].state, State::Held { began: Some(_), .. });
             // After a restart of the service it is not known what had begun: then it was the first that has no result.
             let running: Vec<u32> = held.iter().copied().filter(began).collect();

@@ -338,6 +338,17 @@ fn a_lost_attempt_does_not_count_but_five_in_a_row_do() {
 }
 
 #[test]
+fn that_nobody_saw_how_a_process_ended_is_said() {
+    let mut bench = Bench::new(policy(), names(1));
+    let grant = bench.free(W1, 0).unwrap();
+    bench.end(grant.batch, 0, Ended::Passed);
+    bench.feed(Input::WorkerLost { worker: W1 });
+    assert_eq!(bench.verdict(), Some((Verdict::Passed, "")));
+    let said = "a process was lost with its worker when its tests had their results: how it ended is not known";
+    assert_eq!(bench.notes(), [said]);
+}
+
+#[test]
 fn a_worker_that_comes_back_keeps_what_it_holds_and_ends_what_is_not_its() {
     let mut bench = Bench::new(policy(), names(40));
     let kept = bench.free(W1, 0).unwrap();

@@ -89,7 +89,7 @@ fn told(seed: u64, program: &Program, finished: &Result<Finished, kesmo_here::Er
 fn a_run_of_any_program_is_green_just_if_nothing_in_it_is_bad() {
     let number =
         |name: &str, otherwise: u64| std::env::var(name).map_or(otherwise, |text| text.parse().expect("a number"));
-    let (first, count) = (number("KESMO_SEED", 0), number("KESMO_TRIALS", 60));
+    let (first, count) = (number("KESMO_SEED", 0), number("KESMO_TRIALS", 100));
     let next = std::sync::atomic::AtomicU64::new(first);
     let faults = std::sync::Mutex::new(Vec::new());
     std::thread::scope(|scope| {
