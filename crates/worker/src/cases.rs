@@ -180,16 +180,18 @@ impl Files {
         let first = file.began_us.is_none() || file.told == 0;
         file.began_us.get_or_insert(began);
         let unlike = file.titles.unlike(&title, |numbered| case_title(&numbered));
-        if file.aside.contains(&title) || !(file.only.is_empty() || file.only.contains(&title)) {
+        let failing = reported.ended.failing();
+        // The part that runs all the rest does not come to what another makes of a case's name.
+        let new = !file.only.is_empty() && !file.only.contains(&title);
+        if file.aside.contains(&title) || new && !failing {
             file.left_aside += 1;
-            file.failing_aside += u32::from(reported.ended.failing());
+            file.failing_aside += u32::from(failing);
             file.last_us = now;
             return false;
         }
         if file.of_asked > 0 && !file.asked.remove(&unlike) && !file.more_may_come {
             file.beyond += 1;
         }
-        let failing = reported.ended.failing();
         let mut detail = reported.detail;
         if failing {
             for step in &steps {
@@ -275,9 +277,13 @@ impl Files {
         let file = self.of.first()?;
         let name = &self.names[0];
         // A file that runs whole tells of all its cases.
-        if file.left_aside > 0 && file.of_asked > 0 {
+        if file.left_aside > 0 && (file.of_asked > 0 || file.failing_aside > 0) {
             let left = file.left_aside;
-            return Some(format!("{name} told of {left} cases that another part of it runs; they count there"));
+            let failed = match file.failing_aside {
+                0 => String::new(),
+                n => format!(", {n} of which failed here"),
+            };
+            return Some(format!("{name} told of {left} cases that another part of it runs{failed}; they count there"));
         }
         let (beyond, asked) = (file.beyond, file.of_asked);
         if beyond == 0 {
@@ -576,6 +582,9 @@ mod tests {
         }
         let told: Vec<String> = f.take_waiting().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
         assert_eq!(told, ["x", "x (2)"]);
+        f.take(0, "x/step", failed("no"), 160, "");
+        let told: Vec<String> = f.take_waiting().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
+        assert_eq!(told, ["x/step"], "where the rest is run without x, nobody else sees it");
     }
 
     #[test]
@@ -587,7 +596,8 @@ mod tests {
         let told: Vec<String> = f.take_waiting().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
         assert_eq!(told, ["x", "new"], "what nobody knows of is not lost");
         assert_eq!(end(&f, &badly(), false)[0], (0, Ended::Passed, String::new()), "what failed is told elsewhere");
-        assert_eq!(f.beyond().unwrap(), "a.sh told of 1 cases that another part of it runs; they count there");
+        let said = "a.sh told of 1 cases that another part of it runs, 1 of which failed here; they count there";
+        assert_eq!(f.beyond().unwrap(), said);
         assert_eq!(end(&f, &badly(), true)[0].1, Ended::Crashed, "and no failing case explains a signal");
         f.own(0, failed("the file"));
         assert_eq!(end(&f, &ProcessEnd::Well, false)[0].1, Ended::Passed);

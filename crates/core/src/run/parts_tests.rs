@@ -41,7 +41,8 @@ fn strings(titles: &[&str]) -> Vec<String> {
 fn two_slots_run_the_parts_of_a_file_and_the_last_runs_what_is_new() {
     let mut bench = cut(0, true);
     let [first, last] = both(&mut bench);
-    let own = ToRun { cases: strings(&["a", "b"]), only: strings(&["a", "b"]), ..ToRun::default() };
+    let (cases, only) = (strings(&["a", "b"]), strings(&["a", "b"]));
+    let own = ToRun { cases, rest: false, aside: strings(&["c", "d"]), only };
     assert_eq!(first.to_run, own);
     let rest = ToRun { cases: strings(&["c", "d"]), rest: true, aside: strings(&["a", "b"]), only: Vec::new() };
     assert_eq!(last.to_run, rest);
@@ -107,7 +108,8 @@ fn a_part_whose_case_is_gone_runs_its_whole_file_and_is_not_blamed() {
     let missed = bench.end_file(&first, Failed, 1).unwrap();
     assert_eq!((missed.ended, missed.decided), (Failed, None), "no retry is allowed, and this is none");
     let whole = bench.free(W1, 0).unwrap();
-    assert_eq!(whole.to_run, ToRun { only: strings(&["a", "b"]), ..ToRun::default() });
+    let only = strings(&["a", "b"]);
+    assert_eq!(whole.to_run, ToRun { only, aside: strings(&["c", "d"]), ..ToRun::default() });
     bench.tell(&whole, 0, &[("a", Passed)]);
     assert_eq!(bench.end_file(&whole, Passed, 1).unwrap().decided, Some(Outcome::Passed));
     let noted =
@@ -143,6 +145,31 @@ fn a_part_that_has_told_of_all_and_failed_is_held_to_it() {
     bench.tell(&whole, 0, &[("c", Passed), ("d", Failed)]);
     assert_eq!(bench.end_file(&whole, Passed, 2).unwrap().decided, Some(Outcome::Failed));
     assert_eq!(bench.verdict(), Some((Verdict::Failed, "1 of 1 files failed; 1 of 4 cases")));
+}
+
+#[test]
+fn a_part_of_which_a_case_failed_is_not_excused_by_another_that_is_gone() {
+    for (retries, after) in [(0, Some(Outcome::Failed)), (1, None)] {
+        for failing in ["a", "a/step"] {
+            let mut bench = cut(retries, true);
+            let [first, _] = both(&mut bench);
+            bench.tell(&first, 0, &[(failing, Failed)]);
+            assert_eq!(bench.end_file(&first, Failed, 1).unwrap().decided, after, "{failing}");
+            if retries > 0 {
+                let whole = bench.free(W1, 0).unwrap();
+                bench.tell(&whole, 0, &[(failing, Passed)]);
+                assert_eq!(bench.end_file(&whole, Passed, 1).unwrap().decided, Some(Outcome::Flaky));
+            }
+        }
+    }
+    // What only all of the file showed to fail.
+    let mut bench = cut(0, true);
+    let [first, _] = both(&mut bench);
+    bench.tell(&first, 0, &[("b", Passed)]);
+    assert_eq!(bench.end_file(&first, Failed, 1).unwrap().decided, None);
+    let whole = bench.free(W1, 0).unwrap();
+    bench.tell(&whole, 0, &[("a/step", Failed), ("b", Passed)]);
+    assert_eq!(bench.end_file(&whole, Passed, 2).unwrap().decided, Some(Outcome::Failed));
 }
 
 #[test]

@@ -99,6 +99,10 @@ pub struct Program {
     pub repeat: Option<u32>,
     /// Whether nothing in it is bad.
     pub good: bool,
+    /// What is there in the folder of marks when all of it has run.
+    pub ran: Vec<String>,
+    /// What is known of the cases of each file, where files are to be cut by it.
+    pub known: Vec<(String, Vec<String>)>,
     /// Names of which it says itself that they failed, and nothing better.
     pub failing: Vec<String>,
     /// Names of which all is good, in a process of their own or fed, and whose processes end well.
@@ -126,6 +130,8 @@ struct Draw {
     order: Order,
     /// Files are run again by some of their cases.
     rerun: bool,
+    /// They are known to take long, and are cut by their cases, of which some may be new and some gone.
+    cut: bool,
     /// How it ends does not count.
     ignored: bool,
     /// Each result of JUnit XML is in a file of its own.
@@ -163,17 +169,24 @@ pub fn program(seed: u64) -> Program {
         (_, Form::Names) => [Order::AsAsked, Order::AsAsked, Order::Backwards][random.below(3) as usize],
         _ => Order::AsAsked,
     };
-    let rerun = form == Form::File && planned != Planned::First && random.chance(0.5);
+    let rerun = form == Form::File && planned != Planned::First && random.chance(0.6);
+    let cut = rerun && random.chance(0.7);
     let ignored = results != Results::Exit && random.chance(0.2);
     let apart = results == Results::Junit && random.chance(0.4);
-    let rule = ["", "", "claims = [\"berth\"]", "group-by = 1"][random.below(4) as usize];
-    let times_two = (random.chance(0.2), random.chance(0.2));
+    let rule = ["", "", "claims = [\"berth\"]", "group-by = 1"][if cut { 0 } else { random.below(4) as usize }];
+    let times_two = (random.chance(0.2), random.chance(0.2) && !cut);
     let bad = random.chance(0.5);
     let retries = [0, 0, 1, 2][random.below(4) as usize];
     let mut drawn = format!("{results:?} {form:?} planned {planned:?} {order:?}, {retries} retries");
-    for (is, what) in
-        [(rerun, "rerun"), (ignored, "end ignored"), (times_two.0, "two variants"), (times_two.1, "repeated")]
-    {
+    for (is, what) in [
+        (rerun, "rerun"),
+        (cut, "cut"),
+        (apart, "files apart"),
+        (!rule.is_empty(), rule),
+        (ignored, "end ignored"),
+        (times_two.0, "two variants"),
+        (times_two.1, "repeated"),
+    ] {
         drawn += &if is { format!(", {what}") } else { String::new() };
     }
     let (leaves, drawn) = (false, drawn + ":");
@@ -184,6 +197,7 @@ pub fn program(seed: u64) -> Program {
         planned,
         order,
         rerun,
+        cut,
         ignored,
         times_two,
         apart,
@@ -200,6 +214,7 @@ impl Draw {
     fn write(&mut self) -> Program {
         let count = 1 + self.random.below(6);
         let names: Vec<String> = (1..=count).map(|i| format!("gate/late {i}")).collect();
+        let (mut known, mut ran) = (Vec::new(), Vec::new());
         let (mut failing, mut innocent, mut good) = (Vec::new(), Vec::new(), true);
         let mut script = String::from(HEAD);
         let tell = match self.results {
@@ -217,7 +232,7 @@ impl Draw {
         script += "act() {\ncase $1 in\n";
         for (i, name) in names.iter().enumerate() {
             let mut does = String::new();
-            let cases = if self.form == Form::File { 1 + self.random.below(4) } else { 1 };
+            let cases = if self.form == Form::File { 1 + u64::from(self.cut) + self.random.below(4) } else { 1 };
             if self.planned == Planned::First && self.form == Form::File {
                 does += &format!("echo 1..{cases}\n");
             }
@@ -229,9 +244,15 @@ impl Draw {
                 let act = self.act(first);
                 fails |= act == Act::Fail;
                 bad |= BAD_ACTS.contains(&act);
-                does += &format!("t={told:?}\nif wanted; then\n");
+                does += &format!("t={told:?}\nif wanted; then\nmark ran\n");
+                ran.extend(self.variants().iter().map(|screen| mark("ran", name, told, screen)));
                 does += lines(act);
                 does += "fi\n";
+            }
+            if self.cut {
+                let first = 1 + self.random.below(2);
+                let last = cases + self.random.below(2);
+                known.push((name.clone(), (first..=last).map(|case| format!("case {case}")).collect()));
             }
             if fails {
                 failing.push(name.clone());
@@ -259,10 +280,14 @@ impl Draw {
             }
         };
         script += &self.last(end);
-        let slots = 1 + self.random.below(3) as u16;
+        let slots = 1 + self.random.below(3) as u16 + u16::from(self.cut);
         let suite_file = self.suite_file();
         let (drawn, repeat) = (self.drawn.clone(), self.times_two.1.then_some(2));
-        Program { suite_file, names, script, slots, repeat, good, failing, innocent, drawn }
+        Program { suite_file, names, script, slots, repeat, good, ran, known, failing, innocent, drawn }
+    }
+
+    fn variants(&self) -> &'static [&'static str] {
+        if self.times_two.0 { &["phone", "desk"] } else { &[""] }
     }
 
     fn suite_file(&self) -> String {
@@ -271,7 +296,8 @@ impl Draw {
             Form::Name => "run = [\"sh\", \"tests.sh\", \"{name}\"]",
             Form::File if self.rerun => {
                 "run = [\"sh\", \"tests.sh\", \"{name}\"]\neach = \"file\"\n\
-                 rerun = [\"sh\", \"tests.sh\", \"{name}\", \"--only\", \"{cases-file}\"]"
+                 rerun = [\"sh\", \"tests.sh\", \"{name}\", \"--only\", \"{cases-file}\"]\n\
+                 rest = [\"sh\", \"tests.sh\", \"{name}\", \"--not\", \"{cases-file}\"]"
             }
             Form::File => "run = [\"sh\", \"tests.sh\", \"{name}\"]\neach = \"file\"",
             Form::Fed => "run = [\"sh\", \"tests.sh\"]\nfeed = \"lines\"",
@@ -470,11 +496,25 @@ const BAD_ACTS: &[Act] = &[
 
 const BAD_ENDS: &[End] = &[End::Badly, End::Killed, End::FailUnknown, End::Counts, End::Cut];
 
+/// What the script leaves in the folder of marks.
+fn mark(what: &str, file: &str, told: &str, screen: &str) -> String {
+    format!("{what}-{file}-{told}-{screen}").replace(['/', ' '], "-")
+}
+
 /// Which of a file's cases are to run, where it is started for some.
-const ONLY: &str = "wanted() { [ \"$only\" != yes ] || grep -qxF -- \"$t\" \"$list\"; }\nonly=; list=$3; if [ \"$2\" = --only ]; then only=yes; fi\n";
+const ONLY: &str = "\
+which=$2; list=$3
+wanted() {
+case $which in
+--only) grep -qxF -- \"$t\" \"$list\";;
+--not) ! grep -qxF -- \"$t\" \"$list\";;
+esac
+}
+";
 
 const HEAD: &str = "\
-first() { mkdir \"$MARKS/$(printf '%s' \"$f-$t-$KESMO_FACET_SCREEN\" | tr '/ ' '--')\" 2>/dev/null; }
+mark() { mkdir \"$MARKS/$(printf '%s' \"$1-$f-$t-$KESMO_FACET_SCREEN\" | tr '/ ' '--')\" 2>/dev/null; }
+first() { mark first; }
 flood() { head -c 150000 /dev/zero | tr '\\0' y | fold -w 90; echo; }
 n=0
 status=0

@@ -43,9 +43,8 @@ impl Engine {
         let failed = file.map(FileCases::to_rerun).unwrap_or_default();
         let part = self.plan.entries[index as usize].part;
         let (aside, only) = match part {
-            // What nobody knows of, the part counts that runs all the rest.
-            Some(part) if part.only => (Vec::new(), own.clone()),
-            Some(_) => (self.plan.aside_of(index).to_vec(), Vec::new()),
+            // What nobody knows of, the part counts that runs all the rest; one that it fails is told to fail wherever it is seen.
+            Some(part) => (self.plan.aside_of(index).to_vec(), if part.only { own.clone() } else { Vec::new() }),
             None => (Vec::new(), Vec::new()),
         };
         let rest = part.is_some_and(|part| part.rest);
@@ -65,10 +64,12 @@ impl Engine {
         self.plan.entries[index as usize].part.is_some() && !self.plan.cases_of(index).iter().all(told)
     }
 
-    /// How often an entry has failed that counts.
+    /// How often an entry has failed that counts. Where a case failed, it was not for what was missing alone.
     pub(super) fn failing(&self, index: u32) -> u32 {
         let failing = u32::from(self.entries[index as usize].failing);
-        failing.saturating_sub(u32::from(self.misses(index)))
+        let of = self.cases_of(index);
+        let missing_alone = of.failed + of.flaky == 0 && self.misses(index);
+        failing.saturating_sub(u32::from(missing_alone))
     }
 
     /// Of how many of its files there is at least one entry of which that is so, and how many there are.
