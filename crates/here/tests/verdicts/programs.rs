@@ -343,7 +343,8 @@ impl Draw {
             PassesAndLeaves => self.form == Form::Fed && self.planned == Planned::Nowhere,
             FailingStep => tap,
             Silent | LeavesWell => by_result && known,
-            LeavesBadly => by_result,
+            // A status that says nothing leaves nothing to see it by.
+            LeavesBadly => by_result && (known || !self.ignored),
             BailsOut => tap,
             PassThenFail | FailThenPass | FailUnknown => by_result,
             Hangs => random.chance(0.2),
