@@ -401,12 +401,15 @@ impl Progress {
     /// Whether the process, which was fed and ended well, had begun a test of which it told no result; none where nobody knows: it may
     /// have read ahead what it was fed ahead.
     fn begun(&self, position: usize) -> Option<bool> {
-        let sure = match &self.unread {
-            Some(unread) if unread.contains(&position) => return Some(false),
-            Some(_) => !self.ahead.contains(&position),
-            None => !self.any_done(),
-        };
-        (sure || self.spoken_of.contains(&position)).then_some(true)
+        // One that told of nothing costs the test that it was started for: another would do the same.
+        if !self.any_done() || self.spoken_of.contains(&position) {
+            return Some(true);
+        }
+        match &self.unread {
+            Some(unread) if unread.contains(&position) => Some(false),
+            Some(_) if !self.ahead.contains(&position) => Some(true),
+            _ => None,
+        }
     }
 
     /// What is to be said where a process that was fed ended well and nobody knows whether it had begun another test.
@@ -540,7 +543,8 @@ mod tests {
         assert_eq!(charged(fed(false, Some(0)), &ProcessEnd::Well), (vec![1], false), "it had nothing else to do");
         let mut first = Progress::of_fed(&[entry("a"), entry("bb")]);
         first.started(100);
-        assert_eq!(charged(first, &ProcessEnd::Well), (vec![0], false), "it told of nothing at all");
+        first.left_unread(Some(5));
+        assert_eq!(charged(first, &ProcessEnd::Well), (vec![0], false), "it told of nothing at all, and read nothing");
     }
 
     #[test]
