@@ -1,7 +1,7 @@
 //! Which test of a batch does what: attributes results, output and time to tests, and says what is left when the process
 //! has ended. Decides only; it reads no clock and starts nothing.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use kesmo_core::{
     format::{Reported, Step},
@@ -77,7 +77,7 @@ pub struct Progress {
     /// Tests that it was fed and did not read of before it ended, where that is known.
     unread: Option<Vec<usize>>,
     /// Tests that it said something of besides a result.
-    spoken_of: Vec<usize>,
+    spoken_of: HashSet<usize>,
     /// Tests that were given back: what the process still says of them does not count.
     given_back: Vec<usize>,
     /// It said something of one of those.
@@ -113,7 +113,7 @@ impl Progress {
             fed: false,
             ahead: Vec::new(),
             unread: None,
-            spoken_of: Vec::new(),
+            spoken_of: HashSet::new(),
             given_back: Vec::new(),
             strayed: false,
         }
@@ -275,7 +275,7 @@ impl Progress {
     pub fn start(&mut self, name: &str, now: i64) -> Result<Option<usize>, Option<String>> {
         let position = self.find(name, "an event")?;
         self.strayed |= self.given_back.contains(&position);
-        self.spoken_of.push(position);
+        self.spoken_of.insert(position);
         if self.done[position] || self.running.iter().any(|r| r.0 == position) {
             return Ok(None);
         }
@@ -286,7 +286,7 @@ impl Progress {
     /// A test says that it did a step.
     pub fn step(&mut self, name: &str, step: Step) -> Result<(), Option<String>> {
         let position = self.find(name, "a step")?;
-        self.spoken_of.push(position);
+        self.spoken_of.insert(position);
         let steps = self.steps.entry(position).or_default();
         if steps.len() < 1000 {
             steps.push(step);
@@ -418,7 +418,7 @@ impl Progress {
         let of = self.running.iter().find(unsure).filter(|_| self.fed);
         let name = shorten(&self.names[of?.0], 120);
         self.remark(format!(
-            "a process ended with status 0, and told nothing of {name:?}, which it had been handed ahead: it runs in another process"
+            "a process ended with status 0, and told nothing of {name:?}, which it had been handed: it runs in another process"
         ))
     }
 
