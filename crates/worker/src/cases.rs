@@ -181,9 +181,10 @@ impl Files {
         file.began_us.get_or_insert(began);
         let unlike = file.titles.unlike(&title, |numbered| case_title(&numbered));
         let failing = reported.ended.failing();
-        // The part that runs all the rest does not come to what another makes of a case's name.
+        // What is new runs in the part that runs all the rest. It does not come to what another makes of the name of a case that is its own.
         let new = !file.only.is_empty() && !file.only.contains(&title);
-        if file.aside.contains(&title) || new && !failing {
+        let of_its_own = failing && file.of_asked > 0;
+        if file.aside.contains(&title) || new && !of_its_own {
             file.left_aside += 1;
             file.failing_aside += u32::from(failing);
             file.last_us = now;
@@ -576,14 +577,21 @@ mod tests {
     #[test]
     fn what_is_new_counts_where_all_the_rest_runs() {
         let entry = GrantedEntry { index: 0, name: "a.sh".into(), limit_us: 1000 };
-        let mut f = Files::new(&[entry], &ToRun { only: owned(&["x"]), ..ToRun::default() }, 100);
+        let mut f = Files::new(std::slice::from_ref(&entry), &ToRun { only: owned(&["x"]), ..ToRun::default() }, 100);
         for title in ["x", "x", "new", "y"] {
             f.take(0, title, passed(), 150, "");
         }
         let told: Vec<String> = f.take_waiting().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
         assert_eq!(told, ["x", "x (2)"]);
-        f.take(0, "x/step", failed("no"), 160, "");
-        let told: Vec<String> = f.take_waiting().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
+        f.take(0, "new", failed("no"), 160, "");
+        assert!(f.take_waiting().is_empty(), "all of the file ran only to see what is gone");
+        let said = "a.sh told of 3 cases that another part of it runs, 1 of which failed here; they count there";
+        assert_eq!(f.beyond().unwrap(), said);
+
+        let mut asked =
+            Files::new(&[entry], &ToRun { cases: owned(&["x"]), only: owned(&["x"]), ..ToRun::default() }, 100);
+        asked.take(0, "x/step", failed("no"), 160, "");
+        let told: Vec<String> = asked.take_waiting().into_iter().flat_map(|t| t.2).map(|c| c.title).collect();
         assert_eq!(told, ["x/step"], "where the rest is run without x, nobody else sees it");
     }
 

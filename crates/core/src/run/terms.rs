@@ -291,7 +291,7 @@ pub struct ToRun {
     /// Cases that other parts of the file run: they do not count here.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub aside: Vec<String>,
-    /// No others count here, where there are any, but those that fail and are none of another part.
+    /// No others count here, where there are any, but those that fail where only some run, and that are none of another part.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub only: Vec<String>,
 }

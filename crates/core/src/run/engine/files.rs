@@ -43,7 +43,7 @@ impl Engine {
         let failed = file.map(FileCases::to_rerun).unwrap_or_default();
         let part = self.plan.entries[index as usize].part;
         let (aside, only) = match part {
-            // What nobody knows of, the part counts that runs all the rest; one that it fails is told to fail wherever it is seen.
+            // What nobody knows of, the part counts that runs all the rest.
             Some(part) => (self.plan.aside_of(index).to_vec(), if part.only { own.clone() } else { Vec::new() }),
             None => (Vec::new(), Vec::new()),
         };
