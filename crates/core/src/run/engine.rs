@@ -1202,12 +1202,15 @@ impl Engine {
                 "no more retries: {stumbled} of {total} tests failed, more than {share}% (give-up-after in [retry])"
             )));
         }
+        // All of its file was run to see what is gone, and a case that had failed passed then: that was more than it was allowed.
+        let once_more = u32::from(self.entries[index as usize].failing) > allowed;
         let stands = match (ended, standing) {
             (Ended::Lost, _) => Stands::Lost,
             // Of a file that ended well itself its cases decide, over all attempts.
             (_, Some(s)) if !own.failing() && s.failed_now && s.cases.failed > 0 => Stands::Failing,
             // What failed and was skipped then, or not told of again, has not shown that it passes.
             (_, Some(s)) if !own.failing() && s.cases.failed > 0 => Stands::Well(Outcome::Failed),
+            (_, Some(s)) if !own.failing() && s.cases.flaky > 0 && once_more => Stands::Well(Outcome::Failed),
             (_, Some(s)) if !own.failing() && (failing > 0 || s.cases.flaky > 0) => Stands::Well(Outcome::Flaky),
             (Ended::Passed, _) if failing > 0 => Stands::Well(Outcome::Flaky),
             (Ended::Passed, _) => Stands::Well(Outcome::Passed),

@@ -64,12 +64,10 @@ impl Engine {
         self.plan.entries[index as usize].part.is_some() && !self.plan.cases_of(index).iter().all(told)
     }
 
-    /// How often an entry has failed that counts. Where a case failed, it was not for what was missing alone.
+    /// How often an entry has failed that counts.
     pub(super) fn failing(&self, index: u32) -> u32 {
         let failing = u32::from(self.entries[index as usize].failing);
-        let of = self.cases_of(index);
-        let missing_alone = of.failed + of.flaky == 0 && self.misses(index);
-        failing.saturating_sub(u32::from(missing_alone))
+        failing.saturating_sub(u32::from(self.misses(index)))
     }
 
     /// Of how many of its files there is at least one entry of which that is so, and how many there are.
