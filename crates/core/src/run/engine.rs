@@ -1202,8 +1202,9 @@ impl Engine {
                 "no more retries: {stumbled} of {total} tests failed, more than {share}% (give-up-after in [retry])"
             )));
         }
-        // All of its file was run to see what is gone, and a case that had failed passed then: that was more than it was allowed.
-        let once_more = u32::from(self.entries[index as usize].failing) > allowed;
+        // All of its file was run to see what is gone, and a case that had failed passed then: that was more than it was allowed. With
+        // retries the attempt that failed may have been another than the one that missed something.
+        let once_more = allowed == 0 && self.entries[index as usize].failing > 0;
         let stands = match (ended, standing) {
             (Ended::Lost, _) => Stands::Lost,
             // Of a file that ended well itself its cases decide, over all attempts.
